@@ -1,0 +1,3 @@
+from spokeshave.cli import main
+
+main()

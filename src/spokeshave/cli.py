@@ -1,0 +1,298 @@
+"""The command line: thin commands over the core. Exit 0 done, 1 something failed or was found, 2 could not do it."""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from functools import wraps
+from pathlib import Path
+from typing import Annotated, Any, NoReturn
+
+import typer
+
+from spokeshave import __version__
+from spokeshave.engine.link import LinkError
+from spokeshave.engine.session import Session
+from spokeshave.engine.stimuli import Stimulus
+from spokeshave.formats.errors import FormatError
+from spokeshave.formats.files import read_project, write_project
+from spokeshave.formats.spoke import write_text_atomically
+from spokeshave.formats.stimuli_csv import read_stimuli
+from spokeshave.formats.trace_csv import trace_rows, write_trace
+from spokeshave.language.scenario import duration_ms
+from spokeshave.model.diagnostics import Diagnostic, errors
+from spokeshave.model.project import Project, Scenario
+from spokeshave.verify.check import findings
+from spokeshave.verify.expectations import Outcome
+from spokeshave.verify.junit import junit, lines_of
+from spokeshave.verify.record import record_html
+from spokeshave.verify.scenarios import Result, run_all, run_scenario
+
+app = typer.Typer(add_completion=False, pretty_exceptions_enable=False, context_settings={"help_option_names": ["-h", "--help"]})
+File = Annotated[Path, typer.Argument(help="A machine file (.spoke) or IEC text (.st).")]
+Json = Annotated[bool, typer.Option("--json", help="Write the report in machine-readable form.")]
+
+
+def fail(message: str) -> NoReturn:
+    print(f"spokeshave: {message}", file=sys.stderr)
+    raise typer.Exit(2)
+
+
+@contextmanager
+def _told() -> Iterator[None]:
+    """Faults in files become a message and exit code 2."""
+    try:
+        yield
+    except FormatError as error:
+        fail(str(error))
+    except LinkError as error:
+        for d in error.found:
+            print(f"spokeshave: {d}", file=sys.stderr)
+        raise typer.Exit(2) from None
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        raise typer.Exit(0) from None
+
+
+def _safe(command: Callable[..., None]) -> Callable[..., None]:
+    @wraps(command)
+    def run(*args: Any, **kw: Any) -> None:
+        with _told():
+            command(*args, **kw)
+
+    return run
+
+
+def _show(found: list[Diagnostic], as_json: bool) -> None:
+    if as_json:
+        rows = [
+            {"code": d.code, "severity": d.severity, "where": str(d.place), "message": d.message, "advice": d.advice}
+            for d in found
+        ]
+        print(json.dumps(rows, indent=2, ensure_ascii=False))
+        return
+    for d in found:
+        print(f"{d.severity:8} {d.code:20} {d}")
+
+
+@app.callback(invoke_without_command=True)
+def start(
+    context: typer.Context,
+    version: Annotated[bool, typer.Option("--version", help="Print the version and end.")] = False,
+) -> None:
+    """Design, simulate and prove machine sequences before the machine exists."""
+    if version:
+        print(f"Spokeshave {__version__}")
+        raise typer.Exit(0)
+    if context.invoked_subcommand is None:
+        _desktop(None)
+
+
+@app.command("open")
+@_safe
+def open_file(file: File) -> None:
+    """Open the desktop on a file."""
+    read_project(file)
+    _desktop(file)
+
+
+def _desktop(file: Path | None, copy: bool = False) -> None:
+    if not (os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM")):
+        fail("there is no display; run, verify and demo work without one")
+    try:
+        from spokeshave.desktop.start import run_desktop
+    except ImportError as error:
+        fail(f"the desktop needs Qt, which could not be loaded: {error}")
+    raise typer.Exit(run_desktop(file, copy))
+
+
+@app.command()
+@_safe
+def demo(
+    name: Annotated[str, typer.Argument(help="Which example.")] = "roastery",
+    out: Annotated[Path, typer.Option(help="Where results go when there is no display.")] = Path("demo-output"),
+) -> None:
+    """Open the desktop on a shipped example; with no display, run the example whole."""
+    file = _example(name)
+    if os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"):
+        _desktop(file, copy=True)
+    print(f"No display: running the example {name} whole.")
+    project = read_project(file)
+    out.mkdir(parents=True, exist_ok=True)
+    found = findings(project)
+    results = run_all(project)
+    _print_results(results)
+    main_run = results[0].session
+    if main_run is not None:
+        write_trace(main_run.trace, out / f"{name}-trace.csv")
+        print(f"Trace of the first scenario: {out / f'{name}-trace.csv'}")
+    write_text_atomically(record_html(project, results, found, _today()), out / f"{name}-record.html")
+    print(f"Record: {out / f'{name}-record.html'}")
+    _pictures(file, out)
+    if any(r.outcome is not Outcome.PASS for r in results):
+        raise typer.Exit(1)
+
+
+def _pictures(file: Path, out: Path) -> None:
+    """Pictures of every stage, drawn without a display."""
+    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    try:
+        from spokeshave.desktop.pictures import take_pictures
+    except ImportError as error:
+        print(f"No pictures: Qt could not be loaded ({error}).", file=sys.stderr)
+        return
+    for path in take_pictures(file, out):
+        print(f"Picture: {path}")
+
+
+def _example(name: str) -> Path:
+    folder = Path(__file__).parent / "examples"
+    file = folder / f"{name}.spoke"
+    if not file.exists():
+        known = ", ".join(sorted(p.stem for p in folder.glob("*.spoke")))
+        fail(f"there is no example {name}; there are {known}")
+    return file
+
+
+def _today() -> str:
+    import datetime
+
+    return datetime.date.today().isoformat()
+
+
+@app.command()
+@_safe
+def check(file: File, as_json: Json = False) -> None:
+    """Findings of the static check. Exit 1 with findings of severity error."""
+    found = findings(read_project(file))
+    _show(found, as_json)
+    if errors(found):
+        raise typer.Exit(1)
+
+
+def _duration(text: str) -> int:
+    try:
+        return duration_ms(text)
+    except ValueError:
+        fail(f"--for {text}: write a time such as 60s, 500ms or 1m30s")
+
+
+def _scenario(project: Project, name: str) -> Scenario:
+    scenario = project.scenario(name)
+    if scenario is None:
+        fail(f"there is no scenario {name!r}; there are: {', '.join(s.name for s in project.scenarios) or 'none'}")
+    return scenario
+
+
+@app.command()
+@_safe
+def run(
+    file: File,
+    for_: Annotated[str, typer.Option("--for", help="How long, for example 60s; all scans with t below it.")] = "",
+    scenario: Annotated[str, typer.Option(help="Run this scenario.")] = "",
+    stimuli: Annotated[Path | None, typer.Option(help="CSV: time_ms,signal,value.")] = None,
+    trace: Annotated[Path | None, typer.Option(help="Write the trace here (.csv); standard output without it.")] = None,
+    every_scan: Annotated[bool, typer.Option("--every-scan", help="Run every scan (skip-ahead is not built yet).")] = False,
+) -> None:
+    """Simulate, and write the trace."""
+    if trace is not None and trace.suffix.lower() != ".csv":
+        fail(f"{trace}: the suffix {trace.suffix or '(none)'} is not known; use .csv")
+    project = read_project(file)
+    if scenario:
+        result = run_scenario(project, _scenario(project, scenario))
+        for line in lines_of(result, bad_only=True):
+            print(f"spokeshave: {scenario}: {line}", file=sys.stderr)
+        if result.session is None:
+            raise typer.Exit(2)
+        session = result.session
+    elif not for_:
+        fail("say how long: --for 60s, or which scenario: --scenario NAME")
+    else:
+        rows = [] if stimuli is None else read_stimuli(stimuli, project)
+        session = Session(project, [Stimulus(r.time_ms, "set", r.signal, r.value) for r in rows])
+        session.run_for(_duration(for_))
+    if trace is not None:
+        write_trace(session.trace, trace)
+    else:
+        for line in trace_rows(session.trace):
+            print(line)
+    for e in session.trace.events:
+        if e.kind in ("unsafe activation", "numeric overflow", "hazard", "early", "alarm"):
+            print(f"{e.k * project.period_ms} ms: {e.kind}: {e.place}: {e.text}", file=sys.stderr)
+    if session.stopped is not None:
+        fail(f"{file}: {session.stopped}")
+
+
+def _print_results(results: list[Result]) -> None:
+    for r in results:
+        print(f"{r.outcome.value:12} {r.scenario.name}")
+        for line in lines_of(r, bad_only=True):
+            print(f"    {line}")
+
+
+@app.command()
+@_safe
+def verify(
+    file: File,
+    junit_file: Annotated[Path | None, typer.Option("--junit", help="Write JUnit XML here.")] = None,
+    report: Annotated[Path | None, typer.Option(help="Write the acceptance record here (.html).")] = None,
+    as_json: Json = False,
+) -> None:
+    """All scenarios and the check. Exit 1 if anything failed."""
+    if report is not None and report.suffix.lower() != ".html":
+        fail(f"{report}: the suffix {report.suffix or '(none)'} is not known; use .html")
+    project = read_project(file)
+    found = findings(project)
+    results = [] if errors(found) and _cannot_run(found) else run_all(project)
+    if as_json:
+        print(json.dumps(_results_data(results, found), indent=2, ensure_ascii=False))
+    else:
+        _show([d for d in found if d.severity != "advice"], False)
+        _print_results(results)
+    if junit_file is not None:
+        write_text_atomically(junit(project.name, results, found), junit_file)
+    if report is not None:
+        write_text_atomically(record_html(project, results, found, _today()), report)
+    if errors(found) or any(r.outcome is not Outcome.PASS for r in results):
+        raise typer.Exit(1)
+
+
+def _cannot_run(found: list[Diagnostic]) -> bool:
+    return any(d.severity == "error" and d.code != "scenario" for d in found)
+
+
+def _results_data(results: list[Result], found: list[Diagnostic]) -> dict[str, Any]:
+    return {
+        "findings": [{"code": d.code, "severity": d.severity, "where": str(d.place), "message": d.message} for d in found],
+        "scenarios": [
+            {
+                "name": r.scenario.name,
+                "outcome": r.outcome.value,
+                "shows": list(r.scenario.shows),
+                "problems": [{"line": p.line, "message": p.message} for p in r.problems],
+                "verdicts": [
+                    {"line": v.line, "row": v.text, "outcome": v.outcome.value, "time_ms": v.time_ms, "because": v.because}
+                    for v in r.verdicts
+                ],
+            }
+            for r in results
+        ],
+    }
+
+
+@app.command()
+@_safe
+def convert(source: File, target: Annotated[Path, typer.Argument(help="The suffix tells the format.")]) -> None:
+    """Convert a machine file to IEC text (.st) or back (.spoke)."""
+    write_project(read_project(source), target)
+
+
+def main() -> None:
+    app()
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,79 @@
+"""Phase 6: the evolution of the sequences and their time windows (semantics section 4 and 9.1)."""
+
+from __future__ import annotations
+
+from spokeshave.engine.program import LinkedSequence, LinkedStep, Program, Way
+from spokeshave.engine.situation import Mode, Situation, enter, event, leave, raise_alarm, set_state
+
+
+def evolve(program: Program, s: Situation) -> None:
+    """All sequences in their listed order; later ones see the step flags of earlier ones."""
+    for seq in program.sequences:
+        i = seq.index
+        if s.mode[i] is Mode.RUN:
+            if not s.jumped[i] and not s.cold:
+                _evolve_one(program, s, seq)
+            _see_late(program, s, seq)
+
+
+def enabled(seq: LinkedSequence, active: list[int]) -> list[Way]:
+    """Transitions with all their predecessors active, in the order of priority."""
+    if len(active) == 1:
+        return [w for w in seq.steps[active[0]].ways if len(w.sources) == 1]
+    found = {w.order: w for a in active for w in seq.steps[a].ways if all(p in active for p in w.sources)}
+    return [found[o] for o in sorted(found)]
+
+
+def may_clear(way: Way, v: list[object]) -> bool:
+    """The condition and the permissives of every step it enters (semantics section 8). All are evaluated."""
+    true = way.condition(v)
+    for permissive, _, _ in way.permissives:
+        true = permissive(v) and true
+    return bool(true)
+
+
+def _evolve_one(program: Program, s: Situation, seq: LinkedSequence) -> None:
+    i, v = seq.index, s.v
+    true = [w for w in enabled(seq, s.active[i]) if may_clear(w, v)]
+    if not true:
+        return
+    given: set[int] = set()
+    chosen = []
+    for way in true:
+        if given.isdisjoint(way.sources):
+            given.update(way.sources)
+            chosen.append(way)
+    for way in chosen:
+        for a in way.sources:
+            _see_early(s, seq, seq.steps[a])
+            leave(program, s, i, a)
+    arrived: set[int] = set()
+    for way in chosen:
+        for a in way.targets:
+            if a in s.active[i] or a in arrived:
+                step = seq.steps[a]
+                event(s, "unsafe activation", f"{seq.name}.{step.name} was entered while active", step.place)
+            arrived.add(a)
+            enter(program, s, i, a)
+    set_state(program, s, i)
+
+
+def _see_early(s: Situation, seq: LinkedSequence, step: LinkedStep) -> None:
+    """Leaving before the shortest time is an alarm that clears at once: it tells of a moment."""
+    if step.shortest is not None and s.v[step.t] < step.shortest.ms(s.v):
+        event(s, "early", f"{seq.name}.{step.name} left after {s.v[step.t]} ms, early", step.place)
+
+
+def _see_late(program: Program, s: Situation, seq: LinkedSequence) -> None:
+    for a in s.active[seq.index]:
+        step = seq.steps[a]
+        if step.longest is None or s.v[step.late] or s.v[step.t] < step.longest.ms(s.v):
+            continue
+        s.v[step.late] = True
+        ident = f"late:{seq.name}.{step.name}"
+        raise_alarm(s, ident, f"{seq.name}.{step.name} is late: longer than {step.longest.ms(s.v)} ms", step.place)
+        event(s, "late", f"{seq.name}.{step.name}", step.place)
+        if step.trip >= 0:
+            s.raised.add(step.trip)
+        elif step.response == "hold":
+            s.late_hold[seq.index] = True

@@ -1,0 +1,130 @@
+"""Why a sequence does not go on: the smallest set of terms that keep a condition from being TRUE, with values."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from spokeshave.engine.evolve import enabled
+from spokeshave.engine.program import LinkedSequence, LinkedStep, Program, Way
+from spokeshave.engine.situation import Mode, Situation
+from spokeshave.language import checked as ck
+from spokeshave.language.compile import compile_units
+from spokeshave.language.literals import value_text
+from spokeshave.model.project import Value
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """A variable in a term and its present value as text."""
+
+    name: str
+    text: str
+    value: Value
+
+
+@dataclass(frozen=True, slots=True)
+class Term:
+    """A part of a condition that stands in the way: its text, whether it should be FALSE, its variables."""
+
+    text: str
+    negated: bool
+    readings: tuple[Reading, ...]
+
+    def __str__(self) -> str:
+        values = ", ".join(r.text if r.name == self.text else f"{r.name} = {r.text}" for r in self.readings)
+        want = f"NOT {self.text}" if self.negated else self.text
+        return f"{want} ({values})" if values else want
+
+
+@dataclass(frozen=True, slots=True)
+class Awaited:
+    """A way out of an active step that is not taken: where it leads, and what is missing.
+
+    `permitted` is FALSE when the condition is TRUE and only a permissive holds it; `missing` are its terms then.
+    `absent` are predecessors of a join that are not active.
+    """
+
+    transition: int
+    targets: tuple[str, ...]
+    missing: tuple[Term, ...]
+    permitted: bool
+    absent: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Waiting:
+    """An active step: how long, its window, what state it is in, and what each way out waits on."""
+
+    sequence: str
+    step: str
+    number: int
+    time_ms: int
+    longest_ms: int | None
+    state: str  # runs, late, held, tripped
+    ways: tuple[Awaited, ...]
+
+
+def evaluate(tree: ck.Checked, v: list[Any]) -> Any:
+    """The value of a checked expression now; compiled on demand, so not for every scan."""
+    return compile_units([(0, tree)])[0](v)
+
+
+def blockers(tree: ck.Checked, text: str, v: list[Any], want: bool = True) -> tuple[Term, ...]:
+    """The smallest set of terms that must change for `tree` to become `want`; empty if it is so already.
+
+    An AND needs all its FALSE parts, an OR the easiest one; NOT turns the question round.
+    """
+    if bool(evaluate(tree, v)) == want:
+        return ()
+    if isinstance(tree, ck.Apply) and tree.op in ("and", "or"):
+        parts = [blockers(a, text, v, want) for a in tree.args]
+        if (tree.op == "and") == want:
+            return tuple(dict.fromkeys(t for p in parts for t in p))
+        return min((p for p in parts if p), key=len)
+    if isinstance(tree, ck.Apply) and tree.op == "not":
+        return blockers(tree.args[0], text, v, not want)
+    readings = tuple(
+        dict.fromkeys(Reading(n.name, value_text(v[n.slot], n.type), v[n.slot]) for n in ck.loads(tree))
+    )
+    return (Term(text[tree.span.start : tree.span.end], not want, readings),)
+
+
+def waiting(program: Program, s: Situation) -> list[Waiting]:
+    """For every active step what it waits on, sequences in listed order, steps by number."""
+    out = []
+    for seq in program.sequences:
+        for a in seq.by_number(s.active[seq.index]):
+            out.append(_waiting_of(seq, seq.steps[a], s))
+    return out
+
+
+def _waiting_of(seq: LinkedSequence, step: LinkedStep, s: Situation) -> Waiting:
+    mode = s.mode[seq.index]
+    state = "tripped" if mode is Mode.TRIPPED else "held" if mode is Mode.HELD else "runs"
+    if state == "runs" and s.v[step.late]:
+        state = "late"
+    open_ways = enabled(seq, s.active[seq.index])
+    return Waiting(
+        seq.name,
+        step.name,
+        step.number,
+        s.v[step.t],
+        None if step.longest is None else step.longest.ms(s.v),
+        state,
+        tuple(_awaited(seq, w, s, w in open_ways) for w in step.ways),
+    )
+
+
+def _awaited(seq: LinkedSequence, way: Way, s: Situation, is_enabled: bool) -> Awaited:
+    missing = blockers(way.checked, way.text, s.v)
+    permitted = True
+    if not missing:
+        for _, tree, text in way.permissives:
+            held = blockers(tree, text, s.v)
+            permitted = permitted and not held
+            missing += held
+    absent = () if is_enabled else tuple(
+        seq.steps[a].name for a in way.sources if a not in s.active[seq.index]
+    )  # fmt: skip
+    return Awaited(way.index, tuple(seq.steps[t].name for t in way.targets), missing, permitted, absent)

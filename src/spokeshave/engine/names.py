@@ -1,0 +1,144 @@
+"""What names mean where: slots for everything a text can read, and what may be written from where."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from typing import Any
+
+from spokeshave.engine.program import FIRST_RECORDED
+from spokeshave.language.check import Symbol
+from spokeshave.language.checked import Checked
+from spokeshave.model.project import Project, Sequence, SignalClass, Type
+
+_MEMBERS = {"x": Type.BOOL, "t": Type.TIME, "late": Type.BOOL}
+
+
+@dataclass
+class SlotTable:
+    """Gives every value its slot, in the order of `program`'s drawing."""
+
+    project: Project
+    values: list[Any] = field(default_factory=lambda: [[], False])
+    final: dict[str, int] = field(default_factory=dict)
+    """Lower-case signal name to the slot the trace shows."""
+    read: dict[str, int] = field(default_factory=dict)
+    """Lower-case signal name to the slot the logic reads and writes; differs for outputs."""
+    member: dict[tuple[str, str, str], int] = field(default_factory=dict)
+    """(sequence, step, member) in lower case to slot; ("seq", "", "state") for states."""
+    edges: list[tuple[str, int, Checked, Checked | None]] = field(default_factory=list)
+    home: int = -1
+
+    def __post_init__(self) -> None:
+        assert len(self.values) == FIRST_RECORDED
+        for s in self.project.signals:
+            self.final[s.name.lower()] = self.read[s.name.lower()] = self.new(s.start)
+        for q in self.project.sequences:
+            for step in q.steps:
+                self.member[(q.name.lower(), step.name.lower(), "x")] = self.new(False)
+        for s in self.project.signals:
+            if s.cls is SignalClass.OUTPUT:
+                self.read[s.name.lower()] = self.new(s.start)
+        for q in self.project.sequences:
+            for step in q.steps:
+                self.member[(q.name.lower(), step.name.lower(), "t")] = self.new(0)
+                self.member[(q.name.lower(), step.name.lower(), "late")] = self.new(False)
+            self.member[(q.name.lower(), "", "state")] = self.new(-1)
+        self.home = self.new(False)
+
+    def new(self, value: Any) -> int:
+        self.values.append(value)
+        return len(self.values) - 1
+
+    def edge(self, kind: str, operand: Checked, time: Checked | None) -> int:
+        """One slot for each use; inner uses come first, since the checker meets them first."""
+        slot = self.new(False)
+        self.edges.append((kind, slot, operand, time))
+        return slot
+
+
+@dataclass
+class TextScope:
+    """The scope of one text: project-wide names, and the steps of `sequence` without its name before them.
+
+    `writes` tells whether the text assigns at all (bodies, opening and closing logic); `targets` are the lower-case
+    names of action targets, which nothing else may write.
+    """
+
+    table: SlotTable
+    sequence: Sequence | None = None
+    targets: frozenset[str] = frozenset()
+
+    def lookup(self, parts: tuple[str, ...]) -> Symbol | str:
+        project = self.table.project
+        if len(parts) == 1:
+            return self._single(parts[0])
+        if len(parts) == 2:
+            own = self.sequence
+            if own is not None and own.step(parts[0]) is not None:
+                return self._member(own, parts[0], parts[1])
+            sequence = project.sequence(parts[0])
+            if sequence is not None:
+                if parts[1] == "state":
+                    slot = self.table.member[(sequence.name.lower(), "", "state")]
+                    return Symbol(f"{sequence.name}.State", Type.DINT, slot, f"{sequence.name}.State follows the chart")
+                if sequence.step(parts[1]) is not None:
+                    return f"{sequence.name}.{parts[1]} is a step; write {sequence.name}.{parts[1]}.X or .T"
+                return f"{sequence.name} has no step {parts[1]}"
+            for q in project.sequences:
+                if q.step(parts[0]) is not None:
+                    return f"{parts[0]} is a step of {q.name}; write {q.name}.{parts[0]}.{parts[1].upper()}"
+            return ""
+        if len(parts) == 3:
+            sequence = project.sequence(parts[0])
+            if sequence is None:
+                return f"there is no sequence {parts[0]}"
+            if sequence.step(parts[1]) is None:
+                return f"{sequence.name} has no step {parts[1]}"
+            return self._member(sequence, parts[1], parts[2])
+        return ""
+
+    def _single(self, name: str) -> Symbol | str:
+        project = self.table.project
+        if name == "home":
+            return Symbol("Home", Type.BOOL, self.table.home, "Home is set by the project's home expression")
+        signal = project.signal(name)
+        if signal is None:
+            if self.sequence is not None and self.sequence.step(name) is not None:
+                return f"{name} is a step; write {name}.X for active, {name}.T for its time"
+            if project.sequence(name) is not None:
+                return f"{name} is a sequence; write {name}.State for the number of its step"
+            return ""
+        locked = ""
+        if signal.cls is SignalClass.INPUT:
+            locked = f"{signal.name} is an input; the logic does not write inputs"
+        elif signal.cls is SignalClass.SETTING:
+            locked = f"{signal.name} is a setting; only people change settings"
+        elif name in self.targets:
+            locked = f"{signal.name} is the target of an action block; nothing else may write it"
+        return Symbol(signal.name, signal.type, self.table.read[name], locked)
+
+    def _member(self, sequence: Sequence, step: str, member: str) -> Symbol | str:
+        found = sequence.step(step)
+        assert found is not None
+        if member not in _MEMBERS:
+            return f"a step has .X, .T and .Late, not .{member}"
+        slot = self.table.member[(sequence.name.lower(), found.name.lower(), member)]
+        own = sequence is self.sequence
+        name = f"{found.name}.{member.upper() if len(member) == 1 else 'Late'}"
+        return Symbol(
+            name if own else f"{sequence.name}.{name}", _MEMBERS[member], slot, f"{found.name} follows the chart"
+        )
+
+    def known(self) -> Iterable[str]:
+        for s in self.table.project.signals:
+            yield s.name
+        for q in self.table.project.sequences:
+            for step in q.steps:
+                prefix = "" if q is self.sequence else f"{q.name}."
+                yield f"{prefix}{step.name}.X"
+                yield f"{prefix}{step.name}.T"
+            yield f"{q.name}.State"
+
+    def edge(self, kind: str, operand: Checked, time: Checked | None) -> int:
+        return self.table.edge(kind, operand, time)

@@ -1,0 +1,239 @@
+"""Phases 1 to 5 of a scan (semantics section 3): sample, force, opening logic, edges, trips and holds.
+
+Each phase is a function of the program and the situation, which it changes. Phase 6 is in `evolve`, 7 in `act`,
+8 to 10 in `finish`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+from spokeshave.engine.program import LinkedTrip, Program
+from spokeshave.engine.situation import (
+    Alarm,
+    Mode,
+    Situation,
+    clear_alarm,
+    clear_stored,
+    event,
+    go_to,
+    power_cycle,
+    raise_alarm,
+)
+from spokeshave.engine.stimuli import Stimulus
+from spokeshave.model.diagnostics import Place
+
+
+class StimulusError(ValueError):
+    """A stimulus that names nothing there is."""
+
+
+def sample(program: Program, s: Situation, due: Iterable[Stimulus]) -> None:
+    """Phase 1: hands and failures reach the devices, devices give the input image, then values are set."""
+    due = tuple(due)
+    for st in due:
+        if st.do == "power":
+            power_cycle(program, s)
+        elif st.do in ("hand", "fail", "heal"):
+            _touch(program, s, st)
+    k, v = s.k, s.v
+    for i, at in enumerate(s.dev_next):
+        if at <= k:
+            d = program.devices[i]
+            values = d.device.sense(s.dev_state[i], k)
+            for index, slot in d.sensors:
+                if slot not in s.taken:
+                    v[slot] = values[index]
+            s.dev_next[i] = d.device.next_change(s.dev_state[i], k)
+    for st in due:
+        if st.do == "set":
+            slot = _slot(program, st.target)
+            v[slot] = st.value
+            s.taken.add(slot)
+        elif st.do == "force":
+            s.forces[_slot(program, st.target)] = st.value
+            event(s, "forced", f"{st.target} is forced", Place("signal", item=st.target))
+        elif st.do == "unforce":
+            _unforce(program, s, _slot(program, st.target))
+        elif st.do == "ack":
+            _acknowledge(s, st.target)
+
+
+def _slot(program: Program, name: str) -> int:
+    slot = program.slots.get(name.lower())
+    if slot is None:
+        raise StimulusError(f"there is no signal {name}")
+    return slot
+
+
+def _touch(program: Program, s: Situation, st: Stimulus) -> None:
+    index = next((i for i, d in enumerate(program.devices) if d.name.lower() == st.target.lower()), None)
+    if index is None:
+        raise StimulusError(f"there is no device {st.target}")
+    device = program.devices[index].device
+    if st.do == "hand":
+        s.dev_hand[index] = int(st.value)
+    else:
+        if st.value not in device.failures:
+            raise StimulusError(f"{st.target} has no failure {st.value!r}; it has {', '.join(device.failures)}")
+        change = frozenset([st.value])
+        s.dev_failed[index] = s.dev_failed[index] | change if st.do == "fail" else s.dev_failed[index] - change
+        event(s, "failure" if st.do == "fail" else "repair", f"{st.target} {st.value}", Place("device", item=st.target))
+    turn_device(program, s, index)
+    s.dev_next[index] = s.k
+
+
+def drives_of(program: Program, s: Situation, index: int) -> tuple[Any, ...]:
+    """The drive values a device got last."""
+    start = sum(len(d.drives) for d in program.devices[:index])
+    return s.drives[start : start + len(program.devices[index].drives)]
+
+
+def turn_device(program: Program, s: Situation, index: int) -> None:
+    """Gives a device its drives, failures and hand from scan `k` on; a new hazard is an event."""
+    d = program.devices[index]
+    s.dev_state[index] = d.device.turn(
+        s.dev_state[index], s.k, drives_of(program, s, index), s.dev_failed[index], s.dev_hand[index]
+    )
+    now = set(d.device.hazards(s.dev_state[index]))
+    for text in now:
+        if (index, text) not in s.hazards:
+            event(s, "hazard", f"{d.name} is {text}", Place("device", item=d.name))
+    s.hazards = {(i, t) for i, t in s.hazards if i != index} | {(index, t) for t in now}
+
+
+def _unforce(program: Program, s: Situation, slot: int) -> None:
+    """Ends a force; an input shows its device's value again, or keeps the last one without a device."""
+    if s.forces.pop(slot, None) is None:
+        return
+    for i, d in enumerate(program.devices):
+        if any(at == slot for _, at in d.sensors):
+            values = d.device.sense(s.dev_state[i], s.k)
+            for index, at in d.sensors:
+                if at == slot and at not in s.taken:
+                    s.v[at] = values[index]
+
+
+def _acknowledge(s: Situation, ident: str) -> None:
+    for name, a in list(s.alarms.items()):
+        if a.acknowledged < 0 and ident in ("", name):
+            s.alarms[name] = Alarm(a.ident, a.text, a.place, a.raised, s.k, a.cleared)
+            event(s, "alarm acknowledged", a.text, a.place)
+
+
+def force_inputs(program: Program, s: Situation) -> None:
+    """Phase 2. Forced outputs are overwritten in phase 9."""
+    for slot, value in s.forces.items():
+        if program.asked[slot] == slot:
+            s.v[slot] = value
+
+
+def opening(program: Program, s: Situation) -> None:
+    """Phase 3: step times of this scan, Home, then the project's opening logic."""
+    period = program.period_ms
+    for seq in program.sequences:
+        i = seq.index
+        if not s.cold:
+            s.clock[i] += 1
+        set_times(program, s, i, period)
+    if program.home is not None:
+        s.v[program.home_slot] = program.home(s.v)
+    if program.opening is not None:
+        program.opening(s.v)
+
+
+def set_times(program: Program, s: Situation, i: int, period: int) -> None:
+    """`Step.T = (k - k_entered - scans held) * period` of every active step."""
+    steps, clock, entered = program.sequences[i].steps, s.clock[i], s.entered[i]
+    for a in s.active[i]:
+        s.v[steps[a].t] = (clock - entered[a]) * period
+
+
+def edges(program: Program, s: Situation) -> None:
+    """Phase 4: every RISING, FALLING and HELD once; inner ones come first in the program (semantics section 7)."""
+    v, k, was = s.v, s.k, s.edge_was
+    for i, e in enumerate(program.edges):
+        now = e.operand(v)
+        if e.kind == "RISING":
+            v[e.slot] = now and not was[i] and not s.cold
+        elif e.kind == "FALLING":
+            v[e.slot] = was[i] and not now and not s.cold
+        else:
+            if not now:
+                s.held_from[i] = -1
+            elif s.held_from[i] < 0:
+                s.held_from[i] = k
+            assert e.time is not None
+            need = e.time(v)
+            v[e.slot] = now and (k - s.held_from[i]) * program.period_ms >= need
+        was[i] = now
+
+
+def decide(program: Program, s: Situation) -> None:
+    """Phase 5: trips come and go, the deciding one takes effect, holds are seen (semantics 9.2 to 9.4)."""
+    for i in range(len(program.sequences)):
+        s.jumped[i] = False
+        s.came[i] = s.came[i] if s.cold else []
+        s.left[i] = []
+    v = s.v
+    reset = program.reset >= 0 and v[program.reset]
+    for trip in program.trips:
+        _come_or_go(s, trip, trip.condition(v), reset)
+    s.raised.clear()
+    for seq in program.sequences:
+        i = seq.index
+        if reset and s.late_hold[i]:
+            s.late_hold[i] = False
+        standing = [t for t in program.trips if s.trip_on[t.index] and i in t.scope]
+        trip = min(standing, key=lambda t: (t.rank, t.index)) if standing else None
+        s.decider[i] = trip.index if trip else -1
+        if trip is not None and i not in s.effected[trip.index]:
+            s.effected[trip.index].add(i)
+            _take_effect(program, s, trip, i)
+        if trip is not None and not (trip.steps == "go to" and i in trip.go_to):
+            mode = Mode.TRIPPED
+        elif s.late_hold[i] or (seq.hold is not None and seq.hold(v)):
+            mode = Mode.HELD
+        else:
+            mode = Mode.RUN
+        if mode is not s.mode[i]:
+            s.mode[i] = mode
+            event(s, ("runs", "held", "tripped")[mode], seq.name, Place("sequence", item=seq.name))
+        if mode is not Mode.RUN and not s.cold:
+            s.clock[i] -= 1
+            set_times(program, s, i, program.period_ms)
+        if seq.restart >= 0 and v[seq.restart] and mode is not Mode.TRIPPED:
+            clear_stored(program, s, i)
+            go_to(program, s, i, seq.initial)
+            s.jumped[i] = True
+            event(s, "restart", seq.name, Place("sequence", item=seq.name))
+
+
+def _come_or_go(s: Situation, trip: LinkedTrip, condition: bool, reset: bool) -> None:
+    ident, place = f"trip:{trip.name}", Place("trip", item=trip.name)
+    if not s.trip_on[trip.index]:
+        if condition or trip.index in s.raised:
+            s.trip_on[trip.index] = True
+            s.effected[trip.index] = set()
+            raise_alarm(s, ident, f"trip {trip.name}", place)
+    elif not condition and (reset or not trip.latching):
+        s.trip_on[trip.index] = False
+        clear_alarm(s, ident)
+
+
+def _take_effect(program: Program, s: Situation, trip: LinkedTrip, i: int) -> None:
+    """The effects of a trip that now decides for sequence `i`."""
+    if trip.clear_stored:
+        clear_stored(program, s, i)
+    if trip.steps == "restart":
+        go_to(program, s, i, program.sequences[i].initial)
+    elif trip.steps == "go to" and i in trip.go_to:
+        go_to(program, s, i, trip.go_to[i])
+        s.jumped[i] = True
+    if trip.zero_times:
+        for a in s.active[i]:
+            s.entered[i][a] = s.clock[i] - (0 if s.cold else 1)
+            s.v[program.sequences[i].steps[a].t] = 0
+    for slot, zero in trip.zeroed:
+        s.v[slot] = zero

@@ -1,0 +1,201 @@
+"""A machine file made ready to run: every name a slot in the list of values, every text a compiled function.
+
+Slots of the list of values `v`:
+
+    0          places of numeric overflows in this scan (a list)
+    1          always FALSE: drives of a device that are not wired
+    2 ...      recorded: signals in listed order (outputs as they go out), then step flags
+    ...        not recorded: outputs as asked for, step times, late flags, states, edges, Home
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from spokeshave.language.checked import Checked
+from spokeshave.language.compile import Compiled
+from spokeshave.machine.device import Device
+from spokeshave.model.diagnostics import Place
+from spokeshave.model.project import Project, Qualifier, Type, Value
+
+OVERFLOWS = 0
+NOTHING = 1
+FIRST_RECORDED = 2
+
+
+@dataclass(frozen=True, slots=True)
+class Recorded:
+    """A column of the trace: a signal or a step flag."""
+
+    name: str
+    type: Type
+    slot: int
+    kind: str  # input, output, internal, setting, step
+
+
+@dataclass(frozen=True, slots=True)
+class Time:
+    """A time in ms: fixed, or the value of a setting read in every scan (`slot` >= 0)."""
+
+    fixed: int
+    slot: int = -1
+
+    def ms(self, v: list[Any]) -> int:
+        return self.fixed if self.slot < 0 else int(v[self.slot])
+
+
+@dataclass(frozen=True, slots=True)
+class Target:
+    """What action blocks act on: a BOOL variable (`slot`) or a body (`run`)."""
+
+    name: str
+    slot: int
+    run: Compiled | None
+
+
+@dataclass(frozen=True, slots=True)
+class Block:
+    """An action block. Its `order` is the order in which bodies run (semantics section 5)."""
+
+    order: int
+    qualifier: Qualifier
+    target: int
+    time: Time
+    sequence: int
+
+
+@dataclass(frozen=True, slots=True)
+class Way:
+    """A transition: steps by index in their sequence. `order` is its place in the order of priority."""
+
+    index: int
+    order: int
+    sources: tuple[int, ...]
+    targets: tuple[int, ...]
+    condition: Compiled
+    checked: Checked
+    text: str
+    permissives: tuple[tuple[Compiled, Checked, str], ...]
+    place: Place
+
+
+@dataclass(frozen=True, slots=True)
+class LinkedStep:
+    name: str
+    number: int
+    index: int
+    x: int
+    t: int
+    late: int
+    blocks: tuple[Block, ...]
+    ways: tuple[Way, ...]
+    longest: Time | None
+    shortest: Time | None
+    response: str
+    trip: int
+    place: Place
+
+
+@dataclass(frozen=True, slots=True)
+class LinkedSequence:
+    name: str
+    index: int
+    steps: tuple[LinkedStep, ...]
+    initial: int
+    state: int
+    hold: Compiled | None
+    drop: bool
+    restart: int  # slot of the edge of `restart when`, -1 without
+    retain: bool
+
+    def by_number(self, steps: list[int]) -> list[int]:
+        """Step indices sorted by their number."""
+        return sorted(steps, key=lambda i: self.steps[i].number)
+
+
+@dataclass(frozen=True, slots=True)
+class LinkedEdge:
+    kind: str
+    slot: int
+    operand: Compiled
+    time: Compiled | None
+
+
+@dataclass(frozen=True, slots=True)
+class LinkedTrip:
+    name: str
+    index: int
+    rank: int
+    condition: Compiled
+    scope: tuple[int, ...]
+    latching: bool
+    steps: str
+    go_to: dict[int, int]
+    clear_stored: bool
+    zero_times: bool
+    zeroed: tuple[tuple[int, Value], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class LinkedInterlock:
+    output: str
+    asked: int
+    final: int
+    condition: Compiled
+    checked: Checked
+    text: str
+    place: Place
+
+
+@dataclass(frozen=True, slots=True)
+class LinkedPair:
+    names: tuple[str, str]
+    asked: tuple[int, int]
+    final: tuple[int, int]
+    dead_scans: int
+
+
+@dataclass(frozen=True, slots=True)
+class LinkedDevice:
+    name: str
+    device: Device
+    drives: tuple[int, ...]
+    sensors: tuple[tuple[int, int], ...]  # (index in `sense`, slot)
+
+
+@dataclass(frozen=True, slots=True)
+class Program:
+    """See the module's text. `drives(v)` gives all drive values of all devices, in order, in one call."""
+
+    project: Project
+    period_ms: int
+    places: tuple[Place, ...]
+    start: tuple[Any, ...]
+    recorded: tuple[Recorded, ...]
+    slots: dict[str, int]
+    """Slot of each signal as the trace shows it, by lower-case name."""
+    asked: dict[int, int]
+    """Slot an output is asked for in, by the slot it goes out in."""
+    types: dict[str, Type]
+    sequences: tuple[LinkedSequence, ...]
+    targets: tuple[Target, ...]
+    blocks: tuple[Block, ...]
+    opening: Compiled | None
+    closing: Compiled | None
+    edges: tuple[LinkedEdge, ...]
+    trips: tuple[LinkedTrip, ...]
+    reset: int
+    home: Compiled | None
+    home_slot: int
+    interlocks: tuple[LinkedInterlock, ...]
+    pairs: tuple[LinkedPair, ...]
+    outputs: tuple[tuple[int, int], ...]  # (asked, final)
+    devices: tuple[LinkedDevice, ...]
+    drives: Callable[[list[Any]], tuple[Any, ...]]
+    retained: tuple[int, ...]
+
+    @property
+    def end_recorded(self) -> int:
+        return FIRST_RECORDED + len(self.recorded)

@@ -1,0 +1,227 @@
+"""Everything that changes from scan to scan, and how it is before the first one."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import IntEnum
+from typing import Any
+
+from spokeshave.engine.program import Program
+from spokeshave.machine.device import State
+from spokeshave.model.diagnostics import Place
+
+
+class Mode(IntEnum):
+    """What a sequence does in this scan, decided in phase 5."""
+
+    RUN = 0
+    HELD = 1
+    TRIPPED = 2
+
+
+@dataclass(frozen=True, slots=True)
+class Alarm:
+    """A standing alarm with its times in scans (semantics 9.6); -1 means not yet."""
+
+    ident: str
+    text: str
+    place: Place
+    raised: int
+    acknowledged: int = -1
+    cleared: int = -1
+
+
+@dataclass(frozen=True, slots=True)
+class Event:
+    """Something worth telling that happened in scan `k`: late, early, trip, blocked, overflow, hazard, ..."""
+
+    k: int
+    kind: str
+    text: str
+    place: Place
+
+
+class Situation:
+    """The situation before scan `k`. Lists are indexed by sequence, device or trip of the program."""
+
+    __slots__ = (
+        "active", "alarms", "blocked", "came", "clock", "cold", "decider", "dev_failed", "dev_hand", "dev_next",
+        "dev_state", "drives", "edge_was", "effected", "entered", "events", "forces", "hazards", "held_from", "jumped",
+        "k", "kept", "late_hold", "left", "mode", "pair_on", "raised", "spent", "stored", "taken", "trip_on", "v",
+    )  # fmt: skip
+
+    def __init__(self, program: Program) -> None:
+        n = len(program.sequences)
+        self.k = 0
+        self.v: list[Any] = list(program.start)
+        self.v[0] = []
+        self.active: list[list[int]] = [[] for _ in range(n)]
+        self.entered: list[dict[int, int]] = [{} for _ in range(n)]
+        """Clock of its sequence at which a step was entered."""
+        self.clock = [0] * n
+        """Scans a sequence has lived without those it was held."""
+        self.came: list[list[int]] = [[] for _ in range(n)]
+        self.left: list[list[int]] = [[] for _ in range(n)]
+        self.mode = [Mode.RUN] * n
+        self.jumped = [False] * n
+        self.late_hold = [False] * n
+        self.kept: list[list[int]] = [[] for _ in range(n)]
+        self.decider = [-1] * n
+        self.stored: dict[int, int] = {}
+        """Order of a stored block to the clock at which it was stored."""
+        self.spent: set[int] = set()
+        self.edge_was = [False] * len(program.edges)
+        self.held_from = [-1] * len(program.edges)
+        self.trip_on = [False] * len(program.trips)
+        self.effected: list[set[int]] = [set() for _ in program.trips]
+        self.raised: set[int] = set()
+        self.forces: dict[int, Any] = {}
+        self.taken: set[int] = set()
+        """Inputs whose value was set by a stimulus, so that their device no longer gives it."""
+        self.blocked: set[int] = set()
+        self.pair_on: list[list[int]] = [[-1, -1] for _ in program.pairs]
+        """Last scan in which each output of a pair was on, -1 for never."""
+        self.alarms: dict[str, Alarm] = {}
+        self.events: list[Event] = []
+        self.cold = True
+        """TRUE for the scan after a start or a power cycle: no evolution, no edges."""
+        self.dev_state: list[State] = [d.device.start() for d in program.devices]
+        self.dev_hand = [int(s[1]) if d.device.positions else 0 for d, s in zip(program.devices, self.dev_state)]
+        self.dev_failed: list[frozenset[str]] = [frozenset() for _ in program.devices]
+        self.dev_next = [0] * len(program.devices)
+        self.drives: tuple[Any, ...] = tuple(False for d in program.devices for _ in d.drives)
+        self.hazards: set[tuple[int, str]] = set()
+        for i in range(n):
+            enter_initial(program, self, i)
+
+    def copy(self) -> Situation:
+        """An independent copy; frozen values are shared."""
+        other = object.__new__(Situation)
+        for name in self.__slots__:
+            value = getattr(self, name)
+            if isinstance(value, list):
+                value = [_copied(x) for x in value]
+            elif isinstance(value, (dict, set)):
+                value = value.copy()
+            setattr(other, name, value)
+        return other
+
+
+def _copied(x: Any) -> Any:
+    return x.copy() if isinstance(x, (list, dict, set)) else x
+
+
+def set_state(program: Program, s: Situation, i: int) -> None:
+    """`Sequence.State`: the number of the active step with the lowest number, -1 with none (semantics 4)."""
+    seq = program.sequences[i]
+    s.v[seq.state] = min((seq.steps[a].number for a in s.active[i]), default=-1)
+
+
+def leave(program: Program, s: Situation, i: int, step: int) -> None:
+    """X FALSE, T keeps its last value, the alarm of a late step is cleared."""
+    linked = program.sequences[i].steps[step]
+    s.v[linked.x] = False
+    s.active[i].remove(step)
+    s.left[i].append(step)
+    if s.v[linked.late]:
+        s.v[linked.late] = False
+        clear_alarm(s, f"late:{program.sequences[i].name}.{linked.name}")
+
+
+def enter(program: Program, s: Situation, i: int, step: int) -> None:
+    """X TRUE, T 0. Entering a step that is still active counts as an entry without a leaving."""
+    linked = program.sequences[i].steps[step]
+    if step not in s.active[i]:
+        s.active[i].append(step)
+    s.entered[i][step] = s.clock[i]
+    s.v[linked.x] = True
+    s.v[linked.t] = 0
+    if step not in s.came[i]:
+        s.came[i].append(step)
+    for b in linked.blocks:
+        s.spent.discard(b.order)
+
+
+def enter_initial(program: Program, s: Situation, i: int) -> None:
+    enter(program, s, i, program.sequences[i].initial)
+    set_state(program, s, i)
+
+
+def go_to(program: Program, s: Situation, i: int, step: int) -> None:
+    """Leaves every active step and enters one, all in this scan."""
+    for a in list(s.active[i]):
+        leave(program, s, i, a)
+    enter(program, s, i, step)
+    set_state(program, s, i)
+
+
+def clear_stored(program: Program, s: Situation, i: int) -> None:
+    """Takes back everything a sequence has stored."""
+    for b in program.blocks:
+        if b.sequence == i:
+            s.stored.pop(b.order, None)
+
+
+def event(s: Situation, kind: str, text: str, place: Place) -> None:
+    s.events.append(Event(s.k, kind, text, place))
+
+
+def raise_alarm(s: Situation, ident: str, text: str, place: Place) -> None:
+    """Raises an alarm unless it stands already, and logs it."""
+    standing = s.alarms.get(ident)
+    if standing is None or standing.cleared >= 0:
+        s.alarms[ident] = Alarm(ident, text, place, s.k)
+        event(s, "alarm", text, place)
+
+
+def clear_alarm(s: Situation, ident: str) -> None:
+    """Marks an alarm as cleared; it goes from the list when it is acknowledged too."""
+    a = s.alarms.get(ident)
+    if a is not None and a.cleared < 0:
+        s.alarms[ident] = Alarm(a.ident, a.text, a.place, a.raised, a.acknowledged, s.k)
+        event(s, "alarm cleared", a.text, a.place)
+
+
+def power_cycle(program: Program, s: Situation) -> None:
+    """Semantics 9.4: all but retained variables and retained sequences starts anew; the machine stays as it is."""
+    fresh = Situation(program)
+    for slot in program.retained:
+        fresh.v[slot] = s.v[slot]
+    for q in program.sequences:
+        if q.retain:
+            _keep_sequence(program, s, fresh, q.index)
+    for name in ("k", "forces", "taken", "dev_state", "dev_hand", "dev_failed", "drives", "hazards", "events"):
+        setattr(fresh, name, getattr(s, name))
+    for slot in s.taken:
+        fresh.v[slot] = s.v[slot]
+    wired = {slot for d in program.devices for _, slot in d.sensors}
+    for r in program.recorded:
+        if r.kind == "input" and r.slot not in wired:
+            fresh.v[r.slot] = s.v[r.slot]
+    fresh.dev_next = [fresh.k] * len(fresh.dev_next)
+    for name in Situation.__slots__:
+        setattr(s, name, getattr(fresh, name))
+    event(s, "power cycle", "power was off and came back", Place())
+
+
+def _keep_sequence(program: Program, s: Situation, fresh: Situation, i: int) -> None:
+    q = program.sequences[i]
+    fresh.active[i] = list(s.active[i])
+    fresh.entered[i] = dict(s.entered[i])
+    fresh.clock[i] = s.clock[i]
+    fresh.came[i] = []
+    for step in q.steps:
+        for slot in (step.x, step.t, step.late):
+            fresh.v[slot] = s.v[slot]
+    for b in program.blocks:
+        if b.sequence == i and b.order in s.stored:
+            fresh.stored[b.order] = s.stored[b.order]
+    set_state(program, fresh, i)
+
+
+def situation_of(program: Program, s: Situation) -> dict[str, list[str]]:
+    """Active steps by sequence name, sorted by number."""
+    return {
+        q.name: [q.steps[a].name for a in q.by_number(s.active[q.index])] for q in program.sequences
+    }
+

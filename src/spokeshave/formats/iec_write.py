@@ -1,0 +1,88 @@
+"""A machine file as IEC 61131-3 text: declarations, charts, opening and closing logic, and the pragma."""
+
+from __future__ import annotations
+
+from spokeshave.formats.pragma import make_pragma
+from spokeshave.language.literals import value_text
+from spokeshave.language.rename import free_program_names
+from spokeshave.model.project import Project, Sequence, Signal, SignalClass
+
+_BLOCKS = {
+    SignalClass.INPUT: "VAR_INPUT",
+    SignalClass.OUTPUT: "VAR_OUTPUT",
+    SignalClass.INTERNAL: "VAR",
+    SignalClass.SETTING: "VAR CONSTANT",
+}
+
+
+def write_iec(project: Project, pragma: bool = True) -> str:
+    """The whole machine file as text. Reading it back gives the same machine file (without the pragma, less of it).
+
+    A project of one sequence declares its signals in the program; several share them in VAR_GLOBAL.
+    """
+    parts: list[str] = []
+    single = len(project.sequences) == 1 and not project.opening and not project.closing
+    if not single:
+        parts.append(_declarations(project, shared=True))
+    opening, closing = free_program_names(project)
+    if project.opening:
+        parts.append(_plain(opening, project.opening))
+    for q in project.sequences:
+        parts.append(_chart(project, q, single))
+    if project.closing:
+        parts.append(_plain(closing, project.closing))
+    if pragma:
+        parts.append(make_pragma(project) + "\n")
+    return "\n".join(p for p in parts if p)
+
+
+def _declarations(project: Project, shared: bool) -> str:
+    out = ""
+    for cls, opener in _BLOCKS.items():
+        for retain in (False, True):
+            chosen = [s for s in project.signals if s.cls is cls and s.retain is retain]
+            if not chosen:
+                continue
+            head = opener if not shared else "VAR_GLOBAL CONSTANT" if cls is SignalClass.SETTING else "VAR_GLOBAL"
+            out += f"{head}{' RETAIN' if retain else ''}\n"
+            out += "".join(f"  {_declaration(s)}\n" for s in chosen)
+            out += "END_VAR\n"
+    return out
+
+
+def _declaration(s: Signal) -> str:
+    address = f" AT {s.address}" if s.address else ""
+    initial = "" if s.initial is None else f" := {value_text(s.initial, s.type)}"
+    return f"{s.name}{address} : {s.type}{initial};"
+
+
+def _plain(name: str, text: str) -> str:
+    return f"PROGRAM {name}\n{text.rstrip()}\nEND_PROGRAM\n"
+
+
+def _chart(project: Project, q: Sequence, single: bool) -> str:
+    out = f"PROGRAM {q.name}\n"
+    if single:
+        out += "".join(f"  {line}\n" for line in _declarations(project, shared=False).splitlines())
+    for s in q.steps:
+        out += f"  {'INITIAL_STEP' if s.name == q.initial else 'STEP'} {s.name}:\n"
+        for a in s.actions:
+            out += f"    {a.target}({a.qualifier}{', ' + a.time if a.time else ''});\n"
+        out += "  END_STEP\n"
+    for t in q.transitions:
+        name = f" {t.name}" if t.name else ""
+        priority = "" if t.priority is None else f" (PRIORITY := {t.priority})"
+        out += f"  TRANSITION{name}{priority} FROM {_ends(t.sources)} TO {_ends(t.targets)} := {_inline(t.condition)};"
+        out += " END_TRANSITION\n"
+    for b in q.bodies:
+        out += f"  ACTION {b.name}:\n{b.text}\n  END_ACTION\n"
+    return out + "END_PROGRAM\n"
+
+
+def _ends(names: tuple[str, ...]) -> str:
+    return names[0] if len(names) == 1 else f"({', '.join(names)})"
+
+
+def _inline(condition: str) -> str:
+    """A condition whose last comment runs to the end of its line needs that end."""
+    return f"{condition}\n" if "//" in condition else condition

@@ -1,0 +1,97 @@
+"""What IEC text cannot say: a pragma `{spokeshave ...}` that other readers skip as a comment.
+
+Inside it stands JSON in which the braces of objects are written as parentheses and braces in strings as escapes,
+so that no brace ends the pragma early.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from typing import Any
+
+from spokeshave.formats.errors import FormatError
+from spokeshave.formats.spoke import VERSION, from_data, to_data
+from spokeshave.model.project import Project
+
+_FOUND = re.compile(r"\{spokeshave\s+([^{}]*)\}")
+_STRING = re.compile(r'"(?:[^"\\]|\\.)*"')
+_TEXT_SIGNAL = ("name", "cls", "type", "address", "initial", "retain")
+_TEXT_SEQUENCE = ("initial", "transitions", "bodies")
+
+
+def _outside_strings(text: str, swap: dict[str, str], inside: dict[str, str]) -> str:
+    out, at = [], 0
+    for m in _STRING.finditer(text):
+        out.append(text[at : m.start()].translate(str.maketrans(swap)))
+        out.append(m[0].translate(str.maketrans(inside)))
+        at = m.end()
+    out.append(text[at:].translate(str.maketrans(swap)))
+    return "".join(out)
+
+
+def take_pragma(text: str) -> tuple[str, dict[str, Any] | None]:
+    """The text with the pragma blanked out (places stay), and the pragma's data."""
+    found = _FOUND.search(text)
+    if not found:
+        return text, None
+    line = text.count("\n", 0, found.start()) + 1
+    try:
+        data = json.loads(_outside_strings(found[1], {"(": "{", ")": "}"}, {}))
+    except ValueError as error:
+        raise FormatError(f"the pragma is damaged: {error}", line=line, advice="delete it to read the rest") from None
+    if not isinstance(data, dict) or not isinstance(data.get("version"), int):
+        raise FormatError("the pragma is damaged", line=line, advice="delete it to read the rest")
+    if data["version"] > VERSION:
+        raise FormatError(f"the pragma has version {data['version']}, this program reads up to {VERSION}", line=line)
+    blank = re.sub(r"[^\n]", " ", found[0])
+    return text[: found.start()] + blank + text[found.end() :], data
+
+
+def make_pragma(project: Project) -> str:
+    """The pragma that makes the text of a machine file whole."""
+    data = to_data(project)
+    for s in data.get("signals", []):
+        for key in _TEXT_SIGNAL[2:]:
+            s.pop(key, None)
+    for q in data.get("sequences", []):
+        for key in _TEXT_SEQUENCE:
+            q.pop(key, None)
+        for s in q.get("steps", []):
+            s.pop("actions", None)
+    data.pop("opening", None)
+    data.pop("closing", None)
+    lines = []
+    for key, value in {"version": VERSION, **data}.items():
+        if isinstance(value, list) and value:
+            items = ",\n   ".join(json.dumps(v, ensure_ascii=False) for v in value)
+            lines.append(f" {json.dumps(key)}: [\n   {items}]")
+        else:
+            lines.append(f" {json.dumps(key)}: {json.dumps(value, ensure_ascii=False)}")
+    body = "{" + ",\n".join(lines) + "}"
+    escaped = _outside_strings(body, {"{": "(", "}": ")"}, {"{": "\\u007b", "}": "\\u007d"})
+    return "{spokeshave " + escaped + "}"
+
+
+def merge_pragma(project: Project, pragma: dict[str, Any]) -> Project:
+    """The project read from the text, with what the pragma adds. Where both speak, the text is right."""
+    data = to_data(project)
+    extra = {k: v for k, v in pragma.items() if k != "version"}
+    signals = {s["name"].lower(): s for s in data.get("signals", [])}
+    listed: list[dict[str, Any]] = []
+    for s in extra.pop("signals", []):
+        own = signals.pop(str(s.get("name", "")).lower(), None)
+        if own is not None:
+            listed.append({**own, **s, "name": own["name"]})
+    sequences = {q["name"].lower(): q for q in extra.pop("sequences", [])}
+    for q in data.get("sequences", []):
+        more = sequences.get(q["name"].lower(), {})
+        steps = {s["name"].lower(): s for s in more.get("steps", [])}
+        q["steps"] = [{**steps.get(s["name"].lower(), {}), **s,
+                       "number": steps.get(s["name"].lower(), s)["number"]} for s in q["steps"]]  # fmt: skip
+        order = {name: i for i, name in enumerate(steps)}
+        q["steps"].sort(key=lambda s: order.get(s["name"].lower(), len(order)))
+        q.update({k: v for k, v in more.items() if k not in ("name", "steps", *_TEXT_SEQUENCE)})
+    if "name" not in extra:
+        data.pop("name", None)
+    return from_data({**data, **extra, "signals": [*listed, *signals.values()]})

@@ -1,0 +1,81 @@
+"""Stimuli as CSV: `time_ms,signal,value`, one row a change of an input or a setting."""
+
+from __future__ import annotations
+
+import csv
+import io
+from dataclasses import dataclass
+from pathlib import Path
+
+from spokeshave.formats.errors import FormatError
+from spokeshave.language.literals import read_value
+from spokeshave.model.diagnostics import did_you_mean
+from spokeshave.model.project import Project, SignalClass, Value
+
+HEADER = ["time_ms", "signal", "value"]
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    time_ms: int
+    signal: str
+    value: Value
+
+
+def read_stimuli(path: Path, project: Project) -> list[Row]:
+    """The rows of a stimuli file, stably sorted by time. Raises `FormatError` with the line that is wrong."""
+    try:
+        return parse_stimuli(path.read_bytes().decode("utf-8-sig"), project)
+    except UnicodeDecodeError as error:
+        failure = FormatError(f"byte {error.start} is not UTF-8", advice="save it as UTF-8 text")
+    except OSError as error:
+        failure = FormatError(error.strerror or str(error))
+    except FormatError as error:
+        failure = error
+    failure.file = str(path)
+    raise failure from None
+
+
+def parse_stimuli(text: str, project: Project) -> list[Row]:
+    """As `read_stimuli`, from a text."""
+    reader = csv.reader(io.StringIO(text.replace("\r\n", "\n").replace("\0", "")), strict=True)
+    rows: list[Row] = []
+    header_seen = False
+    try:
+        for cells in reader:
+            cells = [c.strip() for c in cells]
+            if not any(cells):
+                continue
+            if not header_seen:
+                if [c.lower() for c in cells] != HEADER:
+                    raise FormatError("the header line is missing", line=reader.line_num,
+                                      advice=f"the first line should be {','.join(HEADER)}")  # fmt: skip
+                header_seen = True
+                continue
+            rows.append(_row(cells, project, reader.line_num))
+    except csv.Error as error:
+        raise FormatError(f"not CSV: {error}", line=reader.line_num) from None
+    if not header_seen:
+        raise FormatError("the file is empty", advice=f"the first line should be {','.join(HEADER)}")
+    return sorted(rows, key=lambda r: r.time_ms)
+
+
+def _row(cells: list[str], project: Project, line: int) -> Row:
+    if len(cells) != 3:
+        raise FormatError(f"{len(cells)} values instead of 3", line=line, advice="time_ms,signal,value")
+    try:
+        time_ms = int(cells[0])
+    except ValueError:
+        raise FormatError(f"{cells[0]!r} is not a time in whole ms", line=line) from None
+    if time_ms < 0:
+        raise FormatError(f"time {time_ms} is before the start", line=line, advice="times count from 0")
+    signal = project.signal(cells[1])
+    if signal is None:
+        offer = did_you_mean(cells[1], (s.name for s in project.signals))
+        raise FormatError(f"there is no signal {cells[1]}", line=line, advice=offer)
+    if signal.cls not in (SignalClass.INPUT, SignalClass.SETTING):
+        raise FormatError(f"{signal.name} is an {signal.cls}", line=line, advice="only inputs and settings can be set")
+    try:
+        return Row(time_ms, signal.name, read_value(cells[2], signal.type))
+    except ValueError as error:
+        raise FormatError(str(error), line=line, item=signal.name) from None

@@ -1,0 +1,48 @@
+"""Traces as CSV: `time_ms,signal,value`, one row a change at the end of the scan in which it happened."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import Protocol
+
+from spokeshave.formats.spoke import write_text_atomically
+from spokeshave.model.project import Type
+
+
+class Column(Protocol):
+    @property
+    def name(self) -> str: ...
+    @property
+    def type(self) -> Type: ...
+
+
+class Changes(Protocol):
+    """What is needed of a trace: parallel changes in the order of scan and column."""
+
+    @property
+    def recorded(self) -> Sequence[Column]: ...
+    @property
+    def scans(self) -> Sequence[int]: ...
+    @property
+    def columns(self) -> Sequence[int]: ...
+    @property
+    def values(self) -> Sequence[float]: ...
+    @property
+    def period_ms(self) -> int: ...
+
+
+def trace_rows(trace: Changes) -> Iterator[str]:
+    """The lines of the file, header first, without line ends."""
+    yield "time_ms,signal,value"
+    names = [c.name for c in trace.recorded]
+    real = [c.type is Type.REAL for c in trace.recorded]
+    period = trace.period_ms
+    for k, column, value in zip(trace.scans, trace.columns, trace.values):
+        text = repr(value) if real[column] else str(int(value))
+        yield f"{k * period},{names[column]},{text}"
+
+
+def write_trace(trace: Changes, path: Path) -> None:
+    """Writes a trace file. Raises `FormatError` when the file cannot be written."""
+    write_text_atomically("\n".join(trace_rows(trace)) + "\n", path)

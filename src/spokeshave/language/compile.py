@@ -1,0 +1,146 @@
+"""From checked trees to Python code objects, by way of Python's own syntax tree; no Python text is ever built.
+
+Compiled code takes one argument, the list of values `v`; `v[0]` collects the places of numeric overflows.
+"""
+
+from __future__ import annotations
+
+import ast
+from collections.abc import Callable, Sequence
+from typing import Any
+
+from spokeshave.language import checked as ck
+from spokeshave.language.functions import CONVERSIONS, HELPERS
+from spokeshave.model.project import Type
+
+Compiled = Callable[[list[Any]], Any]
+_COMPARE: dict[str, type[ast.cmpop]] = {
+    "eq": ast.Eq, "ne": ast.NotEq, "lt": ast.Lt, "gt": ast.Gt, "le": ast.LtE, "ge": ast.GtE
+}  # fmt: skip
+_ARITHMETIC: dict[str, type[ast.operator]] = {"add": ast.Add, "sub": ast.Sub, "mul": ast.Mult}
+
+
+class Compiler:
+    """Compiles trees of one place; `place` is the number that a `RunStop` will carry."""
+
+    def __init__(self, place: int) -> None:
+        self.place = place
+
+    def expression(self, node: ck.Checked) -> ast.expr:
+        match node:
+            case ck.Const():
+                return ast.Constant(node.value)
+            case ck.Load() | ck.Edge():
+                return _slot(node.slot, ast.Load())
+            case ck.Apply():
+                return self._apply(node)
+
+    def _apply(self, node: ck.Apply) -> ast.expr:
+        args = [self.expression(a) for a in node.args]
+        op = node.op
+        if op in _COMPARE:
+            return ast.Compare(args[0], [_COMPARE[op]()], [args[1]])
+        if op in ("and", "or", "xor"):
+            # AND and OR evaluate all operands (semantics section 6), so they are not Python's short-circuit ones.
+            bit: ast.operator = {"and": ast.BitAnd, "or": ast.BitOr, "xor": ast.BitXor}[op]()
+            return ast.BinOp(args[0], bit, args[1])
+        if op == "not":
+            return ast.UnaryOp(ast.Not(), args[0])
+        if op == "same":
+            return args[0]
+        if op == "real":
+            return _call("float", args[0])
+        if op == "neg":
+            return self._wrapped(ast.UnaryOp(ast.USub(), args[0]), node)
+        if op in _ARITHMETIC:
+            return self._wrapped(ast.BinOp(args[0], _ARITHMETIC[op](), args[1]), node)
+        where = self._where(node)
+        if op == "div":
+            if node.type is Type.REAL:
+                return _call("real_div", *args, where)
+            return self._wrapped(_call("whole_div", *args, where), node)
+        if op == "mod":
+            return _call("whole_mod", *args, where)
+        if op == "pow":
+            return _call("real_pow", *args, where)
+        if op in ("time_mul", "time_div"):
+            return _call(op, *args, where)
+        return self._function(node, args, where)
+
+    def _function(self, node: ck.Apply, args: list[ast.expr], where: ast.expr) -> ast.expr:
+        if node.op in ("MIN", "MAX"):
+            return _call(node.op.lower(), *args)
+        if node.op == "ABS":
+            return self._wrapped(_call("abs", args[0]), node)
+        if node.op == "LIMIT":
+            return _call("limit", *args)
+        if node.op == "SEL":
+            pair = ast.Tuple([args[1], args[2]], ast.Load())
+            return ast.Subscript(pair, _call("bool", args[0]), ast.Load())
+        if node.op == "SQRT":
+            return _call("square_root", args[0], where)
+        source, wanted = CONVERSIONS[node.op]
+        if wanted is Type.REAL:
+            return _call("float", args[0])
+        if wanted is Type.BOOL:
+            return _call("bool", args[0])
+        value = _call("round", args[0]) if source is Type.REAL else _call("int", args[0])
+        return self._wrapped(value, node)
+
+    def _where(self, node: ck.Apply | ck.Store) -> ast.expr:
+        return ast.Constant((self.place, node.span.line, node.span.column))
+
+    def _wrapped(self, value: ast.expr, node: ck.Apply) -> ast.expr:
+        """An integer result in two's complement; REAL is checked where it enters a variable, TIME has room."""
+        if node.type is Type.INT:
+            return _call("wrap16", value, ast.Name("v", ast.Load()), self._where(node))
+        if node.type is Type.DINT:
+            return _call("wrap32", value, ast.Name("v", ast.Load()), self._where(node))
+        return value
+
+    def statements(self, block: Sequence[ck.CheckedStatement]) -> list[ast.stmt]:
+        out: list[ast.stmt] = []
+        for s in block:
+            match s:
+                case ck.Store():
+                    value = self.expression(s.value)
+                    if s.type is Type.REAL and isinstance(s.value, ck.Apply):
+                        value = _call("finite", value, self._where(s))
+                    out.append(ast.Assign([_slot(s.slot, ast.Store())], value))
+                case ck.Choose():
+                    rest = self.statements(s.otherwise)
+                    for condition, inner in reversed(s.branches):
+                        body = self.statements(inner) or [ast.Pass()]
+                        rest = [ast.If(self.expression(condition), body, rest)]
+                    out += rest
+        return out
+
+
+def _slot(slot: int, context: ast.expr_context) -> ast.Subscript:
+    return ast.Subscript(ast.Name("v", ast.Load()), ast.Constant(slot), context)
+
+
+def _call(name: str, *args: ast.expr) -> ast.Call:
+    return ast.Call(ast.Name(name, ast.Load()), list(args), [])
+
+
+Unit = tuple[int, "ck.Checked | tuple[ck.CheckedStatement, ...]"]
+"""(place number, expression or statements): one function to compile."""
+
+
+def compile_units(units: Sequence[Unit]) -> list[Compiled]:
+    """A Python function of the list of values for each unit: expressions return their value, statements None."""
+    functions: list[ast.stmt] = []
+    arguments = ast.arguments([], [ast.arg("v")], None, [], [], None, [])
+    for i, (place, tree) in enumerate(units):
+        compiler = Compiler(place)
+        body: list[ast.stmt]
+        if isinstance(tree, tuple):
+            body = compiler.statements(tree) or [ast.Pass()]
+        else:
+            body = [ast.Return(compiler.expression(tree))]
+        functions.append(ast.FunctionDef(name=f"f{i}", args=arguments, body=body, decorator_list=[], lineno=1))
+    module = ast.fix_missing_locations(ast.Module(functions, []))
+    space: dict[str, Any] = dict(HELPERS)
+    exec(compile(module, "<machine file>", "exec"), space)
+    return [space[f"f{i}"] for i in range(len(units))]

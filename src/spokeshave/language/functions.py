@@ -1,0 +1,124 @@
+"""Standard functions of IEC 61131-3, and the arithmetic that compiled code calls (semantics section 2 and 6)."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from spokeshave.model.project import Type
+
+Where = tuple[int, int, int]
+"""(place number, line, column): which text, and where in it, an operation stands."""
+
+
+class RunStop(Exception):
+    """A located error that ends a run: division by zero, a number that is not finite, an endless loop."""
+
+    def __init__(self, message: str, where: Where) -> None:
+        super().__init__(message)
+        self.message = message
+        self.where = where
+
+
+@dataclass(frozen=True, slots=True)
+class Function:
+    """How a function is called: number of inputs, `real` if all are REAL, `selects` for SEL(BOOL, a, b)."""
+
+    least: int
+    most: int
+    real: bool = False
+    selects: bool = False
+
+
+FUNCTIONS = {
+    "ABS": Function(1, 1),
+    "MIN": Function(2, 16),
+    "MAX": Function(2, 16),
+    "LIMIT": Function(3, 3),
+    "SEL": Function(3, 3, selects=True),
+    "SQRT": Function(1, 1, real=True),
+}
+
+CONVERSIONS: dict[str, tuple[Type, Type]] = {
+    f"{a}_TO_{b}": (a, b) for a in Type for b in Type if a is not b and not (b is Type.BOOL and a is Type.REAL)
+}
+
+
+def wrap16(x: int, v: list[Any], where: Where) -> int:
+    """INT result in two's complement; a wrap is noted as a *numeric overflow* in `v[0]`."""
+    if -32768 <= x <= 32767:
+        return x
+    v[0].append(where)
+    return ((x + 32768) & 0xFFFF) - 32768
+
+
+def wrap32(x: int, v: list[Any], where: Where) -> int:
+    """DINT result in two's complement; a wrap is noted as a *numeric overflow* in `v[0]`."""
+    if -(2**31) <= x < 2**31:
+        return x
+    v[0].append(where)
+    return ((x + 2**31) & 0xFFFFFFFF) - 2**31
+
+
+def whole_div(a: int, b: int, where: Where) -> int:
+    """Integer division, rounded toward zero."""
+    if b == 0:
+        raise RunStop("division by zero", where)
+    q = abs(a) // abs(b)
+    return q if (a < 0) == (b < 0) else -q
+
+
+def whole_mod(a: int, b: int, where: Where) -> int:
+    """Remainder with the sign of the dividend, so that `a = (a / b) * b + a MOD b`."""
+    if b == 0:
+        raise RunStop("MOD by zero", where)
+    return a - b * whole_div(a, b, where)
+
+
+def real_div(a: float, b: float, where: Where) -> float:
+    if b == 0:
+        raise RunStop("division by zero", where)
+    return finite(a / b, where)
+
+
+def finite(x: float, where: Where) -> float:
+    """`x`, unless it is a NaN or infinite: such a value never enters a variable."""
+    if math.isfinite(x):
+        return x
+    raise RunStop("the result is not a finite number", where)
+
+
+def real_pow(a: float, b: float, where: Where) -> float:
+    try:
+        return finite(math.pow(a, b), where)
+    except (ValueError, OverflowError, ZeroDivisionError):
+        raise RunStop(f"{a} ** {b} has no finite value", where) from None
+
+
+def square_root(a: float, where: Where) -> float:
+    if a < 0:
+        raise RunStop(f"the square root of {a}", where)
+    return math.sqrt(a)
+
+
+def time_mul(a: int, b: float, where: Where) -> int:
+    return round(finite(a * b, where))
+
+
+def time_div(a: int, b: float, where: Where) -> int:
+    if b == 0:
+        raise RunStop("division by zero", where)
+    return whole_div(a, b, where) if isinstance(b, int) else round(finite(a / b, where))
+
+
+def limit(low: Any, x: Any, high: Any) -> Any:
+    return low if x < low else high if x > high else x
+
+
+HELPERS: dict[str, Callable[..., Any]] = {
+    f.__name__: f
+    for f in (wrap16, wrap32, whole_div, whole_mod, real_div, real_pow, finite, square_root, time_mul, time_div, limit)
+}
+HELPERS |= {"abs": abs, "min": min, "max": max, "round": round, "float": float, "int": int, "bool": bool}

@@ -1,0 +1,231 @@
+"""From text to syntax trees, with messages that a person can act on."""
+
+from __future__ import annotations
+
+from functools import cache, lru_cache
+from importlib.resources import files
+from typing import Any, cast
+
+from lark import Lark, Token, Transformer, UnexpectedCharacters, UnexpectedEOF, UnexpectedToken, v_args
+from lark.exceptions import VisitError
+from lark.tree import Meta
+
+from spokeshave.language import syntax as sx
+from spokeshave.language.literals import time_ms
+from spokeshave.model.project import Type
+
+DEEPEST = 150
+"""Parentheses and NOTs may nest this deep; more is a slip or an attack, and is refused with its place."""
+
+
+def _span(meta: Meta) -> sx.Span:
+    if meta.empty:
+        return sx.Span(1, 1, 0, 0)
+    return sx.Span(meta.line, meta.column, meta.start_pos, meta.end_pos)
+
+
+def _bad(meta: Meta, message: str, advice: str = "") -> sx.TextError:
+    s = _span(meta)
+    return sx.TextError([sx.Problem(s.line, s.column, message, advice, s.start, s.end)])
+
+
+@v_args(meta=True, inline=True)
+class _Builder(Transformer[Token, Any]):
+    """Builds syntax nodes from the parser's tree."""
+
+    def start_expression(self, _: Meta, expression: sx.Expression) -> sx.Expression:
+        return expression
+
+    def start_statements(self, _: Meta, statements: tuple[sx.Statement, ...]) -> tuple[sx.Statement, ...]:
+        return statements
+
+    def statements(self, _: Meta, *items: sx.Statement) -> tuple[sx.Statement, ...]:
+        return items
+
+    def assignment(self, meta: Meta, target: sx.Name, value: sx.Expression) -> sx.Assign:
+        return sx.Assign(target, value, _span(meta))
+
+    def if_statement(self, meta: Meta, condition: sx.Expression, then: Any, *rest: Any) -> sx.If:
+        otherwise: tuple[sx.Statement, ...] = ()
+        branches = [(condition, then)]
+        for kind, *part in rest:
+            if kind == "elsif":
+                branches.append((part[0], part[1]))
+            else:
+                otherwise = part[0]
+        return sx.If(tuple(branches), otherwise, _span(meta))
+
+    def elsif(self, _: Meta, condition: sx.Expression, then: Any) -> tuple[str, Any, Any]:
+        return ("elsif", condition, then)
+
+    def else_part(self, _: Meta, statements: Any) -> tuple[str, Any]:
+        return ("else", statements)
+
+    def binary(self, meta: Meta, left: sx.Expression, op: Token, right: sx.Expression) -> sx.Binary:
+        return sx.Binary("AND" if op == "&" else op.upper(), left, right, _span(meta))
+
+    def unary(self, meta: Meta, op: Token, operand: sx.Expression) -> sx.Unary:
+        return sx.Unary(op.upper(), operand, _span(meta))
+
+    def group(self, _: Meta, expression: sx.Expression) -> sx.Expression:
+        return expression
+
+    def call(self, meta: Meta, name: Token, *arguments: sx.Argument | None) -> sx.Call:
+        return sx.Call(name.upper(), tuple(a for a in arguments if a is not None), _span(meta))
+
+    def argument(self, _: Meta, name: Token | None, value: sx.Expression) -> sx.Argument:
+        return sx.Argument(str(name or ""), value)
+
+    def name(self, meta: Meta, *parts: Token) -> sx.Name:
+        return sx.Name(tuple(str(p) for p in parts), _span(meta))
+
+    def literal(self, meta: Meta, token: Token) -> sx.Literal:
+        text = token.replace("_", "") if token.type != "TIME_LITERAL" else str(token)
+        try:
+            return self._literal(meta, token.type, text)
+        except ValueError as error:
+            raise _bad(meta, str(error)) from None
+
+    def _literal(self, meta: Meta, kind: str, text: str) -> sx.Literal:
+        span = _span(meta)
+        if kind in ("TRUE", "FALSE"):
+            return sx.Literal(kind == "TRUE", Type.BOOL, span)
+        if kind == "TIME_LITERAL":
+            return sx.Literal(time_ms(text), Type.TIME, span)
+        if kind == "REAL_LITERAL":
+            return sx.Literal(float(text), Type.REAL, span)
+        if kind == "TYPED_LITERAL":
+            return self._typed(text, span)
+        return sx.Literal(_integer(text), None, span)
+
+    def _typed(self, text: str, span: sx.Span) -> sx.Literal:
+        name, _, rest = text.partition("#")
+        kind = Type(name.upper())
+        if kind is Type.REAL:
+            return sx.Literal(float(rest), kind, span)
+        value = {"TRUE": 1, "FALSE": 0}.get(rest.upper()) if kind is Type.BOOL else None
+        number = _integer(rest) if value is None else value
+        return sx.Literal(bool(number) if kind is Type.BOOL else number, kind, span)
+
+
+def _integer(text: str) -> int:
+    base, mark, digits = text.rpartition("#")
+    try:
+        return int(digits, int(base) if mark else 10)
+    except ValueError:
+        raise ValueError(f"{text} is not a number") from None
+
+
+@cache
+def _parser() -> Lark:
+    grammar = (files("spokeshave.language") / "structured_text.lark").read_text(encoding="utf-8")
+    return Lark(
+        grammar,
+        parser="lalr",
+        lexer="basic",
+        start=["start_expression", "start_statements"],
+        propagate_positions=True,
+        maybe_placeholders=True,
+    )
+
+
+_BUILDER = _Builder()
+
+
+_WORDS = {
+    "_THEN": "THEN", "EQ": "=", "NE": "<>", "LE": "<=", "GE": ">=", "LT": "<", "GT": ">", "PLUS": "+", "MINUS": "-", "STAR": "*",
+    "SLASH": "/", "POW": "**", "AMP": "&", "SEMICOLON": ";", "COLON": ":", "LPAR": "(", "RPAR": ")", "COMMA": ",",
+    "DOT": ".", "NAME": "a name", "__ANON_0": ":=", "$END": "the end",
+}  # fmt: skip
+_OPERATORS = {"AND", "OR", "XOR", "MOD", "EQ", "NE", "LE", "GE", "LT", "GT", "PLUS", "MINUS", "STAR", "SLASH", "POW"}
+_STARTERS = {"NOT", "NAME", "TRUE", "FALSE", "LPAR", "INT_LITERAL", "REAL_LITERAL", "TIME_LITERAL"}
+
+
+def _expected(names: set[str]) -> str:
+    """What could stand here, in a few words."""
+    words = []
+    if names >= _STARTERS:
+        words.append("a value, a name or a condition")
+        names = {n for n in names if n not in _STARTERS and not n.endswith("_LITERAL") and n not in ("PLUS", "MINUS")}
+    if "OR" in names:
+        words.append("an operator such as AND or =")
+        names = names - _OPERATORS - {"AMP"}
+    words += sorted(_WORDS.get(n, n) for n in names if n != "DOT" and n != "LPAR")
+    return " or ".join(words) if len(words) < 3 else ", ".join(words[:-1]) + " or " + words[-1]
+
+
+def explain_error(error: UnexpectedToken | UnexpectedCharacters | UnexpectedEOF, text: str, start: str) -> sx.Problem:
+    if isinstance(error, UnexpectedCharacters):
+        at = error.pos_in_stream
+        found = text[at]
+        if text.startswith("(*", at):
+            return sx.Problem(error.line, error.column, "a comment is opened and never closed", "end it with *)", at, at)
+        shown = found if found.isprintable() else f"character {ord(found)}"
+        return sx.Problem(error.line, error.column, f"{shown} has no meaning here", "take it out", at, at + 1)
+    token = error.token if isinstance(error, UnexpectedToken) else None
+    expected = set(error.expected or ())
+    if isinstance(error, UnexpectedToken):
+        expected = set(error.accepts or error.expected)
+    if token is None or token.type == "$END":
+        lines = text.split("\n")
+        wanted = "a semicolon" if "SEMICOLON" in expected and "OR" in expected else _expected(expected - {"$END"})
+        return sx.Problem(len(lines), len(lines[-1]) + 1, "the text ends too early", f"here should stand {wanted}",
+                          len(text), len(text))  # fmt: skip
+    line, column = token.line or 1, token.column or 1
+    at, end = token.start_pos or 0, token.end_pos or 0
+    if token == ":=" and start == "start_expression":
+        return sx.Problem(line, column, "this is an assignment, a condition compares", "write = instead of :=", at, end)
+    if token == "=" and start == "start_statements" and ":=" in {_WORDS.get(n, n) for n in expected}:
+        return sx.Problem(line, column, "this compares, a statement assigns", "write := instead of =", at, end)
+    if token == "(" and text.startswith("(*", at):
+        return sx.Problem(line, column, "a comment is opened and never closed", "end it with *)", at, at + 2)
+    if token == ";" and start == "start_expression":
+        return sx.Problem(line, column, "a condition has no semicolon", "take it out", at, end)
+    return sx.Problem(line, column, f"{token} does not fit here", f"expected {_expected(expected)}", at, end)
+
+
+def _guard(text: str) -> None:
+    """Refuses what would only exhaust the parser: NULs, and nesting no person writes."""
+    at = text.find("\0")
+    if at >= 0:
+        line = text.count("\n", 0, at) + 1
+        raise sx.TextError([sx.Problem(line, at - text.rfind("\n", 0, at), "a NUL character", "take it out", at, at + 1)])
+    depth = 0
+    for at, c in enumerate(text):
+        if c == "(":
+            depth += 1
+            if depth > DEEPEST:
+                line = text.count("\n", 0, at) + 1
+                problem = sx.Problem(line, at - text.rfind("\n", 0, at), "the parentheses nest too deeply",
+                                     f"at most {DEEPEST} levels; use an internal for a part of it", at, at + 1)  # fmt: skip
+                raise sx.TextError([problem])
+        elif c == ")":
+            depth -= 1
+
+
+def _parse(text: str, start: str) -> Any:
+    _guard(text)
+    try:
+        return _BUILDER.transform(_parser().parse(text, start=start))
+    except (UnexpectedToken, UnexpectedCharacters, UnexpectedEOF) as error:
+        raise sx.TextError([explain_error(error, text, start)]) from None
+    except VisitError as error:
+        if isinstance(error.orig_exc, sx.TextError):
+            raise error.orig_exc from None
+        raise
+    except RecursionError:
+        raise sx.TextError([sx.Problem(1, 1, "this is too long for one expression", "use internals for its parts")]) from None
+
+
+@lru_cache(maxsize=20_000)
+def parse_expression(text: str) -> sx.Expression:
+    """The tree of an expression. Raises `TextError` with a located problem."""
+    if not text.strip():
+        raise sx.TextError([sx.Problem(1, 1, "nothing is written here", "write a condition, for example TRUE")])
+    return cast(sx.Expression, _parse(text, "start_expression"))
+
+
+@lru_cache(maxsize=5_000)
+def parse_statements(text: str) -> tuple[sx.Statement, ...]:
+    """The statements of a body or of opening or closing logic. Raises `TextError` with a located problem."""
+    return cast("tuple[sx.Statement, ...]", _parse(text, "start_statements"))

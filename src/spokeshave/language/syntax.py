@@ -1,0 +1,116 @@
+"""Syntax trees as written: every node knows its span in the source."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from spokeshave.model.project import Type, Value
+
+
+class Span(NamedTuple):
+    """Line and column of the first character (from 1), and the offsets where it starts and ends."""
+
+    line: int
+    column: int
+    start: int
+    end: int
+
+
+@dataclass(frozen=True, slots=True)
+class Literal:
+    """`type` is None for an integer literal, which takes the type it meets."""
+
+    value: Value
+    type: Type | None
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class Name:
+    parts: tuple[str, ...]
+    span: Span
+
+    def __str__(self) -> str:
+        return ".".join(self.parts)
+
+
+@dataclass(frozen=True, slots=True)
+class Unary:
+    op: str
+    operand: Expression
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class Binary:
+    op: str
+    left: Expression
+    right: Expression
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class Argument:
+    name: str
+    value: Expression
+
+
+@dataclass(frozen=True, slots=True)
+class Call:
+    function: str
+    arguments: tuple[Argument, ...]
+    span: Span
+
+
+Expression = Literal | Name | Unary | Binary | Call
+
+
+@dataclass(frozen=True, slots=True)
+class Assign:
+    target: Name
+    value: Expression
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class If:
+    """`branches` are (condition, statements) of IF and each ELSIF; `otherwise` is the ELSE part."""
+
+    branches: tuple[tuple[Expression, tuple[Statement, ...]], ...]
+    otherwise: tuple[Statement, ...]
+    span: Span
+
+
+Statement = Assign | If
+
+
+@dataclass(frozen=True, slots=True)
+class Problem:
+    """A fault in a text: where, what is wrong, what would be right."""
+
+    line: int
+    column: int
+    message: str
+    advice: str = ""
+    start: int = 0
+    end: int = 0
+
+
+class TextError(Exception):
+    """A text that is not structured text; carries its problems."""
+
+    def __init__(self, problems: list[Problem]) -> None:
+        super().__init__("; ".join(p.message for p in problems))
+        self.problems = problems
+
+
+KEYWORDS = frozenset(
+    """ABS ACTION AND ARRAY AT BEGIN BOOL BY BYTE CASE CONFIGURATION CONSTANT CTD CTU CTUD DATE DINT DO DT DWORD ELSE
+    ELSIF END_ACTION END_CASE END_FOR END_FUNCTION END_FUNCTION_BLOCK END_IF END_PROGRAM END_REPEAT END_STEP
+    END_TRANSITION END_VAR END_WHILE EXIT FALLING FALSE FOR FROM FUNCTION FUNCTION_BLOCK F_TRIG HELD HOME IF
+    INITIAL_STEP INT LIMIT LINT LREAL LWORD MAX MIN MOD NOT OF OR PROGRAM REAL REPEAT RETAIN RETURN RISING RS R_TRIG
+    SEL SINT SQRT SR STEP STRING STRUCT THEN TIME TO TOF TON TP TRANSITION TRUE TYPE UDINT UINT ULINT UNTIL USINT VAR
+    VAR_EXTERNAL VAR_GLOBAL VAR_INPUT VAR_IN_OUT VAR_OUTPUT WHILE WITH WORD XOR PRIORITY""".split()
+)
+"""Names that signals, steps and devices may not have (semantics section 2)."""

@@ -1,0 +1,91 @@
+"""Linear actuator: cylinder, gate, door, clamp. One drive with spring return, or two drives."""
+
+from __future__ import annotations
+
+from spokeshave.machine.device import NEVER, Device, Parameter, Parameters, State, Terminal, stuck
+from spokeshave.model.project import Value
+
+SLOW = 4
+"""The failure `slow` divides the speed by this."""
+
+
+class Actuator(Device):
+    """State: (k0, position, speed, extend, retract, failures). Position and speed in integer units a scan.
+
+    The stroke is `extend scans * retract scans * SLOW` units, so that every speed is a whole number of units.
+    """
+
+    kind = "actuator"
+    title = "Linear actuator"
+    terminals = (
+        Terminal("extend", True, note="drive away from the rest position"),
+        Terminal("retract", True, note="drive back; leave open for spring return"),
+        Terminal("extended", False, note="end switch"),
+        Terminal("retracted", False, note="rest switch"),
+    )
+    parameters = (
+        Parameter("extend_s", "s", 1.0, 0.001, "travel time away from rest"),
+        Parameter("retract_s", "s", 1.0, 0.001, "travel time back to rest"),
+        Parameter("two_drives", "", 0, 0, "1: stays where it is when neither drive is on"),
+        Parameter("start", "", 0, 0, "start position, 0 at rest to 1 extended"),
+    )
+    failures = (
+        "jammed", "slow", "extended stuck on", "extended stuck off", "retracted stuck on", "retracted stuck off"
+    )  # fmt: skip
+
+    def __init__(self, parameters: Parameters, period_ms: int) -> None:
+        super().__init__(parameters, period_ms)
+        away, back = self.scans(self.value["extend_s"]), self.scans(self.value["retract_s"])
+        self.stroke = away * back * SLOW
+        self.away, self.back = back * SLOW, away * SLOW
+        self.two = bool(self.value["two_drives"])
+
+    def start(self) -> State:
+        begin = round(min(1.0, self.value["start"]) * self.stroke)
+        return (0, begin, 0 if self.two else -self.back, False, False, frozenset())
+
+    def position(self, state: State, k: int) -> int:
+        """Position in units at scan `k`: `clamp(p0 + n * v)`."""
+        p = int(state[1]) + (k - int(state[0])) * int(state[2])
+        return 0 if p < 0 else self.stroke if p > self.stroke else p
+
+    def turn(self, state: State, k: int, drives: tuple[Value, ...], failed: frozenset[str], hand: int) -> State:
+        extend, retract = bool(drives[0]), bool(drives[1])
+        if extend == retract:
+            speed = 0 if self.two or extend else -self.back
+        else:
+            speed = self.away if extend else -self.back
+        if "slow" in failed:
+            speed = speed // SLOW if speed > 0 else -(-speed // SLOW)
+        if "jammed" in failed:
+            speed = 0
+        return (k, self.position(state, k), speed, extend, retract, failed)
+
+    def sense(self, state: State, k: int) -> tuple[Value, ...]:
+        p, failed = self.position(state, k), state[5]
+        return (
+            stuck("extended", p >= self.stroke, failed),
+            stuck("retracted", p <= 0, failed),
+        )
+
+    def next_change(self, state: State, k: int) -> int:
+        k0, p0, v = int(state[0]), int(state[1]), int(state[2])
+        if v == 0:
+            return NEVER
+        # The scans in which the position reaches its end, and in which it has left the other one.
+        room = self.stroke - p0 if v > 0 else p0
+        reach = k0 + -(-room // abs(v))
+        leave = k0 + 1 if p0 in (0, self.stroke) else NEVER
+        return min((s for s in (leave, reach) if s > k), default=NEVER)
+
+    def picture(self, state: State, k: int) -> dict[str, float]:
+        at_end, at_rest = self.sense(state, k)
+        return {
+            "position": self.position(state, k) / self.stroke,
+            "extended": float(at_end),
+            "retracted": float(at_rest),
+            "driven": float(state[3]) - float(state[4]),
+        }
+
+    def hazards(self, state: State) -> tuple[str, ...]:
+        return ("driven both ways at once",) if state[3] and state[4] else ()

@@ -1,0 +1,127 @@
+"""What every device kind has: terminals, parameters, failure modes, and its answers in closed form."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+from spokeshave.model.project import Type, Value
+
+NEVER = 1 << 62
+"""A scan that does not come: nothing will change by itself."""
+
+State = tuple[Any, ...]
+Parameters = Mapping[str, float]
+
+
+@dataclass(frozen=True, slots=True)
+class Terminal:
+    """A place to wire a signal. A `drive` takes an output in, a sensor gives an input out."""
+
+    name: str
+    drive: bool
+    type: Type = Type.BOOL
+    note: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Parameter:
+    """A number of the device with its unit, usual value and smallest legal value."""
+
+    name: str
+    unit: str
+    default: float
+    least: float = 0.0
+    note: str = ""
+
+
+class ParameterError(ValueError):
+    """A parameter that makes no sense; carries its name."""
+
+    def __init__(self, name: str, message: str) -> None:
+        super().__init__(f"{name}: {message}")
+        self.name = name
+
+
+class Device(ABC):
+    """One device with its parameters worked out for a scan period.
+
+    A state is a tuple whose first item is the scan `k0` from which it holds. `drives` are the values of the drive
+    terminals in their order. All methods are pure.
+    """
+
+    kind: ClassVar[str]
+    title: ClassVar[str]
+    terminals: ClassVar[tuple[Terminal, ...]]
+    parameters: ClassVar[tuple[Parameter, ...]] = ()
+    failures: ClassVar[tuple[str, ...]] = ()
+    positions: ClassVar[int] = 0
+    """How many places an operator can put it in by hand; 0 for devices without a hand."""
+
+    def __init__(self, parameters: Parameters, period_ms: int) -> None:
+        self.period_ms = period_ms
+        self.value = {p.name: float(parameters.get(p.name, p.default)) for p in self.parameters}
+        for p in self.parameters:
+            if not p.least <= self.value[p.name] < 1e9:
+                raise ParameterError(p.name, f"{self.value[p.name]:g} {p.unit} is too small; at least {p.least:g}")
+
+    @classmethod
+    def drive_terminals(cls) -> tuple[Terminal, ...]:
+        return tuple(t for t in cls.terminals if t.drive)
+
+    @classmethod
+    def sensor_terminals(cls) -> tuple[Terminal, ...]:
+        return tuple(t for t in cls.terminals if not t.drive)
+
+    def scans(self, seconds: float) -> int:
+        """A duration in whole scans, at least one, rounded to the nearest."""
+        return max(1, round(seconds * 1000 / self.period_ms))
+
+    @abstractmethod
+    def start(self) -> State:
+        """The state before scan 0, with nothing driven and nothing failed."""
+
+    @abstractmethod
+    def turn(self, state: State, k: int, drives: tuple[Value, ...], failed: frozenset[str], hand: int) -> State:
+        """The state from scan `k` on, when drives, failures or the operator's hand changed in scan `k`."""
+
+    @abstractmethod
+    def sense(self, state: State, k: int) -> tuple[Value, ...]:
+        """What the sensor terminals show at scan `k >= k0`, in their order."""
+
+    def next_change(self, state: State, k: int) -> int:
+        """The first scan after `k` in which `sense` may give something else if nothing turns; NEVER for none."""
+        return NEVER
+
+    @abstractmethod
+    def picture(self, state: State, k: int) -> dict[str, float]:
+        """What the board draws at scan `k`, as named numbers."""
+
+    def hazards(self, state: State) -> tuple[str, ...]:
+        """What is being done to the device that would harm a real one."""
+        return ()
+
+
+def first_scan(low: int, high: int, test: Any) -> int:
+    """The first scan in `low..high` with `test(scan)` TRUE, for a test that stays TRUE; NEVER if `high` fails.
+
+    The same predicate decides here and in scanning, so that a jump lands on the scan that scanning would find.
+    """
+    if low > high or not test(high):
+        return NEVER
+    while low < high:
+        middle = (low + high) // 2
+        if test(middle):
+            high = middle
+        else:
+            low = middle + 1
+    return low
+
+
+def stuck(name: str, value: bool, failed: frozenset[str]) -> bool:
+    """A contact's value under the failures `<name> stuck on` and `<name> stuck off`."""
+    if f"{name} stuck on" in failed:
+        return True
+    return value and f"{name} stuck off" not in failed

@@ -1,0 +1,6 @@
+"""The machine file as an immutable value.
+
+Here belong the frozen values a machine file is made of, questions about the structure of a chart,
+pure edits (`edit(project, ...) -> project`) and the history of documents.
+Not here: anything that parses text, runs scans, reads files or draws.
+"""

@@ -1,0 +1,325 @@
+"""Edits: functions from one machine file to the next. An edit that would break the chart raises `EditError`."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import replace
+from typing import Any, TypeVar
+
+from spokeshave.model.project import (
+    Action,
+    Project,
+    Qualifier,
+    Sequence,
+    Signal,
+    SignalClass,
+    Step,
+    Transition,
+    Type,
+)
+
+T = TypeVar("T")
+
+NEW_CONDITION = "{step}.T >= T#1s"
+"""What a freshly inserted step awaits until its author says otherwise."""
+
+
+class EditError(Exception):
+    """The edit is not legal here; the text says why and what to do instead."""
+
+
+def replaced(items: tuple[T, ...], index: int, item: T) -> tuple[T, ...]:
+    """`items` with the one at `index` exchanged."""
+    return (*items[:index], item, *items[index + 1 :])
+
+
+def inserted(items: tuple[T, ...], index: int, item: T) -> tuple[T, ...]:
+    return (*items[:index], item, *items[index:])
+
+
+def removed(items: tuple[T, ...], index: int) -> tuple[T, ...]:
+    return (*items[:index], *items[index + 1 :])
+
+
+def change_item(project: Project, field: str, index: int, **changes: Any) -> Project:
+    """One item of a listed field (`requirements`, `signals`, `devices`, ...) with other values."""
+    items = getattr(project, field)
+    item = replace(items[index], **changes)
+    return project if item == items[index] else replace(project, **{field: replaced(items, index, item)})
+
+
+def add_item(project: Project, field: str, item: object, at: int | None = None) -> Project:
+    items = getattr(project, field)
+    return replace(project, **{field: inserted(items, len(items) if at is None else at, item)})
+
+
+def remove_item(project: Project, field: str, index: int) -> Project:
+    return replace(project, **{field: removed(getattr(project, field), index)})
+
+
+def free_name(stem: str, taken: set[str]) -> str:
+    """`stem`, or `stem2`, `stem3` ... that is not in `taken` (lower case).
+
+    >>> free_name("Step", {"step", "step2"})
+    'Step3'
+    """
+    if stem.lower() not in taken:
+        return stem
+    n = 2
+    while f"{stem}{n}".lower() in taken:
+        n += 1
+    return f"{stem}{n}"
+
+
+def taken_names(project: Project) -> set[str]:
+    """Every name of the project in lower case: signals, sequences, devices, steps, bodies (semantics section 2)."""
+    names = {s.name for s in project.signals} | {d.name for d in project.devices}
+    for sequence in project.sequences:
+        names |= {sequence.name, *(s.name for s in sequence.steps), *(b.name for b in sequence.bodies)}
+    return {n.lower() for n in names}
+
+
+def new_signal(project: Project, cls: SignalClass, at: int | None = None) -> Project:
+    """A new signal with a free name and the usual type of its class."""
+    stem = {"input": "In", "output": "Out", "internal": "Flag", "setting": "Setting"}[cls.value]
+    kind = Type.TIME if cls is SignalClass.SETTING else Type.BOOL
+    signal = Signal(free_name(f"{stem}1", taken_names(project)), cls, kind)
+    return add_item(project, "signals", signal, at)
+
+
+def _sequence(project: Project, name: str) -> tuple[int, Sequence]:
+    for i, sequence in enumerate(project.sequences):
+        if sequence.name.lower() == name.lower():
+            return i, sequence
+    raise EditError(f"there is no sequence {name}")
+
+
+def edit_sequence(project: Project, name: str, edit: Callable[[Sequence], Sequence]) -> Project:
+    """The project with one sequence passed through `edit`."""
+    i, sequence = _sequence(project, name)
+    after = edit(sequence)
+    return project if after is sequence else replace(project, sequences=replaced(project.sequences, i, after))
+
+
+def step_index(sequence: Sequence, name: str) -> int:
+    for i, step in enumerate(sequence.steps):
+        if step.name.lower() == name.lower():
+            return i
+    raise EditError(f"{sequence.name} has no step {name}")
+
+
+def number_after(sequence: Sequence, index: int) -> int | None:
+    """A step number between the step at `index` and the next higher one, as round as there is room for.
+
+    None when no whole number fits; the caller renumbers then.
+    """
+    here = sequence.steps[index].number
+    above = [s.number for s in sequence.steps if s.number > here]
+    if not above:
+        return (here // 10 + 1) * 10
+    gap = min(above) - here
+    return None if gap < 2 else here + (5 if gap == 10 else gap // 2)
+
+
+def renumber(sequence: Sequence, spacing: int = 10) -> Sequence:
+    """Numbers 1, 2, 3 ... times `spacing` in listed order."""
+    return replace(sequence, steps=tuple(replace(s, number=(i + 1) * spacing) for i, s in enumerate(sequence.steps)))
+
+
+def insert_step(project: Project, sequence: str, after: str) -> Project:
+    """A new step in the flow behind `after`: it takes over the first way out of `after`.
+
+    `after` keeps its condition and leads to the new step, which goes on to where `after` went. Where `after` leaves
+    through a join, the new step stands before the join instead. Raises EditError for unknown names.
+    """
+
+    def edit(seq: Sequence) -> Sequence:
+        at = step_index(seq, after)
+        if number_after(seq, at) is None:
+            seq = renumber(seq)
+        number = number_after(seq, at) or 0
+        name = free_name(f"Step{number}", taken_names(project))
+        here = seq.steps[at].name
+        transitions = list(seq.transitions)
+        leaving = next(seq.leaving(here), None)
+        own = NEW_CONDITION.format(step=name)
+        if leaving is None:
+            transitions.append(Transition((here,), (name,), NEW_CONDITION.format(step=here)))
+        elif len(leaving[1].sources) == 1:
+            index, old = leaving
+            transitions[index] = replace(old, targets=(name,))
+            transitions.insert(index + 1, Transition((name,), old.targets, own))
+        else:
+            index, old = leaving
+            transitions[index] = replace(old, sources=tuple(name if s == here else s for s in old.sources))
+            transitions.insert(index, Transition((here,), (name,), NEW_CONDITION.format(step=here)))
+        return replace(seq, steps=inserted(seq.steps, at + 1, Step(name, number)), transitions=tuple(transitions))
+
+    return edit_sequence(project, sequence, edit)
+
+
+def delete_step(project: Project, sequence: str, step: str) -> Project:
+    """The sequence without a step, its predecessors led on to where it went. Raises EditError where that is unclear."""
+
+    def edit(seq: Sequence) -> Sequence:
+        at = step_index(seq, step)
+        name = seq.steps[at].name
+        if name == seq.initial:
+            raise EditError(f"{name} is the initial step; make another step initial first")
+        entering = [t for _, t in seq.entering(name)]
+        leaving = [t for _, t in seq.leaving(name)]
+        if len(leaving) > 1:
+            raise EditError(f"{name} has {len(leaving)} ways out; delete all but one first, so that the flow is clear")
+        way = leaving[0] if leaving else None
+        onward: tuple[str, ...] = () if way is None else tuple(t for t in way.targets if t != name)
+        if way is not None and len(way.sources) > 1:
+            return _without_before_join(seq, at, name, entering, way)
+        if not onward and any(len(t.targets) > 1 for t in entering):
+            raise EditError(f"{name} is alone in its simultaneous branch; delete the branch instead")
+        transitions = []
+        for t in seq.transitions:
+            if t is way:
+                continue
+            if name in t.targets:
+                targets = _unique(x for old in t.targets for x in (onward if old == name else (old,)))
+                if not targets:
+                    continue
+                t = replace(t, targets=targets)
+            transitions.append(t)
+        return replace(seq, steps=removed(seq.steps, at), transitions=tuple(transitions))
+
+    return edit_sequence(project, sequence, edit)
+
+
+def _without_before_join(
+    seq: Sequence, at: int, name: str, entering: list[Transition], join: Transition
+) -> Sequence:
+    """Deletes a step that stands before a join: its only predecessor takes its place in the join."""
+    if len(entering) != 1 or len(entering[0].targets) > 1 or len(entering[0].sources) > 1:
+        raise EditError(f"{name} is alone in its simultaneous branch; delete the branch instead")
+    before = entering[0].sources[0]
+    sources = tuple(before if s == name else s for s in join.sources)
+    transitions = tuple(
+        replace(t, sources=sources) if t is join else t for t in seq.transitions if t is not entering[0]
+    )
+    return replace(seq, steps=removed(seq.steps, at), transitions=transitions)
+
+
+def _unique(names: Any) -> tuple[str, ...]:
+    return tuple(dict.fromkeys(names))
+
+
+def move_step(project: Project, sequence: str, step: str, by: int) -> Project:
+    """Moves a row of the sheet up (negative) or down; the flow stays as it is."""
+
+    def edit(seq: Sequence) -> Sequence:
+        at = step_index(seq, step)
+        to = max(0, min(len(seq.steps) - 1, at + by))
+        if to == at:
+            return seq
+        return replace(seq, steps=inserted(removed(seq.steps, at), to, seq.steps[at]))
+
+    return edit_sequence(project, sequence, edit)
+
+
+def change_step(project: Project, sequence: str, step: str, **changes: Any) -> Project:
+    """A step with other values; renaming is done where references can follow, not here."""
+
+    def edit(seq: Sequence) -> Sequence:
+        at = step_index(seq, step)
+        after = replace(seq.steps[at], **changes)
+        if after == seq.steps[at]:
+            return seq
+        if any(s.number == after.number for i, s in enumerate(seq.steps) if i != at):
+            raise EditError(f"number {after.number} is taken by another step of {seq.name}")
+        return replace(seq, steps=replaced(seq.steps, at, after))
+
+    return edit_sequence(project, sequence, edit)
+
+
+_MARK = re.compile(r"^\s*(?:([xX])|(P0|P1|SD|DS|SL|[NLDPSR])(?:\s*,?\s+(\S+)|\s*,\s*(\S+))?)\s*$", re.IGNORECASE)
+
+
+def read_mark(text: str, target: str) -> Action | None:
+    """An action block from what is typed into a cell: `X` or `N`, `S`, `R`, `L 2s`, `D T#500ms`; empty for none.
+
+    >>> read_mark("L 2s", "Drive")
+    Action(qualifier=<Qualifier.L: 'L'>, target='Drive', time='T#2s')
+    """
+    if not text.strip():
+        return None
+    found = _MARK.match(text)
+    if not found:
+        raise EditError(f"{text.strip()!r} is not a mark; type X, a qualifier such as S or R, or one with a time: L 2s")
+    qualifier = Qualifier(found[2].upper()) if found[2] else Qualifier.N
+    time = found[3] or found[4] or ""
+    if time and time[0].isdigit():
+        time = f"T#{time}"
+    if qualifier.timed and not time:
+        raise EditError(f"{qualifier} needs a time, for example {qualifier} 2s")
+    if time and not qualifier.timed:
+        raise EditError(f"{qualifier} takes no time; only L, D, SD, DS and SL do")
+    return Action(qualifier, target, time)
+
+
+def set_mark(project: Project, sequence: str, step: str, target: str, action: Action | None) -> Project:
+    """Gives a step the action block `action` on `target` in place of those it has, or takes them away."""
+
+    def edit(seq: Sequence) -> Sequence:
+        at = step_index(seq, step)
+        blocks = [a for a in seq.steps[at].actions if a.target.lower() != target.lower()]
+        if action is not None:
+            blocks.append(action)
+        after = replace(seq.steps[at], actions=tuple(blocks))
+        return seq if after == seq.steps[at] else replace(seq, steps=replaced(seq.steps, at, after))
+
+    return edit_sequence(project, sequence, edit)
+
+
+def change_transition(project: Project, sequence: str, index: int, **changes: Any) -> Project:
+    def edit(seq: Sequence) -> Sequence:
+        after = replace(seq.transitions[index], **changes)
+        for name in (*after.sources, *after.targets):
+            step_index(seq, name)
+        if after == seq.transitions[index]:
+            return seq
+        return replace(seq, transitions=replaced(seq.transitions, index, after))
+
+    return edit_sequence(project, sequence, edit)
+
+
+def add_transition(project: Project, sequence: str, source: str, target: str, condition: str = "FALSE") -> Project:
+    """One more way out of `source`, listed behind those it has."""
+
+    def edit(seq: Sequence) -> Sequence:
+        start, end = (seq.steps[step_index(seq, n)].name for n in (source, target))
+        last = max((i for i, _ in seq.leaving(start)), default=len(seq.transitions) - 1)
+        return replace(
+            seq, transitions=inserted(seq.transitions, last + 1, Transition((start,), (end,), condition))
+        )
+
+    return edit_sequence(project, sequence, edit)
+
+
+def remove_transition(project: Project, sequence: str, index: int) -> Project:
+    def edit(seq: Sequence) -> Sequence:
+        if not 0 <= index < len(seq.transitions):
+            raise EditError(f"{seq.name} has no transition {index + 1}")
+        return replace(seq, transitions=removed(seq.transitions, index))
+
+    return edit_sequence(project, sequence, edit)
+
+
+def new_sequence(project: Project, stem: str = "Sequence") -> Project:
+    """A sequence with an initial step and one more, ready to be filled."""
+    taken = taken_names(project)
+    name = free_name(stem, taken)
+    first = free_name("Waiting", taken)
+    second = free_name("Working", taken)
+    steps = (Step(first, 10), Step(second, 20))
+    transitions = (
+        Transition((first,), (second,), "FALSE"),
+        Transition((second,), (first,), NEW_CONDITION.format(step=second)),
+    )
+    return add_item(project, "sequences", Sequence(name, first, steps, transitions))

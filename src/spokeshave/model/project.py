@@ -1,0 +1,260 @@
+"""The values a machine file is made of. All are frozen: an edit builds a new `Project` that shares the rest."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+Value = bool | int | float
+
+
+class Type(StrEnum):
+    """Types of semantics section 2: INT has 16 bits, DINT 32, REAL is an IEEE double, TIME whole milliseconds."""
+
+    BOOL = "BOOL"
+    INT = "INT"
+    DINT = "DINT"
+    REAL = "REAL"
+    TIME = "TIME"
+
+
+class SignalClass(StrEnum):
+    """Where a signal comes from and who may write it (semantics section 2)."""
+
+    INPUT = "input"
+    OUTPUT = "output"
+    INTERNAL = "internal"
+    SETTING = "setting"
+
+
+class Qualifier(StrEnum):
+    """Action qualifiers of IEC 61131-3 with the meaning of semantics section 5."""
+
+    N = "N"
+    L = "L"
+    D = "D"
+    P = "P"
+    P1 = "P1"
+    P0 = "P0"
+    S = "S"
+    R = "R"
+    SD = "SD"
+    DS = "DS"
+    SL = "SL"
+
+    @property
+    def timed(self) -> bool:
+        return self in (Qualifier.L, Qualifier.D, Qualifier.SD, Qualifier.DS, Qualifier.SL)
+
+    @property
+    def stored(self) -> bool:
+        return self in (Qualifier.S, Qualifier.SD, Qualifier.DS, Qualifier.SL)
+
+
+def zero_of(kind: Type) -> Value:
+    """The value a variable of this type has when nobody says another."""
+    return False if kind is Type.BOOL else 0.0 if kind is Type.REAL else 0
+
+
+@dataclass(frozen=True, slots=True)
+class Requirement:
+    """One sentence of the brief."""
+
+    ident: str
+    text: str
+    kind: str = "order"  # order, time, interlock, fault, recovery, manual
+
+
+REQUIREMENT_KINDS = ("order", "time", "interlock", "fault", "recovery", "manual")
+
+
+@dataclass(frozen=True, slots=True)
+class Signal:
+    """A named variable of the project. `contact` is `no` or `nc`: how the device behind an input is wired."""
+
+    name: str
+    cls: SignalClass
+    type: Type = Type.BOOL
+    address: str = ""
+    comment: str = ""
+    initial: Value | None = None
+    home: Value | None = None
+    contact: str = "no"
+    retain: bool = False
+    unit: str = ""
+
+    @property
+    def start(self) -> Value:
+        """The value before the first scan: `initial`, or the zero of the type."""
+        return zero_of(self.type) if self.initial is None else self.initial
+
+
+@dataclass(frozen=True, slots=True)
+class Action:
+    """An action block: `target` is a BOOL variable or the name of a body; `time` a TIME literal or a setting."""
+
+    qualifier: Qualifier
+    target: str
+    time: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """A step. `longest` and `shortest` are its time window: TIME literals, settings, or empty."""
+
+    name: str
+    number: int
+    actions: tuple[Action, ...] = ()
+    longest: str = ""
+    shortest: str = ""
+    response: str = "alarm"  # when late: alarm, hold, or the name of a trip
+    permissive: str = ""
+    comment: str = ""
+
+    def action_on(self, target: str) -> Action | None:
+        """The first block of this step that acts on `target`."""
+        return next((a for a in self.actions if a.target.lower() == target.lower()), None)
+
+
+@dataclass(frozen=True, slots=True)
+class Transition:
+    """From all `sources` to all `targets` (step names) when `condition` is TRUE."""
+
+    sources: tuple[str, ...]
+    targets: tuple[str, ...]
+    condition: str = "TRUE"
+    priority: int | None = None
+    name: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Body:
+    """A named action body in structured text."""
+
+    name: str
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class Sequence:
+    """Steps and transitions with exactly one initial step."""
+
+    name: str
+    initial: str
+    steps: tuple[Step, ...]
+    transitions: tuple[Transition, ...] = ()
+    bodies: tuple[Body, ...] = ()
+    hold_when: str = ""
+    hold_outputs: str = "keep"  # keep, drop
+    restart_when: str = ""
+    retain: bool = False
+    comment: str = ""
+
+    def step(self, name: str) -> Step | None:
+        wanted = name.lower()
+        return next((s for s in self.steps if s.name.lower() == wanted), None)
+
+    def leaving(self, step: str) -> Iterator[tuple[int, Transition]]:
+        """Transitions that have `step` as a predecessor, with their index."""
+        return ((i, t) for i, t in enumerate(self.transitions) if step in t.sources)
+
+    def entering(self, step: str) -> Iterator[tuple[int, Transition]]:
+        """Transitions that have `step` as a successor, with their index."""
+        return ((i, t) for i, t in enumerate(self.transitions) if step in t.targets)
+
+
+@dataclass(frozen=True, slots=True)
+class Interlock:
+    """`condition` must be TRUE for `output` to be on (semantics section 8)."""
+
+    output: str
+    condition: str
+    comment: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class OpposedPair:
+    """Two outputs that may never be on together, with a dead time in ms (semantics section 8)."""
+
+    first: str
+    second: str
+    dead_ms: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Trip:
+    """A ranked trip and its effects (semantics 9.3). Rank 1 is the highest."""
+
+    name: str
+    rank: int
+    condition: str
+    scope: tuple[str, ...] = ()
+    latching: bool = True
+    steps: str = "freeze"  # freeze, restart, go to
+    go_to: tuple[str, ...] = ()  # `Sequence.Step` for each sequence in scope
+    stored: str = "clear"  # keep, clear
+    times: str = "freeze"  # freeze, zero
+    zeroed: tuple[str, ...] = ()  # variables set to their zero
+
+
+@dataclass(frozen=True, slots=True)
+class Device:
+    """A device of the machine stand-in: its kind, what its terminals are wired to, its parameters, its place."""
+
+    name: str
+    kind: str
+    wires: tuple[tuple[str, str], ...] = ()  # (terminal, signal)
+    parameters: tuple[tuple[str, float], ...] = ()
+    at: tuple[int, int] = (0, 0)  # board grid, columns and rows
+    comment: str = ""
+
+    def wired(self, terminal: str) -> str:
+        """The signal at a terminal, or an empty string."""
+        return next((s for t, s in self.wires if t == terminal), "")
+
+
+@dataclass(frozen=True, slots=True)
+class Scenario:
+    """A test sheet in the scenario language; `shows` lists the requirements it shows."""
+
+    name: str
+    text: str
+    shows: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Project:
+    """A whole machine file."""
+
+    name: str = "Untitled"
+    period_ms: int = 10
+    comment: str = ""
+    requirements: tuple[Requirement, ...] = ()
+    signals: tuple[Signal, ...] = ()
+    opening: str = ""
+    closing: str = ""
+    sequences: tuple[Sequence, ...] = ()
+    interlocks: tuple[Interlock, ...] = ()
+    opposed: tuple[OpposedPair, ...] = ()
+    trips: tuple[Trip, ...] = ()
+    reset: str = ""
+    home: str = ""
+    devices: tuple[Device, ...] = field(default=())
+    scenarios: tuple[Scenario, ...] = ()
+
+    def signal(self, name: str) -> Signal | None:
+        wanted = name.lower()
+        return next((s for s in self.signals if s.name.lower() == wanted), None)
+
+    def sequence(self, name: str) -> Sequence | None:
+        wanted = name.lower()
+        return next((s for s in self.sequences if s.name.lower() == wanted), None)
+
+    def device(self, name: str) -> Device | None:
+        wanted = name.lower()
+        return next((d for d in self.devices if d.name.lower() == wanted), None)
+
+    def scenario(self, name: str) -> Scenario | None:
+        wanted = name.lower()
+        return next((s for s in self.scenarios if s.name.lower() == wanted), None)

@@ -1,0 +1,4 @@
+"""The proof: static check, scenarios with verdicts, the acceptance record.
+
+Everything here is computed from a machine file alone and can run without a desktop. Not here: Qt.
+"""

@@ -1,0 +1,139 @@
+"""Rules on actions and times: stored and never reset, no longest time, windows the wrong way round, held buttons."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from spokeshave.engine.link import transition_place
+from spokeshave.language.literals import time_ms
+from spokeshave.model.diagnostics import Diagnostic, Place
+from spokeshave.model.project import Project, Qualifier, Sequence, SignalClass, Type
+from spokeshave.verify.check.look import Look, advice, warning
+from spokeshave.verify.usage import Use, uses_in_expression
+
+
+def stored_never_reset(look: Look) -> Iterator[Diagnostic]:
+    """Something is stored and no R block of the same target takes it back, or the reverse."""
+    stored: dict[str, tuple[Sequence, str, str]] = {}
+    reset: dict[str, tuple[Sequence, str, str]] = {}
+    for q in look.project.sequences:
+        for s in q.steps:
+            for a in s.actions:
+                if a.qualifier.stored:
+                    stored.setdefault(a.target.lower(), (q, s.name, a.target))
+                elif a.qualifier is Qualifier.R:
+                    reset.setdefault(a.target.lower(), (q, s.name, a.target))
+    for name, (q, step, target) in stored.items():
+        if name not in reset:
+            yield warning("stored-never-reset", Place("action", q.name, f"{step} {target}"),
+                          f"{target} is stored in {step} and reset nowhere", "add an R block where it must end")  # fmt: skip
+    for name, (q, step, target) in reset.items():
+        if name not in stored:
+            yield warning("reset-never-stored", Place("action", q.name, f"{step} {target}"),
+                          f"{target} is reset in {step} and stored nowhere", "store it with S, or take the R away")  # fmt: skip
+
+
+def opposed_in_one_step(look: Look) -> Iterator[Diagnostic]:
+    """Both outputs of an opposed pair on in the same step."""
+    for pair in look.project.opposed:
+        names = {pair.first.lower(), pair.second.lower()}
+        for q in look.project.sequences:
+            for s in q.steps:
+                on = {a.target.lower() for a in s.actions if a.qualifier is not Qualifier.R}
+                if names <= on:
+                    yield warning("opposed-together", Place("step", q.name, s.name),
+                                  f"{pair.first} and {pair.second} are opposed, and both on in {s.name}",
+                                  "take one of them away")  # fmt: skip
+
+
+def no_longest(look: Look) -> Iterator[Diagnostic]:
+    """A step that awaits an input without a longest time: when it never comes, nobody is told."""
+    for q in look.project.sequences:
+        for s in q.steps:
+            if s.longest.strip() or s.name == q.initial:
+                continue
+            awaited = [n for _, t in q.leaving(s.name) for n in _inputs(look.project, t.condition, s.name)]
+            if awaited:
+                yield advice("no-longest", Place("step", q.name, s.name),
+                             f"{s.name} awaits {awaited[0]} and has no longest time",
+                             "set one, so that a signal that never comes is told")  # fmt: skip
+
+
+def _inputs(project: Project, condition: str, step: str) -> list[str]:
+    found = []
+    for use in uses_in_expression(condition, Place()):
+        signal = project.signal(use.name)
+        if signal is not None and signal.cls is SignalClass.INPUT and not _operated(project, signal.name):
+            found.append(signal.name)
+    return found
+
+
+def _operated(project: Project, name: str) -> bool:
+    """Whether a person gives this input, so that waiting for it without end is meant."""
+    return any(
+        d.kind in ("button", "emergency", "selector") and any(s.lower() == name.lower() for _, s in d.wires)
+        for d in project.devices
+    )
+
+
+def window_reversed(look: Look) -> Iterator[Diagnostic]:
+    """Shortest longer than longest, or a transition time that the longest time never lets come."""
+    for q in look.project.sequences:
+        for s in q.steps:
+            shortest, longest = _ms(look, s.shortest), _ms(look, s.longest)
+            if shortest is not None and longest is not None and shortest >= longest:
+                yield warning("window-reversed", Place("step", q.name, s.name),
+                              f"its shortest time {s.shortest} is not below its longest {s.longest}",
+                              "exchange or correct them")  # fmt: skip
+
+
+def _ms(look: Look, text: str) -> int | None:
+    signal = look.project.signal(text.strip())
+    if signal is not None and signal.type is Type.TIME:
+        return int(signal.start)
+    try:
+        return time_ms(text) if text.strip() else None
+    except ValueError:
+        return None
+
+
+def level_for_edge(look: Look) -> Iterator[Diagnostic]:
+    """The same button, as a level, both leads into a step and out of it: held down, it runs straight through."""
+    for q in look.project.sequences:
+        for s in q.steps:
+            into = [u for _, t in q.entering(s.name) for u in _levels(look.project, t.condition)]
+            for i, t in q.leaving(s.name):
+                for use in _levels(look.project, t.condition):
+                    if any(u.name == use.name for u in into):
+                        name = getattr(look.project.signal(use.name), "name", use.name)
+                        yield warning("level-for-edge", transition_place(q, i),
+                                      f"{name} leads into {s.name} and out of it; held down it steps twice",
+                                      f"write RISING({name})")  # fmt: skip
+
+
+def _levels(project: Project, condition: str) -> list[Use]:
+    return [
+        u for u in uses_in_expression(condition, Place())
+        if not u.edge and project.signal(u.name) is not None and _is_button(project, u.name)
+        and f"not {u.name}" not in condition.lower()
+    ]  # fmt: skip
+
+
+def _is_button(project: Project, name: str) -> bool:
+    return any(d.kind == "button" and d.wired("contact").lower() == name for d in project.devices)
+
+
+def trip_without_reset(look: Look) -> Iterator[Diagnostic]:
+    """A latching trip in a project without a reset can never end; a trip without scope does nothing."""
+    for trip in look.project.trips:
+        place = Place("trip", item=trip.name)
+        if trip.latching and not look.project.reset.strip():
+            yield warning("trip-no-reset", place, f"{trip.name} latches, and the project has no reset",
+                          "write the project's reset expression")  # fmt: skip
+        if not trip.scope:
+            yield warning("trip-no-scope", place, f"{trip.name} has no sequence in its scope", "name its sequences")
+
+
+RULES = (
+    stored_never_reset, opposed_in_one_step, no_longest, window_reversed, level_for_edge, trip_without_reset
+)  # fmt: skip

@@ -1,0 +1,131 @@
+"""Rules on the shape of charts: steps nobody reaches, steps without a way out, conditions that never change."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from spokeshave.engine.link import transition_place
+from spokeshave.language import syntax as sx
+from spokeshave.language.parse import parse_expression
+from spokeshave.language.syntax import TextError
+from spokeshave.model.diagnostics import Diagnostic, Place
+from spokeshave.model.project import Sequence
+from spokeshave.verify.check.look import Look, single_ways, warning
+from spokeshave.verify.usage import names_in
+
+
+def unreachable(look: Look) -> Iterator[Diagnostic]:
+    """A step to which no way leads from the initial step."""
+    for q in look.project.sequences:
+        shape = look.shapes[q.name]
+        for _, i in shape.roots[1:]:
+            yield warning(
+                "step-unreachable", Place("step", q.name, q.steps[i].name),
+                f"no way leads from {q.initial} to {q.steps[i].name}", "lead a transition to it, or delete it",
+            )  # fmt: skip
+
+
+def no_exit(look: Look) -> Iterator[Diagnostic]:
+    """A step that is never left: the sequence ends there for good."""
+    for q in look.project.sequences:
+        if len(q.steps) < 2:
+            continue
+        for s in q.steps:
+            if not any(True for _ in q.leaving(s.name)):
+                yield warning(
+                    "step-no-exit", Place("step", q.name, s.name), f"{s.name} has no way out",
+                    "add a transition, also for what happens when nothing comes",
+                )  # fmt: skip
+
+
+def _tree(text: str) -> sx.Expression | None:
+    try:
+        return parse_expression(text)
+    except TextError:
+        return None
+
+
+def constant_condition(look: Look) -> Iterator[Diagnostic]:
+    """A condition without a variable is always TRUE or always FALSE."""
+    for q in look.project.sequences:
+        for i, t in enumerate(q.transitions):
+            tree = _tree(t.condition)
+            if tree is not None and not any(names_in(tree)):
+                yield warning(
+                    "condition-constant", transition_place(q, i), f"the condition {t.condition} never changes",
+                    "write what is awaited",
+                )  # fmt: skip
+
+
+def _conjuncts(tree: sx.Expression) -> list[sx.Expression]:
+    if isinstance(tree, sx.Binary) and tree.op == "AND":
+        return _conjuncts(tree.left) + _conjuncts(tree.right)
+    return [tree]
+
+
+_OPPOSITE = {"<": ">=", ">=": "<", ">": "<=", "<=": ">", "=": "<>", "<>": "="}
+
+
+def _shape(tree: sx.Expression) -> str:
+    """The text of an expression without places, to compare two."""
+    match tree:
+        case sx.Name():
+            return str(tree).lower()
+        case sx.Literal():
+            return f"{tree.type}:{tree.value}"
+        case sx.Unary():
+            return f"{tree.op}({_shape(tree.operand)})"
+        case sx.Binary():
+            return f"({_shape(tree.left)}{tree.op}{_shape(tree.right)})"
+        case sx.Call():
+            return f"{tree.function}({','.join(_shape(a.value) for a in tree.arguments)})"
+
+
+def exclude_each_other(a: str, b: str) -> bool:
+    """Whether two conditions contain a term and its opposite, so that both are never TRUE together."""
+    trees = [_tree(a), _tree(b)]
+    if None in trees:
+        return True  # said elsewhere
+    left, right = (_conjuncts(t) for t in trees if t is not None)
+    for x in left:
+        for y in right:
+            if _shape(x) == f"NOT({_shape(y)})" or _shape(y) == f"NOT({_shape(x)})":
+                return True
+            if isinstance(x, sx.Binary) and isinstance(y, sx.Binary) and _OPPOSITE.get(x.op) == y.op:
+                if _shape(x.left) == _shape(y.left) and _shape(x.right) == _shape(y.right):
+                    return True
+    return False
+
+
+def branches_overlap(look: Look) -> Iterator[Diagnostic]:
+    """Two ways out of a step that may be open together, with nothing to say which is taken."""
+    for q in look.project.sequences:
+        for s in q.steps:
+            ways = single_ways(q, s.name)
+            for n, (i, t) in enumerate(ways):
+                for j, u in ways[n + 1 :]:
+                    if t.priority is None and u.priority is None and not exclude_each_other(t.condition, u.condition):
+                        yield warning(
+                            "branches-overlap", transition_place(q, j),
+                            f"this way and the one {transition_place(q, i).item} can be open at the same time",
+                            "give both a priority, or add the opposite of one condition to the other",
+                        )  # fmt: skip
+
+
+def shared_targets(look: Look) -> Iterator[Diagnostic]:
+    """Two sequences act on one target: their contributions are ORed (semantics section 5)."""
+    owners: dict[str, list[Sequence]] = {}
+    for q in look.project.sequences:
+        for name in {a.target.lower() for s in q.steps for a in s.actions}:
+            if look.project.signal(name) is not None:
+                owners.setdefault(name, []).append(q)
+    for name, qs in owners.items():
+        if len(qs) > 1:
+            yield warning(
+                "target-shared", Place("signal", item=getattr(look.project.signal(name), "name", name)),
+                f"{' and '.join(q.name for q in qs)} both act on it; it is on when either asks",
+                "let one sequence own it, and tell it by an internal",
+            )  # fmt: skip
+
+
+RULES = (unreachable, no_exit, constant_condition, branches_overlap, shared_targets)

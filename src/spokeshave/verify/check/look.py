@@ -1,0 +1,45 @@
+"""What rules look at: the project, its uses by name, and the shape of its charts, each worked out once."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from functools import cached_property
+
+from spokeshave.model.diagnostics import Diagnostic, Place, Severity
+from spokeshave.model.project import Project, Sequence, Transition
+from spokeshave.model.structure import Structure, structure
+from spokeshave.verify.usage import Use, uses
+
+
+class Look:
+    """A project under check."""
+
+    def __init__(self, project: Project) -> None:
+        self.project = project
+
+    @cached_property
+    def by_name(self) -> dict[str, list[Use]]:
+        found: dict[str, list[Use]] = defaultdict(list)
+        for use in uses(self.project):
+            found[use.name].append(use)
+        return found
+
+    @cached_property
+    def shapes(self) -> dict[str, Structure]:
+        return {q.name: structure(q) for q in self.project.sequences}
+
+    def used(self, name: str, *how: str) -> list[Use]:
+        return [u for u in self.by_name.get(name.lower(), ()) if u.how in how]
+
+
+def warning(code: str, place: Place, message: str, advice: str) -> Diagnostic:
+    return Diagnostic(code, Severity.WARNING, place, message, advice)
+
+
+def advice(code: str, place: Place, message: str, what: str) -> Diagnostic:
+    return Diagnostic(code, Severity.ADVICE, place, message, what)
+
+
+def single_ways(sequence: Sequence, step: str) -> list[tuple[int, Transition]]:
+    """Ways out of a step that need no other predecessor."""
+    return [(i, t) for i, t in sequence.leaving(step) if len(t.sources) == 1]

@@ -1,0 +1,85 @@
+"""Rules on signals: used nowhere, written nowhere, wired so that a broken wire goes unseen, never confirmed."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from spokeshave.machine.kinds import KINDS
+from spokeshave.model.diagnostics import Diagnostic, Place
+from spokeshave.model.project import SignalClass, Type
+from spokeshave.verify.check.look import Look, advice, warning
+
+
+def unused(look: Look) -> Iterator[Diagnostic]:
+    """A signal nothing reads, or an output or internal nothing writes."""
+    for s in look.project.signals:
+        place = Place("signal", item=s.name)
+        read, written = look.used(s.name, "read"), look.used(s.name, "write", "act")
+        if s.cls is SignalClass.OUTPUT:
+            if not written:
+                yield warning("written-nowhere", place, f"nothing ever writes output {s.name}",
+                              "mark it in the steps that need it, or delete it")  # fmt: skip
+        elif s.cls is SignalClass.INTERNAL:
+            if not written and read:
+                yield warning("written-nowhere", place, f"{s.name} is read and never written",
+                              "write it, or make it a setting")  # fmt: skip
+            elif not read:
+                yield advice("read-nowhere", place, f"nothing reads {s.name}", "use it or delete it")
+        elif not read and not _is_confirmation(look, s.name):
+            yield advice("read-nowhere", place, f"nothing reads {s.cls} {s.name}", "use it or delete it")
+
+
+def _is_confirmation(look: Look, name: str) -> bool:
+    return any(
+        d.kind == "actuator" and name.lower() in (d.wired("extended").lower(), d.wired("retracted").lower())
+        for d in look.project.devices
+    )
+
+
+def unconfirmed_movement(look: Look) -> Iterator[Diagnostic]:
+    """A commanded movement whose end switch is awaited nowhere: the step may be left before it was confirmed."""
+    for d in look.project.devices:
+        if d.kind != "actuator":
+            continue
+        for terminal, what in (("extended", "arrived"), ("retracted", "came back")):
+            signal = d.wired(terminal)
+            if signal and not look.used(signal, "read"):
+                yield warning("movement-unconfirmed", Place("signal", item=signal),
+                              f"{d.name} is moved, but nothing awaits {signal}",
+                              f"await it in the step after the command, to know that {d.name} {what}")  # fmt: skip
+
+
+def safety_contact_open(look: Look) -> Iterator[Diagnostic]:
+    """A stop or emergency contact wired normally open: a broken wire would read like *not pressed*."""
+    for d in look.project.devices:
+        if d.kind != "emergency":
+            continue
+        signal = look.project.signal(d.wired("contact"))
+        parameters = dict(d.parameters)
+        closed = float(parameters.get("normally_closed", KINDS["emergency"].parameters[0].default))
+        if signal is not None and (signal.contact == "no" or not closed):
+            yield warning("stop-normally-open", Place("signal", item=signal.name),
+                          f"{signal.name} is an emergency stop wired normally open",
+                          "wire it normally closed, so that a broken wire stops the machine")  # fmt: skip
+
+
+def never_reset_counter(look: Look) -> Iterator[Diagnostic]:
+    """A number that a body counts up and nothing sets back."""
+    for s in look.project.signals:
+        if s.cls is not SignalClass.INTERNAL or s.type not in (Type.INT, Type.DINT):
+            continue
+        writes = look.used(s.name, "write")
+        if writes and all(_counts(look, u.place, s.name) for u in writes):
+            yield warning("counter-never-reset", Place("signal", item=s.name),
+                          f"{s.name} is counted and never set back", "set it to 0 where a new count begins")  # fmt: skip
+
+
+def _counts(look: Look, place: Place, name: str) -> bool:
+    """Whether the text at `place` reads the variable it writes (it counts) in every such assignment."""
+    return place.kind != "trip" and any(
+        u.place.kind == place.kind and u.place.sequence == place.sequence and u.place.item == place.item
+        for u in look.used(name, "read")
+    )
+
+
+RULES = (unused, unconfirmed_movement, safety_contact_open, never_reset_counter)

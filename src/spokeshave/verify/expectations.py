@@ -1,0 +1,263 @@
+"""Expectations as watchers: each looks at every scan and gives a verdict with the time and values that decided it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any
+
+from spokeshave.engine.explain import blockers
+from spokeshave.engine.program import Program
+from spokeshave.engine.situation import Situation
+from spokeshave.language import checked as ck
+from spokeshave.language.compile import compile_units
+from spokeshave.language.literals import time_text
+from spokeshave.language.scenario import ExpectRow
+
+
+class Outcome(StrEnum):
+    PASS = "pass"
+    FAIL = "fail"
+    NOT_REACHED = "not reached"
+
+
+@dataclass(frozen=True, slots=True)
+class Verdict:
+    """What came of one expectation: `time_ms` is the place in the trace to look at, -1 without one."""
+
+    line: int
+    text: str
+    outcome: Outcome
+    time_ms: int
+    because: str
+
+
+class Watcher:
+    """Watches one expectation. `see` is called at the end of every scan, `verdict` at the end of the run."""
+
+    def __init__(self, row: ExpectRow, program: Program, trees: tuple[ck.Checked, ...]) -> None:
+        self.row, self.program, self.trees = row, program, trees
+        self.tests: list[Callable[[list[Any]], Any]] = compile_units([(0, t) for t in trees])
+        self.decided: Verdict | None = None
+        self.now = 0
+
+    def see(self, s: Situation) -> None:
+        """Looks at the situation at the end of scan `s.k - 1`."""
+        self.now = (s.k - 1) * self.program.period_ms
+        if self.decided is None:
+            self.look(s)
+
+    def look(self, s: Situation) -> None:
+        raise NotImplementedError
+
+    def end(self) -> None:
+        """Decides at the end of the run if nothing did before."""
+        raise NotImplementedError
+
+    def verdict(self) -> Verdict:
+        if self.decided is None:
+            self.end()
+        assert self.decided is not None
+        return self.decided
+
+    def decide(self, outcome: Outcome, because: str, time_ms: int | None = None) -> None:
+        time = self.now if time_ms is None else time_ms
+        self.decided = Verdict(self.row.line, self.row.text, outcome, time, because)
+
+    def why(self, s: Situation, index: int = 0, want: bool = True) -> str:
+        """The terms, with their values, that keep a condition from being as wanted."""
+        terms = blockers(self.trees[index], self.row.conditions[index], s.v, want)
+        return ", ".join(map(str, terms))
+
+    def values(self, s: Situation, index: int = 0) -> str:
+        """Every variable of a condition with its value now."""
+        shown = dict.fromkeys(f"{n.name} = {_shown(s.v[n.slot])}" for n in ck.loads(self.trees[index]))
+        return ", ".join(shown)
+
+
+def _shown(value: Any) -> str:
+    return ("FALSE", "TRUE")[value] if isinstance(value, bool) else f"{value:g}" if isinstance(value, float) else str(value)
+
+
+class Always(Watcher):
+    """always e, never e: decided by the first scan that breaks it."""
+
+    def look(self, s: Situation) -> None:
+        want = self.row.kind == "always"
+        if bool(self.tests[0](s.v)) != want:
+            self.decide(Outcome.FAIL, self.why(s, want=want))
+
+    def end(self) -> None:
+        self.decide(Outcome.PASS, "in every scan")
+
+
+class TrueAt(Watcher):
+    """at t: e, by t: e, finally e."""
+
+    def __init__(self, row: ExpectRow, program: Program, trees: tuple[ck.Checked, ...]) -> None:
+        super().__init__(row, program, trees)
+        self.last = (False, "")
+
+    def look(self, s: Situation) -> None:
+        true = bool(self.tests[0](s.v))
+        kind, limit = self.row.kind, self.row.ms
+        if kind == "true_finally":
+            self.last = (true, self.values(s) if true else self.why(s))
+        elif kind == "true_by" and true and self.now <= limit:
+            self.decide(Outcome.PASS, self.values(s))
+        elif self.now >= limit:
+            self.decide(Outcome.PASS if true and kind == "true_at" else Outcome.FAIL,
+                        self.values(s) if true else self.why(s))  # fmt: skip
+
+    def end(self) -> None:
+        if self.row.kind == "true_finally":
+            self.decide(Outcome.PASS if self.last[0] else Outcome.FAIL, self.last[1])
+        else:
+            self.decide(Outcome.NOT_REACHED, "the run ended before")
+
+
+class LeadsTo(Watcher):
+    """whenever a then within t b: after each rise of a, b must hold at the latest t later."""
+
+    def __init__(self, row: ExpectRow, program: Program, trees: tuple[ck.Checked, ...]) -> None:
+        super().__init__(row, program, trees)
+        self.was, self.since, self.count, self.longest = False, -1, 0, 0
+
+    def look(self, s: Situation) -> None:
+        cause = bool(self.tests[0](s.v))
+        if cause and not self.was and self.since < 0:
+            self.since = self.now
+            self.count += 1
+        self.was = cause
+        if self.since >= 0:
+            took = self.now - self.since
+            if self.tests[1](s.v):
+                self.longest, self.since = max(self.longest, took), -1
+            elif took >= self.row.ms:
+                self.decide(Outcome.FAIL, f"{took} ms after {self.row.conditions[0]}: {self.why(s, 1)}")
+
+    def end(self) -> None:
+        if self.since >= 0:
+            self.decide(Outcome.NOT_REACHED, "the run ended while it was awaited")
+        elif not self.count:
+            self.decide(Outcome.NOT_REACHED, f"{self.row.conditions[0]} never came")
+        else:
+            self.decide(Outcome.PASS, f"{self.count} times, at most {self.longest} ms")
+
+
+class Steps(Watcher):
+    """Expectations on when steps are entered and left: order, reach, lasts."""
+
+    def __init__(self, row: ExpectRow, program: Program, trees: tuple[ck.Checked, ...]) -> None:
+        super().__init__(row, program, trees)
+        self.seq = next(q for q in program.sequences if q.name.lower() == row.names[0].lower())
+        self.came: list[tuple[str, int]] = []
+        self.stays: list[tuple[int, int]] = []
+        self.open = -1
+
+    def look(self, s: Situation) -> None:
+        if self.row.kind.startswith("lasts"):
+            self._see_stay(s)
+        elif self.row.kind == "reach":
+            self._see_reach(s)
+        else:
+            self._see_entries(s)
+
+    def _see_entries(self, s: Situation) -> None:
+        if not s.came[self.seq.index]:
+            return
+        for a in self.seq.by_number(s.came[self.seq.index]):
+            self.came.append((self.seq.steps[a].name, self.now))
+        wanted = [n.lower() for n in self.row.names[1:]]
+        at = 0
+        for name, time in self.came:
+            if at < len(wanted) and name.lower() == wanted[at]:
+                at += 1
+                if at == len(wanted):
+                    self.decide(Outcome.PASS, f"{self.row.names[-1]} entered last", time)
+            elif self.row.kind == "exact_order":
+                self.decide(Outcome.FAIL, f"{name} entered, {self.row.names[at + 1]} expected", time)
+                return
+
+    def _see_reach(self, s: Situation) -> None:
+        for which in (1, 0):
+            q, step = self.row.names[2 * which : 2 * which + 2]
+            seq = next(x for x in self.program.sequences if x.name.lower() == q.lower())
+            if any(seq.steps[a].name.lower() == step.lower() for a in s.came[seq.index]):
+                if which and self.open < 0:
+                    self.open = self.now
+                elif not which and self.open >= 0:
+                    took = self.now - self.open
+                    outcome = Outcome.PASS if took <= self.row.ms else Outcome.FAIL
+                    self.decide(outcome, f"after {time_text(took)[2:]}")
+                    return
+
+    def _see_stay(self, s: Situation) -> None:
+        step = next(x for x in self.seq.steps if x.name.lower() == self.row.names[1].lower())
+        if step.index in s.left[self.seq.index] and self.open >= 0:
+            took = self.now - self.open
+            self.stays.append((self.open, took))
+            self.open = -1
+            least = self.row.kind == "lasts_least"
+            if (took < self.row.ms) if least else (took > self.row.ms):
+                self.decide(Outcome.FAIL, f"it lasted {time_text(took)[2:]}")
+        if step.index in s.came[self.seq.index]:
+            self.open = self.now
+
+    def end(self) -> None:
+        if self.row.kind.startswith("lasts"):
+            if self.open >= 0 and self.row.kind == "lasts_most" and self.now - self.open > self.row.ms:
+                self.decide(Outcome.FAIL, f"it lasts {time_text(self.now - self.open)[2:]} already")
+            elif not self.stays:
+                self.decide(Outcome.NOT_REACHED, f"{self.row.names[1]} was not passed through")
+            else:
+                times = [t for _, t in self.stays]
+                self.decide(Outcome.PASS, f"{time_text(min(times))[2:]} to {time_text(max(times))[2:]}", self.stays[0][0])
+        elif self.row.kind == "reach":
+            self.decide(Outcome.NOT_REACHED, f"{'.'.join(self.row.names[:2])} was not reached")
+        else:
+            seen = ", ".join(n for n, _ in self.came) or "nothing"
+            self.decide(Outcome.FAIL, f"entered were {seen}")
+
+
+class Alarms(Watcher):
+    """alarm "text", no alarm "text", no alarms, no hazards."""
+
+    def look(self, s: Situation) -> None:
+        """Alarms are read from the events of the trace at the end, see `see_events`."""
+
+    def see_events(self, events: list[tuple[int, str, str]]) -> None:
+        """`events` are (time in ms, kind, text)."""
+        kind = "hazard" if self.row.kind == "no_hazards" else "alarm"
+        hits = [(t, text) for t, k, text in events if k == kind and self.row.note.lower() in text.lower()]
+        wanted = self.row.kind == "alarm"
+        if hits:
+            self.decide(Outcome.PASS if wanted else Outcome.FAIL, hits[0][1], hits[0][0])
+        elif wanted:
+            others = "; ".join(text for _, k, text in events if k == "alarm")
+            self.decide(Outcome.FAIL, f"it was not raised; raised were: {others or 'none'}")
+        else:
+            self.decide(Outcome.PASS, "none was raised")
+
+    def end(self) -> None:
+        self.see_events([])
+
+
+WATCHERS: dict[str, type[Watcher]] = {
+    "always": Always,
+    "never": Always,
+    "true_at": TrueAt,
+    "true_by": TrueAt,
+    "true_finally": TrueAt,
+    "leads_to": LeadsTo,
+    "order": Steps,
+    "exact_order": Steps,
+    "reach": Steps,
+    "lasts_least": Steps,
+    "lasts_most": Steps,
+    "alarm": Alarms,
+    "no_alarm": Alarms,
+    "no_alarms": Alarms,
+    "no_hazards": Alarms,
+}

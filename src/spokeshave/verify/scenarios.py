@@ -1,0 +1,163 @@
+"""Runs scenarios: rows are done in their order, each at its moment; watchers give the verdicts."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+from spokeshave.engine.session import Session
+from spokeshave.language.compile import compile_units
+from spokeshave.language.literals import read_value
+from spokeshave.language.scenario import DeedRow
+from spokeshave.language.syntax import Problem
+from spokeshave.model.project import Project, Scenario
+from spokeshave.verify.expectations import WATCHERS, Alarms, Outcome, Verdict, Watcher
+from spokeshave.verify.scenario_language import Checked, check_sheet
+
+
+@dataclass(frozen=True, slots=True)
+class Result:
+    """What came of a scenario. `session` holds the run for looking at it; `problems` keep it from running."""
+
+    scenario: Scenario
+    verdicts: tuple[Verdict, ...]
+    problems: tuple[Problem, ...] = ()
+    session: Session | None = field(default=None, compare=False)
+    stopped: str = ""
+
+    @property
+    def outcome(self) -> Outcome:
+        """The worst of the verdicts; a scenario that could not be run or finished fails."""
+        outcomes = {v.outcome for v in self.verdicts}
+        if self.problems or self.stopped or Outcome.FAIL in outcomes or not outcomes:
+            return Outcome.FAIL
+        return Outcome.NOT_REACHED if Outcome.NOT_REACHED in outcomes else Outcome.PASS
+
+    @property
+    def worst(self) -> Verdict | None:
+        """The first verdict that is not a pass, or None."""
+        return next((v for v in self.verdicts if v.outcome is not Outcome.PASS), None)
+
+
+class Script:
+    """The rows of a scenario as they come up in a run. Rows wait for their moment one after the other."""
+
+    def __init__(self, session: Session, checked: Checked) -> None:
+        self.session = session
+        self.rows = checked.sheet.deeds
+        self.at = 0
+        self.before_ms = 0
+        """When the row before was done."""
+        self.armed_ms: int | None = None
+        """When the condition or step of the present row came."""
+        self.releases: list[tuple[int, str]] = []
+        self.tests = {
+            r.line: compile_units([(0, t) for t in checked.conditions[r.line]])
+            for r in self.rows if checked.conditions[r.line]
+        }  # fmt: skip
+
+    def before_scan(self) -> None:
+        """Does everything that is due in the next scan."""
+        now = self.session.time_ms
+        for time, name in [r for r in self.releases if r[0] <= now]:
+            self.session.do("hand", name, 0)
+            self.releases.remove((time, name))
+        while self.at < len(self.rows) and self._is_due(self.rows[self.at], now):
+            self._do(self.rows[self.at], now)
+            self.at += 1
+            self.before_ms, self.armed_ms = now, None
+
+    def _is_due(self, row: DeedRow, now: int) -> bool:
+        m = row.moment
+        if m.kind == "at":
+            return now >= m.ms
+        if m.kind == "after":
+            return now >= self.before_ms + m.ms
+        if self.armed_ms is None and self.session.k and self._has_come(row):
+            self.armed_ms = now
+        return self.armed_ms is not None and now >= self.armed_ms + m.ms
+
+    def _has_come(self, row: DeedRow) -> bool:
+        """Whether the row's condition holds, or its step was entered, in the scan before."""
+        s = self.session.situation
+        if row.moment.kind == "when":
+            return bool(self.tests[row.line][0](s.v))
+        for q in self.session.program.sequences:
+            if q.name.lower() == row.moment.sequence.lower():
+                return any(q.steps[a].name.lower() == row.moment.step.lower() for a in s.came[q.index])
+        return False
+
+    def _do(self, row: DeedRow, now: int) -> None:
+        do = self.session.do
+        name = row.target
+        match row.do:
+            case "press":
+                do("hand", name, 1)
+                self.releases.append((now + row.ms, name))
+            case "hold":
+                do("hand", name, 1)
+            case "release":
+                do("hand", name, 0)
+            case "turn":
+                do("hand", name, int(row.value))
+            case "set_value" | "force":
+                signal = self.session.program.project.signal(name)
+                assert signal is not None
+                do("set" if row.do == "set_value" else "force", name, read_value(row.value, signal.type))
+            case "unforce":
+                do("unforce", name)
+            case "break_device":
+                do("fail", name, row.value)
+            case "mend_device":
+                do("heal", name, row.value)
+            case "power_cycle":
+                do("power")
+            case "acknowledge":
+                do("ack")
+
+
+def run_scenario(
+    project: Project, scenario: Scenario, progress: Callable[[float], bool] | None = None
+) -> Result:
+    """Runs one scenario whole. `progress` gets 0 to 1 and answers whether to go on.
+
+    Raises `LinkError` for a machine file that cannot run. A text that is wrong gives a result with problems.
+    """
+    checked = check_sheet(project, scenario.text)
+    if checked.problems:
+        return Result(scenario, (), checked.problems)
+    session = Session(project)
+    script = Script(session, checked)
+    watchers: list[Watcher] = [
+        WATCHERS[r.kind](r, session.program, checked.conditions[r.line]) for r in checked.sheet.expectations
+    ]
+    scans = -(-checked.sheet.length_ms // project.period_ms)
+    for n in range(scans):
+        script.before_scan()
+        if not session.scan():
+            break
+        for w in watchers:
+            w.see(session.situation)
+        if progress is not None and n % 500 == 0 and not progress(n / scans):
+            return Result(scenario, (), stopped="cancelled", session=session)
+    period = project.period_ms
+    events = [(e.k * period, e.kind, e.text) for e in session.trace.events]
+    for w in watchers:
+        if isinstance(w, Alarms):
+            w.see_events(events)
+    stopped = "" if session.stopped is None else str(session.stopped)
+    return Result(scenario, tuple(w.verdict() for w in watchers), (), session, stopped)
+
+
+def run_all(project: Project, progress: Callable[[float], bool] | None = None) -> list[Result]:
+    """All scenarios in their order; fewer if `progress` answers no."""
+    results: list[Result] = []
+    count = len(project.scenarios)
+    for n, scenario in enumerate(project.scenarios):
+        def part(x: float, n: int = n) -> bool:
+            return progress is None or progress((n + x) / count)
+
+        results.append(run_scenario(project, scenario, part))
+        if results[-1].stopped == "cancelled":
+            break
+    return results
