@@ -31,7 +31,9 @@ from spokeshave.verify.junit import junit, lines_of
 from spokeshave.verify.record import record_html
 from spokeshave.verify.scenarios import Result, run_all, run_scenario
 
-app = typer.Typer(add_completion=False, pretty_exceptions_enable=False, context_settings={"help_option_names": ["-h", "--help"]})
+app = typer.Typer(
+    add_completion=False, pretty_exceptions_enable=False, context_settings={"help_option_names": ["-h", "--help"]}
+)
 File = Annotated[Path, typer.Argument(help="A machine file (.spoke) or IEC text (.st).")]
 Json = Annotated[bool, typer.Option("--json", help="Write the report in machine-readable form.")]
 
@@ -195,7 +197,9 @@ def run(
     scenario: Annotated[str, typer.Option(help="Run this scenario.")] = "",
     stimuli: Annotated[Path | None, typer.Option(help="CSV: time_ms,signal,value.")] = None,
     trace: Annotated[Path | None, typer.Option(help="Write the trace here (.csv); standard output without it.")] = None,
-    every_scan: Annotated[bool, typer.Option("--every-scan", help="Run every scan (skip-ahead is not built yet).")] = False,
+    every_scan: Annotated[
+        bool, typer.Option("--every-scan", help="Run every scan (skip-ahead is not built yet).")
+    ] = False,
 ) -> None:
     """Simulate, and write the trace."""
     if trace is not None and trace.suffix.lower() != ".csv":
@@ -266,7 +270,9 @@ def _cannot_run(found: list[Diagnostic]) -> bool:
 
 def _results_data(results: list[Result], found: list[Diagnostic]) -> dict[str, Any]:
     return {
-        "findings": [{"code": d.code, "severity": d.severity, "where": str(d.place), "message": d.message} for d in found],
+        "findings": [
+            {"code": d.code, "severity": d.severity, "where": str(d.place), "message": d.message} for d in found
+        ],
         "scenarios": [
             {
                 "name": r.scenario.name,
@@ -274,7 +280,13 @@ def _results_data(results: list[Result], found: list[Diagnostic]) -> dict[str, A
                 "shows": list(r.scenario.shows),
                 "problems": [{"line": p.line, "message": p.message} for p in r.problems],
                 "verdicts": [
-                    {"line": v.line, "row": v.text, "outcome": v.outcome.value, "time_ms": v.time_ms, "because": v.because}
+                    {
+                        "line": v.line,
+                        "row": v.text,
+                        "outcome": v.outcome.value,
+                        "time_ms": v.time_ms,
+                        "because": v.because,
+                    }
                     for v in r.verdicts
                 ],
             }

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from spokeshave.engine.program import Block, LinkedSequence, Program
 from spokeshave.engine.situation import Mode, Situation
-from spokeshave.model.project import Qualifier as Q
+from spokeshave.model.project import Qualifier
 
 
 def act(program: Program, s: Situation) -> None:
@@ -60,33 +60,33 @@ def _contributions(program: Program, s: Situation, seq: LinkedSequence, reset: s
         entered = a in came
         for b in blocks:
             q = b.qualifier
-            if q is Q.N:
+            if q is Qualifier.N:
                 on.append(b)
-            elif q is Q.L:
+            elif q is Qualifier.L:
                 if time < b.time.ms(v):
                     on.append(b)
-            elif q is Q.D:
+            elif q is Qualifier.D:
                 if time >= b.time.ms(v):
                     on.append(b)
-            elif q is Q.P or q is Q.P1:
+            elif q is Qualifier.P or q is Qualifier.P1:
                 if entered:
                     on.append(b)
-            elif q is Q.R:
+            elif q is Qualifier.R:
                 reset.add(b.target)
-            elif q is Q.DS:
+            elif q is Qualifier.DS:
                 if b.order not in s.spent and time >= b.time.ms(v):
                     s.spent.add(b.order)
                     s.stored.setdefault(b.order, clock)
-            elif q is not Q.P0 and entered:
+            elif q is not Qualifier.P0 and entered:
                 s.stored.setdefault(b.order, clock)
     for a in s.left[i]:
-        on += [b for b in seq.steps[a].blocks if b.qualifier is Q.P0]
+        on += [b for b in seq.steps[a].blocks if b.qualifier is Qualifier.P0]
     return on
 
 
 def _resets(s: Situation, seq: LinkedSequence) -> set[int]:
     """Targets of the R blocks of active steps: a held sequence that keeps its outputs keeps its resets."""
-    return {b.target for a in s.active[seq.index] for b in seq.steps[a].blocks if b.qualifier is Q.R}
+    return {b.target for a in s.active[seq.index] for b in seq.steps[a].blocks if b.qualifier is Qualifier.R}
 
 
 def _stored(program: Program, s: Situation) -> list[Block]:
@@ -98,7 +98,7 @@ def _stored(program: Program, s: Situation) -> list[Block]:
             continue
         passed = (s.clock[b.sequence] - since) * program.period_ms
         q = b.qualifier
-        if (q is Q.SD and passed < b.time.ms(s.v)) or (q is Q.SL and passed >= b.time.ms(s.v)):
+        if (q is Qualifier.SD and passed < b.time.ms(s.v)) or (q is Qualifier.SL and passed >= b.time.ms(s.v)):
             continue
         on.append(b)
     return on

@@ -84,9 +84,7 @@ def blockers(tree: ck.Checked, text: str, v: list[Any], want: bool = True) -> tu
         return min((p for p in parts if p), key=len)
     if isinstance(tree, ck.Apply) and tree.op == "not":
         return blockers(tree.args[0], text, v, not want)
-    readings = tuple(
-        dict.fromkeys(Reading(n.name, value_text(v[n.slot], n.type), v[n.slot]) for n in ck.loads(tree))
-    )
+    readings = tuple(dict.fromkeys(Reading(n.name, value_text(v[n.slot], n.type), v[n.slot]) for n in ck.loads(tree)))
     return (Term(text[tree.span.start : tree.span.end], not want, readings),)
 
 

@@ -45,9 +45,7 @@ def _false_terms(lock: LinkedInterlock, v: list[object]) -> str:
     return " and ".join(t.text for t in blockers(lock.checked, lock.text, v)) or lock.text
 
 
-def _oppose(
-    program: Program, s: Situation, i: int, asked: tuple[int, int], final: tuple[int, int], dead: int
-) -> None:
+def _oppose(program: Program, s: Situation, i: int, asked: tuple[int, int], final: tuple[int, int], dead: int) -> None:
     """Both asked means both off; after one went off, the other stays off for the dead time."""
     v, k, last = s.v, s.k, s.pair_on[i]
     key = len(program.interlocks) + i

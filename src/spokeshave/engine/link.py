@@ -117,7 +117,9 @@ class Linker:
             if signal is not None and signal.cls is SignalClass.SETTING:
                 return pg.Time(0, tree.slot)
         if tree is not None:
-            self.note("time-form", place, f"{text} is neither a time nor a setting", "write T#2s or the name of a setting")
+            self.note(
+                "time-form", place, f"{text} is neither a time nor a setting", "write T#2s or the name of a setting"
+            )
         return None
 
     # -- names
@@ -327,15 +329,15 @@ class Linker:
             place = Place("action", q.name, f"{step.name} {action.target}")
             time = self._time(action.time, place, scope)
             if action.qualifier.timed and time is None and not action.time.strip():
-                self.note("action-time", place, f"{action.qualifier} needs a time", f"for example {action.qualifier} T#2s")
+                self.note(
+                    "action-time", place, f"{action.qualifier} needs a time", f"for example {action.qualifier} T#2s"
+                )
             if target is not None:
                 order = (base << 40) + (step.number << 16) + position
                 out.append(pg.Block(order, action.qualifier, target, time or pg.Time(0), index))
         return tuple(out)
 
-    def _target(
-        self, index: int, q: Sequence, step: Step, action: Action, bodies: dict[str, int]
-    ) -> int | None:
+    def _target(self, index: int, q: Sequence, step: Step, action: Action, bodies: dict[str, int]) -> int | None:
         place = Place("action", q.name, f"{step.name} {action.target}")
         name = action.target.lower()
         signal = self.project.signal(name)
@@ -345,8 +347,8 @@ class Linker:
             return None
         if signal is not None:
             if signal.cls not in (SignalClass.OUTPUT, SignalClass.INTERNAL):
-                self.note("action-target", place, f"{signal.name} is an {signal.cls}" if signal.cls == "input" else
-                          f"{signal.name} is a {signal.cls}", "an action block acts on outputs and internals")  # fmt: skip
+                message = f"{signal.name} is of class {signal.cls}"
+                self.note("action-target", place, message, "an action block acts on outputs and internals")
                 return None
             if signal.type is not Type.BOOL:
                 self.note("action-target", place, f"{signal.name} is {signal.type}", "an action block acts on a BOOL")
@@ -490,9 +492,7 @@ class Linker:
         out = []
         for d in self.project.devices:
             kind = KINDS[d.kind]
-            drives = tuple(
-                self.table.final.get(d.wired(t.name).lower(), pg.NOTHING) for t in kind.drive_terminals()
-            )
+            drives = tuple(self.table.final.get(d.wired(t.name).lower(), pg.NOTHING) for t in kind.drive_terminals())
             sensors = tuple(
                 (i, self.table.final[d.wired(t.name).lower()])
                 for i, t in enumerate(kind.sensor_terminals())

@@ -186,12 +186,12 @@ def decide(program: Program, s: Situation) -> None:
         if reset and s.late_hold[i]:
             s.late_hold[i] = False
         standing = [t for t in program.trips if s.trip_on[t.index] and i in t.scope]
-        trip = min(standing, key=lambda t: (t.rank, t.index)) if standing else None
-        s.decider[i] = trip.index if trip else -1
-        if trip is not None and i not in s.effected[trip.index]:
-            s.effected[trip.index].add(i)
-            _take_effect(program, s, trip, i)
-        if trip is not None and not (trip.steps == "go to" and i in trip.go_to):
+        decider = min(standing, key=lambda t: (t.rank, t.index)) if standing else None
+        s.decider[i] = decider.index if decider else -1
+        if decider is not None and i not in s.effected[decider.index]:
+            s.effected[decider.index].add(i)
+            _take_effect(program, s, decider, i)
+        if decider is not None and not (decider.steps == "go to" and i in decider.go_to):
             mode = Mode.TRIPPED
         elif s.late_hold[i] or (seq.hold is not None and seq.hold(v)):
             mode = Mode.HELD

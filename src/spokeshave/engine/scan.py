@@ -1,6 +1,6 @@
 """One scan: the ten phases of semantics section 3 in their order.
 
-    sample -> force -> opening -> edges -> trips, holds -> evolve -> act -> closing -> outputs -> record, move
+sample -> force -> opening -> edges -> trips, holds -> evolve -> act -> closing -> outputs -> record, move
 """
 
 from __future__ import annotations

@@ -221,7 +221,4 @@ def _keep_sequence(program: Program, s: Situation, fresh: Situation, i: int) -> 
 
 def situation_of(program: Program, s: Situation) -> dict[str, list[str]]:
     """Active steps by sequence name, sorted by number."""
-    return {
-        q.name: [q.steps[a].name for a in q.by_number(s.active[q.index])] for q in program.sequences
-    }
-
+    return {q.name: [q.steps[a].name for a in q.by_number(s.active[q.index])] for q in program.sequences}

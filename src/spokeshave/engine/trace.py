@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from array import array
 from bisect import bisect_right
+from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 
 from spokeshave.engine.program import FIRST_RECORDED, Program, Recorded
@@ -97,7 +98,7 @@ class Trace:
             borders = np.searchsorted(columns[order], np.arange(len(self.recorded) + 1))
             self._by_column = (
                 n,
-                [(scans[order[a:b]], values[order[a:b]]) for a, b in zip(borders[:-1], borders[1:])],
+                [(scans[order[a:b]], values[order[a:b]]) for a, b in pairwise(borders)],
             )
         return self._by_column[1][column]
 

@@ -48,8 +48,8 @@ class _Reader:
     closing: str = ""
 
     def fail(self, token: Any, message: str, advice: str = "") -> FormatError:
-        line = getattr(token, "line", None) or getattr(token.meta, "line", 1)
-        column = getattr(token, "column", None) or getattr(token.meta, "column", 1)
+        at = token if isinstance(token, Token) else token.meta
+        line, column = int(getattr(at, "line", 1) or 1), int(getattr(at, "column", 1) or 1)
         return FormatError(message, line=line, column=column, advice=advice)
 
     def slice(self, tree: Tree[Token] | Token) -> str:
@@ -88,7 +88,9 @@ class _Reader:
                 self.external.append(name)
                 continue
             if name.lower() in self.signals:
-                raise self.fail(name, f"{name} is declared twice", "declare it once, in VAR_GLOBAL if programs share it")
+                raise self.fail(
+                    name, f"{name} is declared twice", "declare it once, in VAR_GLOBAL if programs share it"
+                )
             self.signals[name.lower()] = Signal(
                 str(name), self.class_of(kind, options, str(address or "")), of_type, str(address or ""),
                 initial=value, retain="RETAIN" in options,
@@ -136,7 +138,9 @@ class _Reader:
                 self.opening = f"{self.opening}\n{text}".strip()
             return
         if text:
-            raise self.fail(statements, "statements beside the chart", "put them into an ACTION, or a PROGRAM of their own")
+            raise self.fail(
+                statements, "statements beside the chart", "put them into an ACTION, or a PROGRAM of their own"
+            )
         if any(q.name.lower() == name.lower() for q in self.sequences):
             raise self.fail(name, f"there are two programs {name}")
         self.sequences.append(self.sequence(name, elements))

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import json
 import re
+from collections.abc import Mapping
 from typing import Any
 
 from spokeshave.formats.errors import FormatError
@@ -20,13 +21,17 @@ _TEXT_SIGNAL = ("name", "cls", "type", "address", "initial", "retain")
 _TEXT_SEQUENCE = ("initial", "transitions", "bodies")
 
 
-def _outside_strings(text: str, swap: dict[str, str], inside: dict[str, str]) -> str:
+def _table(swap: Mapping[str, str]) -> dict[int, str]:
+    return {ord(a): b for a, b in swap.items()}
+
+
+def _outside_strings(text: str, swap: Mapping[str, str], inside: Mapping[str, str]) -> str:
     out, at = [], 0
     for m in _STRING.finditer(text):
-        out.append(text[at : m.start()].translate(str.maketrans(swap)))
-        out.append(m[0].translate(str.maketrans(inside)))
+        out.append(text[at : m.start()].translate(_table(swap)))
+        out.append(m[0].translate(_table(inside)))
         at = m.end()
-    out.append(text[at:].translate(str.maketrans(swap)))
+    out.append(text[at:].translate(_table(swap)))
     return "".join(out)
 
 

@@ -211,9 +211,7 @@ class Checker:
                               "a TIME can be multiplied with or divided by a number")  # fmt: skip
         return ck.Apply(Type.TIME, "time_mul" if tree.op == "*" else "time_div", (left, right), tree.span)
 
-    def _unify(
-        self, left: ck.Checked, right: ck.Checked, span: sx.Span, op: str
-    ) -> tuple[ck.Checked, ck.Checked]:
+    def _unify(self, left: ck.Checked, right: ck.Checked, span: sx.Span, op: str) -> tuple[ck.Checked, ck.Checked]:
         """Both operands in one type: literals adapt, narrower numbers widen, all else is refused."""
         if left.type is right.type:
             return left, right
@@ -241,14 +239,18 @@ class Checker:
             low, high = INT_LIMITS[wanted]
             raise self._fault(node.span, f"{node.value} is out of range; {wanted} holds {low} to {high}")
         if node.type in NUMERIC and wanted in NUMERIC and NUMERIC.index(node.type) < NUMERIC.index(wanted):
-            return ck.Apply(Type.REAL, "real", (node,), node.span) if wanted is Type.REAL else ck.Apply(
-                wanted, "same", (node,), node.span
+            return (
+                ck.Apply(Type.REAL, "real", (node,), node.span)
+                if wanted is Type.REAL
+                else ck.Apply(wanted, "same", (node,), node.span)
             )
         text = node.name if isinstance(node, ck.Load) else "it"
         if wanted is Type.BOOL and node.type in NUMERIC and advice:
             raise self._fault(span, f"this is {node.type}", advice.format(text=text))
         if wanted is Type.BOOL and "{text}" in advice:
-            raise self._fault(span, f"this is {node.type}, a condition is BOOL", f"compare it, for example {text} >= T#1s")
+            raise self._fault(
+                span, f"this is {node.type}, a condition is BOOL", f"compare it, for example {text} >= T#1s"
+            )
         if not advice or "{text}" in advice:
             advice = f"{wanted} is needed here"
         convert = f"{node.type}_TO_{wanted}"
@@ -304,6 +306,8 @@ class Checker:
         if held:
             time = self._expr(tree.arguments[1].value)
             if time.type is not Type.TIME:
-                raise self._fault(time.span, f"the second input of HELD is a TIME, this is {time.type}", f"write {example}")
+                raise self._fault(
+                    time.span, f"the second input of HELD is a TIME, this is {time.type}", f"write {example}"
+                )
         slot = self.scope.edge(tree.function, operand, time)
         return ck.Edge(Type.BOOL, tree.function, slot, operand, time, tree.span)

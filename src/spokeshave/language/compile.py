@@ -88,7 +88,8 @@ class Compiler:
         return self._wrapped(value, node)
 
     def _where(self, node: ck.Apply | ck.Store) -> ast.expr:
-        return ast.Constant((self.place, node.span.line, node.span.column))
+        numbers = (self.place, node.span.line, node.span.column)
+        return ast.Tuple([ast.Constant(n) for n in numbers], ast.Load())
 
     def _wrapped(self, value: ast.expr, node: ck.Apply) -> ast.expr:
         """An integer result in two's complement; REAL is checked where it enters a variable, TIME has room."""

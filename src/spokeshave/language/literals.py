@@ -21,9 +21,7 @@ def time_ms(text: str) -> int:
     found = _TIME.fullmatch(text.strip())
     if not found:
         raise ValueError(f"{text.strip()!r} is not a time; write it like T#2s, T#1.5s or T#1m30s")
-    total = sum(
-        Fraction(amount.replace("_", "")) * _UNIT_MS[unit.lower()] for amount, unit in _PART.findall(found[2])
-    )
+    total = sum(Fraction(amount.replace("_", "")) * _UNIT_MS[unit.lower()] for amount, unit in _PART.findall(found[2]))
     if total.denominator != 1:
         raise ValueError(f"{text.strip()} is not a whole number of milliseconds")
     return -int(total) if found[1] == "-" else int(total)

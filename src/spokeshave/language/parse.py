@@ -156,10 +156,12 @@ def _expected(names: set[str]) -> str:
 
 def explain_error(error: UnexpectedToken | UnexpectedCharacters | UnexpectedEOF, text: str, start: str) -> sx.Problem:
     if isinstance(error, UnexpectedCharacters):
-        at = error.pos_in_stream
+        at = error.pos_in_stream or 0
         found = text[at]
         if text.startswith("(*", at):
-            return sx.Problem(error.line, error.column, "a comment is opened and never closed", "end it with *)", at, at)
+            return sx.Problem(
+                error.line, error.column, "a comment is opened and never closed", "end it with *)", at, at
+            )
         shown = found if found.isprintable() else f"character {ord(found)}"
         return sx.Problem(error.line, error.column, f"{shown} has no meaning here", "take it out", at, at + 1)
     token = error.token if isinstance(error, UnexpectedToken) else None
@@ -171,8 +173,8 @@ def explain_error(error: UnexpectedToken | UnexpectedCharacters | UnexpectedEOF,
         wanted = "a semicolon" if "SEMICOLON" in expected and "OR" in expected else _expected(expected - {"$END"})
         return sx.Problem(len(lines), len(lines[-1]) + 1, "the text ends too early", f"here should stand {wanted}",
                           len(text), len(text))  # fmt: skip
-    line, column = token.line or 1, token.column or 1
-    at, end = token.start_pos or 0, token.end_pos or 0
+    line, column = int(token.line or 1), int(token.column or 1)
+    at, end = int(token.start_pos or 0), int(token.end_pos or 0)
     if token == ":=" and start == "start_expression":
         return sx.Problem(line, column, "this is an assignment, a condition compares", "write = instead of :=", at, end)
     if token == "=" and start == "start_statements" and ":=" in {_WORDS.get(n, n) for n in expected}:
@@ -189,7 +191,9 @@ def _guard(text: str) -> None:
     at = text.find("\0")
     if at >= 0:
         line = text.count("\n", 0, at) + 1
-        raise sx.TextError([sx.Problem(line, at - text.rfind("\n", 0, at), "a NUL character", "take it out", at, at + 1)])
+        raise sx.TextError(
+            [sx.Problem(line, at - text.rfind("\n", 0, at), "a NUL character", "take it out", at, at + 1)]
+        )
     depth = 0
     for at, c in enumerate(text):
         if c == "(":
@@ -214,7 +218,9 @@ def _parse(text: str, start: str) -> Any:
             raise error.orig_exc from None
         raise
     except RecursionError:
-        raise sx.TextError([sx.Problem(1, 1, "this is too long for one expression", "use internals for its parts")]) from None
+        raise sx.TextError(
+            [sx.Problem(1, 1, "this is too long for one expression", "use internals for its parts")]
+        ) from None
 
 
 @lru_cache(maxsize=20_000)

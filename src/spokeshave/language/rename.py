@@ -5,9 +5,9 @@ from __future__ import annotations
 import re
 from dataclasses import replace
 
+from spokeshave.language.syntax import KEYWORDS
 from spokeshave.model.edits import EditError, free_name, taken_names
 from spokeshave.model.project import Project, Sequence
-from spokeshave.language.syntax import KEYWORDS
 
 _TOKEN = re.compile(r"\(\*.*?\*\)|//[^\n]*|(?:[A-Za-z]+|[0-9]+)#[-+\w.]*|[A-Za-z_]\w*|.", re.DOTALL)
 _NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
@@ -81,9 +81,7 @@ def _everywhere(project: Project, old: str, new: str) -> Project:
         reset=put(project.reset),
         home=put(project.home),
         sequences=tuple(_in_sequence(s, old, new) for s in project.sequences),
-        interlocks=tuple(
-            replace(i, output=put(i.output), condition=put(i.condition)) for i in project.interlocks
-        ),
+        interlocks=tuple(replace(i, output=put(i.output), condition=put(i.condition)) for i in project.interlocks),
         opposed=tuple(replace(o, first=put(o.first), second=put(o.second)) for o in project.opposed),
         trips=tuple(
             replace(
@@ -128,9 +126,7 @@ def rename_step(project: Project, sequence: str, old: str, new: str) -> Project:
                 q,
                 initial=new if q.initial == old else q.initial,
                 steps=tuple(replace(s, name=new) if s.name == old else s for s in q.steps),
-                transitions=tuple(
-                    replace(t, sources=put(t.sources), targets=put(t.targets)) for t in q.transitions
-                ),
+                transitions=tuple(replace(t, sources=put(t.sources), targets=put(t.targets)) for t in q.transitions),
             )
             if q.name.lower() == sequence.lower()
             else q

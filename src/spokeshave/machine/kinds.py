@@ -48,7 +48,11 @@ def device_problems(project: Project) -> list[Diagnostic]:
         for terminal, name in device.wires:
             signal = project.signal(name)
             if terminal not in terminals:
-                note("device-wire", f"a {kind.title.lower()} has no terminal {terminal}", did_you_mean(terminal, terminals))
+                note(
+                    "device-wire",
+                    f"a {kind.title.lower()} has no terminal {terminal}",
+                    did_you_mean(terminal, terminals),
+                )
             elif signal is None:
                 offer = did_you_mean(name, (s.name for s in project.signals))
                 note("device-wire", f"terminal {terminal} is wired to {name}, which is no signal", offer)

@@ -42,20 +42,25 @@ def removed(items: tuple[T, ...], index: int) -> tuple[T, ...]:
     return (*items[:index], *items[index + 1 :])
 
 
+def _with(project: Project, field: str, items: tuple[Any, ...]) -> Project:
+    changes: dict[str, Any] = {field: items}
+    return replace(project, **changes)
+
+
 def change_item(project: Project, field: str, index: int, **changes: Any) -> Project:
     """One item of a listed field (`requirements`, `signals`, `devices`, ...) with other values."""
     items = getattr(project, field)
     item = replace(items[index], **changes)
-    return project if item == items[index] else replace(project, **{field: replaced(items, index, item)})
+    return project if item == items[index] else _with(project, field, replaced(items, index, item))
 
 
 def add_item(project: Project, field: str, item: object, at: int | None = None) -> Project:
     items = getattr(project, field)
-    return replace(project, **{field: inserted(items, len(items) if at is None else at, item)})
+    return _with(project, field, inserted(items, len(items) if at is None else at, item))
 
 
 def remove_item(project: Project, field: str, index: int) -> Project:
-    return replace(project, **{field: removed(getattr(project, field), index)})
+    return _with(project, field, removed(getattr(project, field), index))
 
 
 def free_name(stem: str, taken: set[str]) -> str:
@@ -192,9 +197,7 @@ def delete_step(project: Project, sequence: str, step: str) -> Project:
     return edit_sequence(project, sequence, edit)
 
 
-def _without_before_join(
-    seq: Sequence, at: int, name: str, entering: list[Transition], join: Transition
-) -> Sequence:
+def _without_before_join(seq: Sequence, at: int, name: str, entering: list[Transition], join: Transition) -> Sequence:
     """Deletes a step that stands before a join: its only predecessor takes its place in the join."""
     if len(entering) != 1 or len(entering[0].targets) > 1 or len(entering[0].sources) > 1:
         raise EditError(f"{name} is alone in its simultaneous branch; delete the branch instead")
@@ -295,9 +298,7 @@ def add_transition(project: Project, sequence: str, source: str, target: str, co
     def edit(seq: Sequence) -> Sequence:
         start, end = (seq.steps[step_index(seq, n)].name for n in (source, target))
         last = max((i for i, _ in seq.leaving(start)), default=len(seq.transitions) - 1)
-        return replace(
-            seq, transitions=inserted(seq.transitions, last + 1, Transition((start,), (end,), condition))
-        )
+        return replace(seq, transitions=inserted(seq.transitions, last + 1, Transition((start,), (end,), condition)))
 
     return edit_sequence(project, sequence, edit)
 

@@ -1,12 +1,12 @@
 """The track plan in the margin of the sheet: which row holds what, and which lanes the flow runs in.
 
-    lane 0   1          one dot a step, one row for each way out;
-      o 10              links leave at the row of their transition
-      |\\                and arrive at the row of their step
-      o | 20
-      | o 30
-      |/
-      o 40
+lane 0   1          one dot a step, one row for each way out;
+  o 10              links leave at the row of their transition
+  |\\                and arrive at the row of their step
+  o | 20
+  | o 30
+  |/
+  o 40
 """
 
 from __future__ import annotations
@@ -69,7 +69,7 @@ def rows_of(sequence: Sequence) -> tuple[Row, ...]:
             out[max(known)].append(i)
     rows: list[Row] = []
     for step, ways in enumerate(out):
-        rows += [Row(step, way, n == 0) for n, way in enumerate(ways or [None])]  # type: ignore[list-item]
+        rows += [Row(step, way, n == 0) for n, way in enumerate(ways or [None])]
     return tuple(rows)
 
 
@@ -107,22 +107,23 @@ def flow(sequence: Sequence) -> Flow:
         if i not in way_row or any(n not in index for n in (*t.sources, *t.targets)):
             continue
         row = way_row[i]
-        for source in t.sources:
-            start = row if index[source] == rows[row].step else step_row[index[source]]
-            for target in t.targets:
-                if source == t.sources[0] or target == t.targets[0]:
-                    wanted.append((start, index[source], index[target], i, len(t.sources) > 1 or len(t.targets) > 1))
+        doubled = len(t.sources) > 1 or len(t.targets) > 1
+        for n, source in enumerate(index[name] for name in t.sources):
+            start = row if source == rows[row].step else step_row[source]
+            for m, target in enumerate(index[name] for name in t.targets):
+                if n == 0 or m == 0:
+                    wanted.append((start, source, target, i, doubled))
     links: list[Link] = []
     deepest = max(lane.values(), default=0)
-    for start, source, target, way, doubled in sorted(wanted, key=lambda w: abs(step_row[w[2]] - w[0])):
-        end = step_row[target]
-        from_lane, to_lane = lane[("s", source)], lane[("s", target)]
+    for start, origin, goal, way, double in sorted(wanted, key=lambda w: abs(step_row[w[2]] - w[0])):
+        end = step_row[goal]
+        from_lane, to_lane = lane[("s", origin)], lane[("s", goal)]
         back = end <= start
         if back:
-            via = claim([deepest + 1], end, start, target)
+            via = claim([deepest + 1], end, start, goal)
         else:
-            via = claim([from_lane, to_lane, lane[("t", way)]], start + 1, end - 1, target)
-        links.append(Link(start, from_lane, via, end, to_lane, way, doubled, back))
+            via = claim([from_lane, to_lane, lane[("t", way)]], start + 1, end - 1, goal)
+        links.append(Link(start, from_lane, via, end, to_lane, way, double, back))
     used = [lnk.via for lnk in links] + list(lane.values())
     dots = tuple(lane[("s", i)] for i in range(len(sequence.steps)))
     return Flow(rows, dots, tuple(links), max(used, default=0) + 1)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 
 from spokeshave.model.project import Action, Sequence, Step
@@ -10,7 +11,7 @@ from spokeshave.model.structure import Node, Structure, columns, structure
 STEP_H = 34
 BLOCK_H = 20
 ROW_GAP = 30
-COLUMN_GAP = 46
+COLUMN_GAP = 30
 CHAR_W = 7.2
 LEAST_STEP_W = 92
 
@@ -63,6 +64,24 @@ def block_text(action: Action) -> str:
     return f"{action.qualifier} {action.time} {action.target}" if action.time else f"{action.qualifier} {action.target}"
 
 
+LINE_CHARS = 32
+
+
+def condition_lines(text: str) -> list[str]:
+    """A condition in at most two lines of about `LINE_CHARS` letters, cut behind an operator where possible.
+
+    >>> condition_lines("GateClosed AND NOT GateOpened AND NOT DarkRoast")
+    ['GateClosed AND NOT GateOpened', 'AND NOT DarkRoast']
+    """
+    text = " ".join(text.split())
+    if len(text) <= LINE_CHARS:
+        return [text]
+    cuts = [m.start() for m in re.finditer(r" (?=AND |OR |XOR |& )", text) if m.start() <= LINE_CHARS]
+    cut = cuts[-1] if cuts else LINE_CHARS
+    rest = text[cut:].strip()
+    return [text[:cut], rest if len(rest) <= LINE_CHARS else rest[: LINE_CHARS - 1] + "…"]
+
+
 def step_width(step: Step) -> float:
     return max(LEAST_STEP_W, CHAR_W * (len(step.name) + len(str(step.number)) + 3) + 16)
 
@@ -111,8 +130,8 @@ def _column_centres(sequence: Sequence, shape: Structure, column: dict[Node, int
             left[at] = max(left[at], box.w / 2)
             right[at] = max(right[at], box.w / 2, box.actions_x + box.actions_w if box.actions_w else 0)
         else:
-            text = len(sequence.transitions[i].condition)
-            right[at] = max(right[at], 20 + CHAR_W * min(text, 44))
+            text = max(map(len, condition_lines(sequence.transitions[i].condition)))
+            right[at] = max(right[at], 20 + CHAR_W * text)
     centres, x = [], 24.0
     for at in range(count):
         x += left[at]

@@ -111,7 +111,7 @@ def columns(shape: Structure, position: Mapping[Node, int]) -> dict[Node, int]:
         head, least = todo.pop()
         chain = [head]
         while shape.first_child[chain[-1]]:
-            chain.append(shape.first_child[chain[-1]][0])
+            chain.append(_onward(shape, chain[-1]))
         places = [position[n] for n in chain]
         ends = [position[n] - 1 for n in shape.forward(chain[-1])]
         low, high = min(places), max(places + ends)
@@ -122,5 +122,11 @@ def columns(shape: Structure, position: Mapping[Node, int]) -> dict[Node, int]:
         for node in chain:
             column[node] = at
         # Branches nearer to the head are placed first, so that outer branches do not cross inner ones.
-        todo += [(c, at + 1) for node in chain for c in reversed(shape.first_child[node][1:])]
+        todo += [(c, at + 1) for node in chain for c in reversed(shape.first_child[node]) if c not in chain]
     return column
+
+
+def _onward(shape: Structure, node: Node) -> Node:
+    """The child a chain goes on with: the first that leads further, so that a jump back stands aside."""
+    children = shape.first_child[node]
+    return next((c for c in children if shape.first_child[c] or shape.forward(c)), children[0])

@@ -12,7 +12,6 @@ from spokeshave.engine.program import Program
 from spokeshave.engine.situation import Situation
 from spokeshave.language import checked as ck
 from spokeshave.language.compile import compile_units
-from spokeshave.language.literals import time_text
 from spokeshave.language.scenario import ExpectRow
 
 
@@ -77,7 +76,17 @@ class Watcher:
 
 
 def _shown(value: Any) -> str:
-    return ("FALSE", "TRUE")[value] if isinstance(value, bool) else f"{value:g}" if isinstance(value, float) else str(value)
+    return (
+        ("FALSE", "TRUE")[value]
+        if isinstance(value, bool)
+        else f"{value:g}"
+        if isinstance(value, float)
+        else str(value)
+    )
+
+
+def _seconds(ms: int) -> str:
+    return f"{ms / 1000:g} s"
 
 
 class Always(Watcher):
@@ -190,7 +199,7 @@ class Steps(Watcher):
                 elif not which and self.open >= 0:
                     took = self.now - self.open
                     outcome = Outcome.PASS if took <= self.row.ms else Outcome.FAIL
-                    self.decide(outcome, f"after {time_text(took)[2:]}")
+                    self.decide(outcome, f"after {_seconds(took)}")
                     return
 
     def _see_stay(self, s: Situation) -> None:
@@ -201,19 +210,20 @@ class Steps(Watcher):
             self.open = -1
             least = self.row.kind == "lasts_least"
             if (took < self.row.ms) if least else (took > self.row.ms):
-                self.decide(Outcome.FAIL, f"it lasted {time_text(took)[2:]}")
+                self.decide(Outcome.FAIL, f"it lasted {_seconds(took)}")
         if step.index in s.came[self.seq.index]:
             self.open = self.now
 
     def end(self) -> None:
         if self.row.kind.startswith("lasts"):
             if self.open >= 0 and self.row.kind == "lasts_most" and self.now - self.open > self.row.ms:
-                self.decide(Outcome.FAIL, f"it lasts {time_text(self.now - self.open)[2:]} already")
+                self.decide(Outcome.FAIL, f"it lasts {_seconds(self.now - self.open)} already")
             elif not self.stays:
                 self.decide(Outcome.NOT_REACHED, f"{self.row.names[1]} was not passed through")
             else:
                 times = [t for _, t in self.stays]
-                self.decide(Outcome.PASS, f"{time_text(min(times))[2:]} to {time_text(max(times))[2:]}", self.stays[0][0])
+                span = dict.fromkeys((_seconds(min(times)), _seconds(max(times))))
+                self.decide(Outcome.PASS, f"it lasted {' to '.join(span)}", self.stays[0][0])
         elif self.row.kind == "reach":
             self.decide(Outcome.NOT_REACHED, f"{'.'.join(self.row.names[:2])} was not reached")
         else:

@@ -1,8 +1,9 @@
-"""The acceptance record as one HTML file: brief with coverage, signals, sequences, scenarios, findings, lines to sign."""
+"""The acceptance record as one HTML file: brief, coverage, scenarios, signals, sequences, findings, lines to sign."""
 
 from __future__ import annotations
 
 from importlib.resources import files
+from typing import Any
 
 import jinja2
 
@@ -34,17 +35,18 @@ def record_html(project: Project, results: list[Result], found: list[Diagnostic]
     )
 
 
-def _bars(result: Result) -> list[dict[str, object]]:
+def _bars(result: Result) -> list[dict[str, Any]]:
     """Step bars of a run, in per mille of its length, for the evidence picture."""
     session = result.session
     if session is None or not session.trace.scan_count:
         return []
     trace, total = session.trace, session.trace.scan_count
-    rows = []
+    rows: list[dict[str, Any]] = []
     for q in session.program.sequences:
-        pieces = []
+        pieces: list[dict[str, Any]] = []
         for s in q.steps:
             for a, b in trace.windows(f"{q.name}.{s.name}.X"):
                 pieces.append({"x": 1000 * a / total, "w": 1000 * (b - a) / total, "name": s.name, "number": s.number})
-        rows.append({"name": q.name, "pieces": sorted(pieces, key=lambda p: p["x"])})
+        pieces.sort(key=lambda p: float(p["x"]))
+        rows.append({"name": q.name, "pieces": pieces})
     return rows

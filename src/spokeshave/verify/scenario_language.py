@@ -27,7 +27,9 @@ class SheetScope(TextScope):
         return found
 
     def edge(self, kind: str, operand: ck.Checked, time: ck.Checked | None) -> int:
-        raise TextError([Problem(1, 1, f"{kind} is not for scenarios", "use when ..., or whenever ... then within ...")])
+        raise TextError(
+            [Problem(1, 1, f"{kind} is not for scenarios", "use when ..., or whenever ... then within ...")]
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,7 +47,8 @@ def check_sheet(project: Project, text: str) -> Checked:
     scope = SheetScope(SlotTable(project))
     problems = list(sheet.problems)
     conditions: dict[int, tuple[ck.Checked, ...]] = {}
-    for row in (*sheet.deeds, *sheet.expectations):
+    rows: list[DeedRow | ExpectRow] = [*sheet.deeds, *sheet.expectations]
+    for row in rows:
         texts = row.conditions if isinstance(row, ExpectRow) else (row.moment.condition,)
         trees = [_condition(t, row.line, row.text, scope, problems) for t in texts if t]
         conditions[row.line] = tuple(t for t in trees if t is not None)
@@ -64,9 +67,7 @@ def scenario_problems(project: Project, scenario: Scenario) -> tuple[Problem, ..
     return (*extra, *problems)
 
 
-def _condition(
-    text: str, line: int, row: str, scope: SheetScope, problems: list[Problem]
-) -> ck.Checked | None:
+def _condition(text: str, line: int, row: str, scope: SheetScope, problems: list[Problem]) -> ck.Checked | None:
     checker = Checker(scope)
     offset = max(0, row.find(text))
     tree = None
@@ -127,5 +128,3 @@ def _deed(project: Project, row: DeedRow) -> tuple[str, str]:
             except ValueError as error:
                 return str(error), ""
     return "", ""
-
-

@@ -116,9 +116,7 @@ class Script:
                 do("ack")
 
 
-def run_scenario(
-    project: Project, scenario: Scenario, progress: Callable[[float], bool] | None = None
-) -> Result:
+def run_scenario(project: Project, scenario: Scenario, progress: Callable[[float], bool] | None = None) -> Result:
     """Runs one scenario whole. `progress` gets 0 to 1 and answers whether to go on.
 
     Raises `LinkError` for a machine file that cannot run. A text that is wrong gives a result with problems.
@@ -154,6 +152,7 @@ def run_all(project: Project, progress: Callable[[float], bool] | None = None) -
     results: list[Result] = []
     count = len(project.scenarios)
     for n, scenario in enumerate(project.scenarios):
+
         def part(x: float, n: int = n) -> bool:
             return progress is None or progress((n + x) / count)
 

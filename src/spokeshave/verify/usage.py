@@ -109,7 +109,7 @@ def _uses(project: Project) -> Iterator[Use]:
         for name in trip.zeroed:
             yield Use(name.lower(), "write", Place("trip", item=trip.name))
     for d in project.devices:
-        for terminal, signal in d.wires:
+        for _, signal in d.wires:
             target = project.signal(signal)
             how = "sense" if target is not None and target.cls.value == "input" else "drive"
             yield Use(signal.lower(), how, Place("device", item=d.name))

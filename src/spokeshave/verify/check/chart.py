@@ -91,8 +91,9 @@ def exclude_each_other(a: str, b: str) -> bool:
         for y in right:
             if _shape(x) == f"NOT({_shape(y)})" or _shape(y) == f"NOT({_shape(x)})":
                 return True
-            if isinstance(x, sx.Binary) and isinstance(y, sx.Binary) and _OPPOSITE.get(x.op) == y.op:
-                if _shape(x.left) == _shape(y.left) and _shape(x.right) == _shape(y.right):
+            if isinstance(x, sx.Binary) and isinstance(y, sx.Binary):
+                same = _shape(x.left) == _shape(y.left) and _shape(x.right) == _shape(y.right)
+                if same and _OPPOSITE.get(x.op) == y.op:
                     return True
     return False
 

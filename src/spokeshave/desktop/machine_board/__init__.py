@@ -1,0 +1,1 @@
+"""The machine_board stage."""

@@ -1,0 +1,81 @@
+"""Pictures of the main views, made from a machine file in a run: for the documentation and for a demo without display."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import QCoreApplication
+from PySide6.QtWidgets import QApplication
+
+from spokeshave.desktop.document import Document
+from spokeshave.desktop.start import make_app
+from spokeshave.desktop.theme import theme
+from spokeshave.desktop.window import MainWindow
+from spokeshave.formats.files import read_project
+from spokeshave.model.diagnostics import Place
+from spokeshave.verify.scenarios import run_all
+
+
+def _settle() -> None:
+    for _ in range(6):
+        QCoreApplication.processEvents()
+
+
+def take_pictures(file: Path, folder: Path, size: tuple[int, int] = (1280, 800)) -> list[Path]:
+    """Writes one PNG of each stage, and of the chart and the dark theme, and gives their paths."""
+    app = make_app()
+    folder.mkdir(parents=True, exist_ok=True)
+    project = read_project(file)
+    document = Document(project, file)
+    window = MainWindow(document)
+    window.asks_before_closing = False
+    window.resize(*size)
+    window.show()
+    _settle()
+    written = []
+
+    def take(name: str) -> None:
+        _settle()
+        path = folder / f"{name}.png"
+        window.grab().save(str(path))
+        written.append(path)
+
+    window.runner.run_for(500)
+    start = next((d.name for d in project.devices if d.kind == "button"), "")
+    if start:
+        window.runner.do("hand", start, 1)
+        window.runner.run_for(300)
+        window.runner.do("hand", start, 0)
+    window.runner.run_for(21_000)
+    first = project.sequences[0].name
+    active = next((w for w in window.runner.waiting() if w.sequence == first), None)
+    window.show_stage(2)
+    window.selection.set(Place("step", first, active.step if active else ""))
+    take("3-sequence-sheet")
+    window.show_face("chart")
+    take("3-sequence-chart")
+    window.show_face("sheet")
+    window.show_stage(3)
+    window.selection.set(Place("device", item=project.devices[0].name if project.devices else ""))
+    take("4-machine")
+    window.show_stage(4)
+    window.bench.strip.show_span(0, window.runner.session.time_ms if window.runner.session else 1000)
+    window.bench.strip.set_cursor(0, 2150)
+    window.bench.strip.set_cursor(1, 12_730)
+    take("5-bench")
+    window.toggle_dark()
+    take("5-bench-dark")
+    window.toggle_dark()
+    window.show_stage(1)
+    take("2-signals")
+    document.take_results(run_all(project))
+    window.show_stage(0)
+    take("1-brief")
+    window.show_stage(5)
+    take("6-proof")
+    window.close()
+    window.deleteLater()
+    _settle()
+    if isinstance(app, QApplication):
+        theme.apply(app)
+    return sorted(written)

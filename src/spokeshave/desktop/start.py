@@ -1,0 +1,41 @@
+"""Starts the desktop."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QApplication
+
+from spokeshave.desktop.document import Document
+from spokeshave.desktop.theme import theme
+from spokeshave.desktop.window import MainWindow
+from spokeshave.formats.files import read_project
+from spokeshave.model.edits import new_sequence
+from spokeshave.model.project import Project
+
+
+def make_app(arguments: list[str] | None = None) -> QApplication:
+    """The application object with the look applied; the present one if there is one."""
+    app = QApplication.instance()
+    if not isinstance(app, QApplication):
+        app = QApplication(arguments or ["spokeshave"])
+        app.setApplicationName("Spokeshave")
+    theme.apply(app)
+    return app
+
+
+def run_desktop(file: Path | None, copy: bool = False) -> int:
+    """Opens the window and runs until it is closed. A copy of an example has no file yet, so saving asks for one."""
+    app = make_app(sys.argv)
+    project = read_project(file) if file else new_sequence(Project())
+    document = Document(project, None if copy else file)
+    if copy or file is None:
+        document.saved = project
+    window = MainWindow(document)
+    window.show()
+    QTimer.singleShot(
+        0, lambda: window.say("F5 starts the run. Ctrl+1 to Ctrl+6 go through the stages, Ctrl+K finds anything.")
+    )
+    return app.exec()

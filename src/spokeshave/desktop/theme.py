@@ -1,0 +1,154 @@
+"""The look: colours, fonts and the style sheet, in a light and a dark member of one family."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from PySide6.QtGui import QColor, QFont, QPalette
+from PySide6.QtWidgets import QApplication
+
+ARROW = (Path(__file__).parent / "icons" / "chevron.svg").as_posix()
+
+
+@dataclass(frozen=True, slots=True)
+class Colours:
+    """State colours can be told apart by colour-blind people, and each has a second sign where it is drawn."""
+
+    window: str
+    surface: str
+    raised: str
+    ink: str
+    faint: str
+    hairline: str
+    accent: str
+    accent_soft: str
+    selection: str
+    active: str = "#0072B2"
+    active_soft: str = "#D6E8F4"
+    false: str = "#B85C00"
+    true: str = "#00795B"
+    late: str = "#C8420A"
+    held: str = "#7D7F80"
+    forced: str = "#7B4FA3"
+    on_active: str = "#FFFFFF"
+
+
+LIGHT = Colours("#F3F1EC", "#FFFFFF", "#FAF9F6", "#1E2A32", "#66707A", "#D8D3C8", "#0F6A73", "#DCEBEC", "#E4EFF0")
+DARK = Colours(
+    "#22282C", "#1A1F23", "#2A3136", "#E8E6E1", "#9AA5AC", "#3B444A", "#4FB3BD", "#23424A", "#2B3F45",
+    active="#3E9BD6", active_soft="#1F3A4D", false="#F0A04B", true="#4CC29C", late="#FF7A45", held="#9A9C9E",
+    forced="#B48FD6", on_active="#10161A",
+)  # fmt: skip
+
+
+class Theme:
+    """The colours in use. Widgets ask `theme.now` when they paint."""
+
+    def __init__(self) -> None:
+        self.now = LIGHT
+
+    @property
+    def dark(self) -> bool:
+        return self.now is DARK
+
+    def colour(self, name: str) -> QColor:
+        return QColor(getattr(self.now, name))
+
+    def apply(self, app: QApplication, dark: bool = False) -> None:
+        """Sets colours, font and style sheet of the whole program."""
+        self.now = DARK if dark else LIGHT
+        app.setStyle("Fusion")
+        app.setFont(text_font())
+        c = self.now
+        palette = QPalette()
+        for role, name in (
+            (QPalette.ColorRole.Window, c.window), (QPalette.ColorRole.Base, c.surface),
+            (QPalette.ColorRole.AlternateBase, c.raised), (QPalette.ColorRole.Text, c.ink),
+            (QPalette.ColorRole.WindowText, c.ink), (QPalette.ColorRole.Button, c.window),
+            (QPalette.ColorRole.ButtonText, c.ink), (QPalette.ColorRole.Highlight, c.selection),
+            (QPalette.ColorRole.HighlightedText, c.ink), (QPalette.ColorRole.ToolTipBase, c.surface),
+            (QPalette.ColorRole.ToolTipText, c.ink), (QPalette.ColorRole.PlaceholderText, c.faint),
+        ):  # fmt: skip
+            palette.setColor(role, QColor(name))
+        app.setPalette(palette)
+        app.setStyleSheet(style_sheet(c))
+
+
+theme = Theme()
+
+
+def text_font(px: int = 13, bold: bool = False) -> QFont:
+    """The text font, with figures of one width."""
+    font = QFont()
+    font.setFamilies(["Inter", "Noto Sans", "DejaVu Sans"])
+    font.setPixelSize(px)
+    font.setWeight(QFont.Weight.DemiBold if bold else QFont.Weight.Normal)
+    font.setFeature(QFont.Tag("tnum"), 1)
+    return font
+
+
+def code_font(px: int = 12) -> QFont:
+    font = QFont()
+    font.setFamilies(["JetBrains Mono", "DejaVu Sans Mono", "monospace"])
+    font.setPixelSize(px)
+    return font
+
+
+def style_sheet(c: Colours) -> str:
+    return f"""
+    QWidget {{ color: {c.ink}; }}
+    QMainWindow, QDialog {{ background: {c.window}; }}
+    QToolTip {{ background: {c.surface}; color: {c.ink}; border: 1px solid {c.hairline}; padding: 4px; }}
+    QTableView, QTreeView, QListView, QPlainTextEdit, QGraphicsView {{
+        background: {c.surface}; border: 1px solid {c.hairline}; gridline-color: {c.hairline};
+        selection-background-color: {c.selection}; selection-color: {c.ink}; }}
+    QTableView::item:selected, QTreeView::item:selected, QListView::item:selected {{
+        background: {c.selection}; color: {c.ink}; }}
+    QHeaderView {{ background: {c.raised}; border: none; }}
+    QHeaderView::section {{ background: {c.raised}; color: {c.faint}; border: none; padding: 5px 8px;
+        border-right: 1px solid {c.hairline}; border-bottom: 1px solid {c.hairline}; font-weight: 600; }}
+    QTableCornerButton::section {{ background: {c.raised}; border: none; }}
+    QLineEdit, QComboBox, QSpinBox {{ background: {c.surface}; border: 1px solid {c.hairline}; border-radius: 4px;
+        padding: 3px 6px; min-height: 20px; selection-background-color: {c.accent}; selection-color: {c.surface}; }}
+    QLineEdit:focus, QComboBox:focus, QPlainTextEdit:focus, QTableView:focus, QTreeView:focus, QListView:focus {{
+        border: 1px solid {c.accent}; }}
+    QComboBox::drop-down {{ border: none; width: 20px; }}
+    QComboBox::down-arrow {{ image: url({ARROW}); width: 10px; height: 10px; }}
+    QTableView::item {{ padding: 0 6px; }}
+    QComboBox QAbstractItemView {{ background: {c.surface}; border: 1px solid {c.hairline}; }}
+    QPushButton {{ background: {c.surface}; border: 1px solid {c.hairline}; border-radius: 4px; padding: 4px 12px; }}
+    QPushButton:hover {{ border-color: {c.accent}; }}
+    QPushButton:focus {{ border: 1px solid {c.accent}; }}
+    QPushButton#primary {{ background: {c.accent}; color: {c.surface}; border-color: {c.accent}; font-weight: 600; }}
+    QPushButton:disabled, QToolButton:disabled {{ color: {c.faint}; }}
+    QToolButton {{ border: 1px solid transparent; border-radius: 4px; padding: 3px; }}
+    QToolButton:hover {{ background: {c.accent_soft}; }}
+    QToolButton:focus {{ border: 1px solid {c.accent}; }}
+    QToolButton:checked {{ background: {c.accent_soft}; color: {c.accent}; font-weight: 600; }}
+    QMenuBar {{ background: {c.window}; padding: 1px 6px; }}
+    QMenuBar::item {{ padding: 3px 8px; background: transparent; border-radius: 4px; }}
+    QMenuBar::item:selected {{ background: {c.accent_soft}; }}
+    QMenu {{ background: {c.surface}; border: 1px solid {c.hairline}; padding: 4px; }}
+    QMenu::item {{ padding: 4px 24px 4px 12px; border-radius: 4px; }}
+    QMenu::item:selected {{ background: {c.accent_soft}; }}
+    QMenu::item:disabled {{ color: {c.faint}; }}
+    QMenu::separator {{ height: 1px; background: {c.hairline}; margin: 4px 8px; }}
+    QTabBar::tab {{ padding: 4px 12px; border: none; color: {c.faint}; background: transparent; }}
+    QTabBar::tab:selected {{ color: {c.accent}; border-bottom: 2px solid {c.accent}; font-weight: 600; }}
+    QTabWidget::pane {{ border: none; }}
+    QSplitter::handle {{ background: {c.window}; }}
+    QSplitter::handle:hover {{ background: {c.hairline}; }}
+    QScrollBar:vertical {{ background: transparent; width: 10px; margin: 0; }}
+    QScrollBar:horizontal {{ background: transparent; height: 10px; margin: 0; }}
+    QScrollBar::handle {{ background: {c.hairline}; border-radius: 4px; min-height: 24px; min-width: 24px; margin: 1px; }}
+    QScrollBar::handle:hover {{ background: {c.faint}; }}
+    QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
+    QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}
+    QStatusBar {{ background: {c.window}; color: {c.faint}; border-top: 1px solid {c.hairline}; }}
+    QStatusBar::item {{ border: none; }}
+    QLabel#heading {{ font-size: 15px; font-weight: 600; }}
+    QLabel#hint {{ color: {c.faint}; }}
+    QLabel#fault {{ color: {c.late}; }}
+    QFrame#card {{ background: {c.surface}; border: 1px solid {c.hairline}; border-radius: 6px; }}
+    """

@@ -1,0 +1,391 @@
+"""The one window: ribbon, run cluster, waiting line, six stages, outline, details, lists below."""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QCloseEvent
+from PySide6.QtWidgets import (
+    QApplication,
+    QFileDialog,
+    QHBoxLayout,
+    QLabel,
+    QMainWindow,
+    QMessageBox,
+    QSplitter,
+    QStackedWidget,
+    QTabWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from spokeshave.desktop.bench.page import BenchPage
+from spokeshave.desktop.bench.strip import TimingStrip
+from spokeshave.desktop.brief.page import BriefPage
+from spokeshave.desktop.command_list import command_list
+from spokeshave.desktop.commands import CommandTable
+from spokeshave.desktop.details import Details
+from spokeshave.desktop.document import Document
+from spokeshave.desktop.finder import Finder
+from spokeshave.desktop.machine_board.page import MachinePage
+from spokeshave.desktop.outline import Outline
+from spokeshave.desktop.panels import AlarmList, FindingsList
+from spokeshave.desktop.proof.page import ProofPage
+from spokeshave.desktop.ribbon import Ribbon, stage_states
+from spokeshave.desktop.run_cluster import RunCluster
+from spokeshave.desktop.runner import Runner
+from spokeshave.desktop.selection import Selection
+from spokeshave.desktop.sequence.page import SequencePage
+from spokeshave.desktop.signals.page import SignalsPage
+from spokeshave.desktop.theme import theme
+from spokeshave.desktop.waiting_line import WaitingLine
+from spokeshave.formats.errors import FormatError
+from spokeshave.formats.spoke import write_text_atomically
+from spokeshave.model import edits
+from spokeshave.model.diagnostics import Place
+from spokeshave.model.project import Project
+from spokeshave.verify.record import record_html
+from spokeshave.verify.scenarios import Result
+
+FILTER = "Machine files (*.spoke);;IEC text (*.st);;All files (*)"
+_STAGE_OF = {
+    "requirement": 0, "signal": 1, "step": 2, "transition": 2, "action": 2, "body": 2, "sequence": 2, "opening": 1,
+    "closing": 1, "interlock": 1, "trip": 1, "opposed": 1, "device": 3, "scenario": 5,
+}  # fmt: skip
+
+
+class MainWindow(QMainWindow):
+    def __init__(self, document: Document) -> None:
+        super().__init__()
+        self.document = document
+        self.runner = Runner(document)
+        self.selection = Selection()
+        self.stage = -1
+        self.asks_before_closing = True
+        self._details_shown = {2: False, 3: True}
+        self._outline_shown = {4: False}
+        self.brief = BriefPage(document)
+        self.signals = SignalsPage(document, self.selection)
+        self.sequence = SequencePage(document, self.runner, self.selection)
+        self.machine = MachinePage(document, self.runner, self.selection)
+        self.bench = BenchPage(document, self.runner, self.selection)
+        self.proof = ProofPage(document)
+        self.pages = QStackedWidget()
+        for page in (self.brief, self.signals, self.sequence, self.machine, self.bench, self.proof):
+            self.pages.addWidget(page)
+        self.outline = Outline(document, self.selection)
+        self.details = Details(document, self.selection)
+        self.lists = QTabWidget()
+        self.strip = TimingStrip(self.runner)
+        self.findings = FindingsList(document, self.selection)
+        self.alarms = AlarmList(self.runner, self.selection)
+        for widget, title in ((self.findings, "Findings"), (self.alarms, "Alarms"), (self.strip, "Timing")):
+            self.lists.addTab(widget, title)
+        self.lists.setDocumentMode(True)
+        self.table = CommandTable(self, command_list(self))
+        self.table.fill_menus(self)
+        self._arrange()
+        self._connect()
+        self.show_stage(2)
+        self.refresh()
+
+    def _arrange(self) -> None:
+        self.ribbon = Ribbon()
+        self.cluster = RunCluster(self.runner, self.table.actions)
+        self.waiting = WaitingLine(self.runner)
+        top = QHBoxLayout()
+        top.setContentsMargins(0, 0, 0, 0)
+        top.addWidget(self.ribbon)
+        top.addStretch(1)
+        top.addWidget(self.cluster)
+        middle = QSplitter(Qt.Orientation.Vertical)
+        middle.addWidget(self.pages)
+        middle.addWidget(self.lists)
+        middle.setSizes([600, 150])
+        middle.setCollapsible(0, False)
+        across = QSplitter(Qt.Orientation.Horizontal)
+        for widget in (self.outline, middle, self.details):
+            across.addWidget(widget)
+        across.setSizes([176, 860, 244])
+        across.setStretchFactor(1, 1)
+        across.setCollapsible(1, False)
+        whole = QWidget()
+        column = QVBoxLayout(whole)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addLayout(top)
+        column.addWidget(self.waiting)
+        column.addWidget(across, 1)
+        self.setCentralWidget(whole)
+        self.message = QLabel()
+        self.counts = QLabel()
+        self.statusBar().addWidget(self.message, 1)
+        self.statusBar().addPermanentWidget(self.counts)
+        self.lists.hide()
+        self.resize(1280, 800)
+
+    def _connect(self) -> None:
+        self.ribbon.chosen.connect(self.show_stage)
+        self.document.changed.connect(self.refresh)
+        self.document.checked.connect(self.refresh)
+        self.document.proven.connect(self.refresh)
+        self.document.refused.connect(self.say_fault)
+        self.runner.refused.connect(self.say_fault)
+        self.runner.running_changed.connect(self.table.refresh)
+        self.runner.advanced.connect(self._count)
+        self.selection.asked.connect(self._go)
+        self.waiting.signal_asked.connect(lambda name: self.selection.go(Place("signal", item=name)))
+        self.waiting.device_asked.connect(self._go_to_device)
+        self.waiting.step_asked.connect(lambda q, s: self.selection.go(Place("step", q, s)))
+        self.proof.show_asked.connect(self.show_run)
+
+    # -- what is shown
+
+    def refresh(self) -> None:
+        path = self.document.path
+        name = path.name if path else "not saved yet"
+        self.setWindowTitle(f"{'• ' if self.document.dirty else ''}{self.document.project.name} ({name}) - Spokeshave")
+        history = self.document.history
+        self.table.actions["edit.undo"].setText(f"Undo {history.undo_name}".strip())
+        self.table.actions["edit.redo"].setText(f"Redo {history.redo_name}".strip())
+        self.table.refresh()
+        self._count()
+
+    def _count(self) -> None:
+        """States of the stages, and the counts at the lower right."""
+        session = self.runner.session
+        self.ribbon.show_states(stage_states(self.document, session is not None and session.k > 0))
+        worst = [d.severity.value for d in self.document.findings]
+        parts = [f"{worst.count(s)} {s}{'s' if worst.count(s) > 1 else ''}" for s in ("error", "warning") if s in worst]
+        parts.append(f"{self.runner.late_steps} alarms" if self.runner.late_steps else "")
+        text = "   ".join(p for p in parts if p) or "no findings to mend"
+        if self.counts.text() != text:
+            self.counts.setText(text)
+
+    def say(self, text: str) -> None:
+        self.message.setObjectName("")
+        self.message.setStyleSheet("")
+        self.message.setText(text)
+
+    def say_fault(self, text: str) -> None:
+        """A refusal: what was not done and why. Stays until something else is said."""
+        self.message.setStyleSheet(f"color: {theme.now.late}; font-weight: 600;")
+        self.message.setText(f"✕ {text}")
+        self.message.setToolTip(text)
+
+    def show_stage(self, index: int) -> None:
+        if self.stage != index:
+            self.say("")
+        self.stage = index
+        self.pages.setCurrentIndex(index)
+        self.ribbon.show_stage(index)
+        self.details.setVisible(self._details_shown.get(index, False))
+        self.outline.setVisible(self._outline_shown.get(index, True))
+        focus = (self.brief.view, self.signals.view, self.sequence.stack.currentWidget(), self.machine.board,
+                 self.bench.board, self.proof.list)[index]  # fmt: skip
+        if focus is not None:
+            focus.setFocus()
+        self.table.refresh()
+
+    def sequences_in_view(self) -> SequencePage:
+        """The sequence page that commands are about: the bench has one of its own."""
+        return self.bench.faces if self.stage == 4 else self.sequence
+
+    def show_face(self, face: str) -> None:
+        self.sequences_in_view().show_face(face)
+
+    def toggle_outline(self) -> None:
+        shown = not self.outline.isVisible()
+        self._outline_shown[self.stage] = shown
+        self.outline.setVisible(shown)
+
+    def toggle_details(self) -> None:
+        shown = not self.details.isVisible()
+        self._details_shown[self.stage] = shown
+        self.details.setVisible(shown)
+
+    def toggle_lower(self) -> None:
+        self.lists.setVisible(not self.lists.isVisible())
+
+    def toggle_dark(self) -> None:
+        app = QApplication.instance()
+        assert isinstance(app, QApplication)
+        theme.apply(app, not theme.dark)
+        self.table.refresh_icons()
+        self.cluster.refresh_state()
+        for page in (self.sequence, self.bench.faces):
+            page.refresh_icons()
+            for chart in page.charts.values():
+                chart.redraw()
+        self.outline.refresh()
+        self.findings.refresh()
+        self.proof.refresh()
+
+    def focus_filter(self) -> None:
+        self.outline.show()
+        self.outline.filter.setFocus()
+        self.outline.filter.selectAll()
+
+    def _go(self) -> None:
+        """Brings the stage of the selected item to the front."""
+        place = self.selection.place
+        stage = _STAGE_OF.get(place.kind)
+        if stage is None or (self.stage == 4 and stage in (2, 3)):
+            return
+        self.show_stage(stage)
+        if place.kind == "scenario":
+            names = [s.name for s in self.document.project.scenarios]
+            self.proof.list.setCurrentRow(names.index(place.item) if place.item in names else 0)
+        elif place.kind == "requirement":
+            idents = [r.ident for r in self.document.project.requirements]
+            self.brief.view.select_row(idents.index(place.item) if place.item in idents else 0)
+
+    def _go_to_device(self, signal: str) -> None:
+        for d in self.document.project.devices:
+            if any(s.lower() == signal.lower() for _, s in d.wires):
+                self.selection.go(Place("device", item=d.name))
+                return
+        self.say_fault(f"no device gives {signal}")
+
+    def show_run(self, result: Result, time_ms: int) -> None:
+        """Puts a scenario's run on the bench, at the place that decided a verdict."""
+        if result.session is None:
+            return
+        self.runner.show(result.session)
+        self.show_stage(4)
+        self.bench.strip.show_moment(time_ms)
+        self.say(f"The run of {result.scenario.name}, at {time_ms / 1000:.2f} s. Reset begins a new run.")
+
+    # -- files
+
+    def new_file(self) -> None:
+        if self._may_leave():
+            self.document.replace(edits.new_sequence(Project()), None)
+
+    def ask_open(self) -> None:
+        if not self._may_leave():
+            return
+        name, _ = QFileDialog.getOpenFileName(
+            self, "Open a machine file", str(self.document.path or Path.cwd()), FILTER
+        )
+        if name:
+            self.open_path(Path(name))
+
+    def open_path(self, path: Path) -> bool:
+        """Opens a file; a bad one is told and the present one stays."""
+        try:
+            self.document.open(path)
+        except FormatError as error:
+            self.say_fault(str(error))
+            return False
+        self.runner.reset()
+        self.say(f"Opened {path.name}")
+        return True
+
+    def save(self) -> bool:
+        if self.document.path is None:
+            return self.ask_save()
+        return self._save_to(self.document.path)
+
+    def ask_save(self) -> bool:
+        start = self.document.path or Path.cwd() / f"{self.document.project.name}.spoke"
+        name, _ = QFileDialog.getSaveFileName(self, "Save the machine file", str(start), FILTER)
+        return bool(name) and self._save_to(Path(name) if Path(name).suffix else Path(f"{name}.spoke"))
+
+    def _save_to(self, path: Path) -> bool:
+        try:
+            self.document.save(path)
+        except FormatError as error:
+            self.say_fault(str(error))
+            return False
+        self.say(f"Saved {path.name}")
+        return True
+
+    def ask_record(self) -> None:
+        start = (self.document.path or Path.cwd() / "machine").with_suffix(".html")
+        name, _ = QFileDialog.getSaveFileName(self, "Write the acceptance record", str(start), "HTML (*.html)")
+        if not name:
+            return
+        results = [
+            self.document.results[s.name] for s in self.document.project.scenarios if s.name in self.document.results
+        ]
+        text = record_html(self.document.project, results, self.document.findings, datetime.date.today().isoformat())
+        try:
+            write_text_atomically(text, Path(name))
+        except FormatError as error:
+            self.say_fault(str(error))
+        else:
+            self.say(f"Wrote {Path(name).name}")
+
+    def _may_leave(self) -> bool:
+        """Asks what to do with unsaved edits."""
+        if not self.document.dirty or not self.asks_before_closing:
+            return True
+        buttons = QMessageBox.StandardButton
+        answer = QMessageBox.question(
+            self, "Unsaved edits", f"{self.document.project.name} has edits that are not saved.",
+            buttons.Save | buttons.Discard | buttons.Cancel, buttons.Save,
+        )  # fmt: skip
+        return answer == buttons.Discard or (answer == buttons.Save and self.save())
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        if not self._may_leave():
+            event.ignore()
+            return
+        self.runner.pause()
+        self.proof.stop()
+        event.accept()
+
+    # -- the rest of the commands
+
+    def renumber(self) -> None:
+        name = self.sequences_in_view().current
+        self.document.edit(f"Renumber {name}", lambda p: edits.edit_sequence(p, name, edits.renumber))
+
+    def new_sequence(self) -> None:
+        if self.document.edit("New sequence", edits.new_sequence):
+            self.show_stage(2)
+            self.sequence.show_sequence(self.document.project.sequences[-1].name)
+
+    def run_proof(self) -> None:
+        self.show_stage(5)
+        self.proof.run_everything()
+
+    def entries(self) -> list[tuple[str, str, Callable[[], object]]]:
+        """What the palette offers: commands that are possible now, then items."""
+        out: list[tuple[str, str, Callable[[], object]]] = []
+        for c in self.table.commands.values():
+            if c.enabled() and c.ident != "edit.find":
+                out.append((c.name, c.shortcut, c.run))
+        p = self.document.project
+        places = [
+            (f"{q.name}: {s.number} {s.name}", Place("step", q.name, s.name)) for q in p.sequences for s in q.steps
+        ]
+        places += [(f"Signal {s.name}", Place("signal", item=s.name)) for s in p.signals]
+        places += [(f"Device {d.name}", Place("device", item=d.name)) for d in p.devices]
+        places += [(f"Scenario {s.name}", Place("scenario", item=s.name)) for s in p.scenarios]
+        return out + [(text, "", lambda place=place: self.selection.go(place)) for text, place in places]
+
+    def open_finder(self) -> Finder:
+        finder = Finder(self, self.entries())
+        at = self.mapToGlobal(self.rect().center())
+        finder.move(at.x() - finder.width() // 2, self.mapToGlobal(self.rect().topLeft()).y() + 90)
+        finder.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        finder.show()
+        finder.line.setFocus()
+        return finder
+
+    def show_help(self) -> None:
+        rows = "".join(
+            f"<tr><td>{c.menu.split('/')[0]}</td><td><b>{c.name}</b></td><td>{c.shortcut}</td><td>{c.says}</td></tr>"
+            for c in self.table.commands.values()
+        )
+        box = QMessageBox(self)
+        box.setWindowTitle("Keys and commands")
+        box.setTextFormat(Qt.TextFormat.RichText)
+        box.setText(f"<table cellpadding=3>{rows}</table>")
+        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        box.open()
