@@ -18,6 +18,8 @@ def command_list(w: MainWindow) -> list[Command]:
     def in_sequence() -> bool:
         return w.stage in (2, 4) and bool(w.sequences_in_view().names)
 
+    sheet = w.sequences_in_view
+
     def can_run() -> bool:
         return w.runner.session is not None
 
@@ -41,7 +43,7 @@ def command_list(w: MainWindow) -> list[Command]:
         Command("file.quit", "Quit", "File/-", "Ctrl+Q", w.close),
         Command("edit.undo", "Undo", "Edit", "Ctrl+Z", history.undo, "undo", lambda: bool(history.history.undo_name)),
         Command("edit.redo", "Redo", "Edit", "Ctrl+Shift+Z", history.redo, "redo", lambda: bool(history.history.redo_name)),
-        Command("edit.find", "Find anything ...", "Edit/-", "Ctrl+K", w.open_finder, "find", says="Commands, steps, signals, devices by a few letters"),
+        Command("edit.find", "Find anything ...", "Edit/-", "Ctrl+K", w.open_finder, "find", says="By a few letters"),
         Command("edit.filter", "Filter the outline", "Edit", "Ctrl+F", w.focus_filter),
         *stages,
         Command("go.sheet", "Sheet", "Go/-", "F6", lambda: w.show_face("sheet"), "sheet", in_sequence),
@@ -50,20 +52,20 @@ def command_list(w: MainWindow) -> list[Command]:
         Command("go.details", "Fold the details", "Go", "F4", w.toggle_details),
         Command("go.lower", "Fold the lists below", "Go", "F9", w.toggle_lower, "panel"),
         Command("go.dark", "Light or dark", "Go", "Ctrl+Shift+D", w.toggle_dark),
-        Command("seq.insert", "Insert a step after", "Sequence", "Ctrl+I", lambda: w.sequences_in_view().insert_step(), "insert", in_sequence,
+        Command("seq.insert", "Insert a step after", "Sequence", "Ctrl+I", lambda: sheet().insert_step(), "insert", in_sequence,
                 "A step after the selected one, with a number in between (Insert in the sheet)"),
-        Command("seq.delete", "Delete the step or way out", "Sequence", "Ctrl+Backspace", lambda: w.sequences_in_view().delete(), "delete", in_sequence),
-        Command("seq.way", "Add a way out", "Sequence", "Ctrl+Shift+I", lambda: w.sequences_in_view().add_way(), "way", in_sequence,
+        Command("seq.delete", "Delete the step or way out", "Sequence", "Ctrl+Backspace", lambda: sheet().delete(), "delete", in_sequence),
+        Command("seq.way", "Add a way out", "Sequence", "Ctrl+Shift+I", lambda: sheet().add_way(), "way", in_sequence,
                 "One more transition out of the selected step"),
-        Command("seq.up", "Move the row up", "Sequence/-", "Alt+Up", lambda: w.sequences_in_view().move_row(-1), "up", in_sequence),
-        Command("seq.down", "Move the row down", "Sequence", "Alt+Down", lambda: w.sequences_in_view().move_row(1), "down", in_sequence),
+        Command("seq.up", "Move the row up", "Sequence/-", "Alt+Up", lambda: sheet().move_row(-1), "up", in_sequence),
+        Command("seq.down", "Move the row down", "Sequence", "Alt+Down", lambda: sheet().move_row(1), "down", in_sequence),
         Command("seq.renumber", "Renumber in tens", "Sequence", "", w.renumber, "", in_sequence),
         Command("seq.new", "New sequence", "Sequence/-", "", w.new_sequence, "add"),
         Command("run.start", "Start", "Run", "F5", w.runner.toggle, "start", can_run, "Start or pause the run"),
         Command("run.scan", "One scan", "Run", "F10", w.runner.one_scan, "scan", can_run),
         Command("run.back", "Back one scan", "Run", "Shift+F10", w.runner.back, "back", can_run),
         Command("run.nextstep", "Run to the next step change", "Run", "F11", w.runner.next_step, "nextstep", can_run),
-        Command("run.reset", "Reset", "Run", "Shift+F5", w.runner.reset, "reset", says="Back to before scan 0, buttons released, failures cleared"),
+        Command("run.reset", "Reset", "Run", "Shift+F5", w.runner.reset, "reset", says="Back to before scan 0"),
         Command("run.power", "Power cycle", "Run/-", "", lambda: w.runner.do("power"), "", can_run),
         Command("run.ack", "Acknowledge all alarms", "Run", "", lambda: w.runner.do("ack"), "", can_run),
         Command("proof.all", "Run all scenarios", "Proof", "Ctrl+R", w.run_proof, "proof"),

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
 
 from spokeshave.engine.evolve import enabled
 from spokeshave.engine.program import LinkedSequence, LinkedStep, Program, Way
 from spokeshave.engine.situation import Mode, Situation
 from spokeshave.language import checked as ck
-from spokeshave.language.compile import compile_units
+from spokeshave.language.compile import Compiled, compile_units
 from spokeshave.language.literals import value_text
 from spokeshave.model.project import Value
 
@@ -65,9 +66,14 @@ class Waiting:
     ways: tuple[Awaited, ...]
 
 
+@lru_cache(maxsize=4096)
+def _compiled(tree: ck.Checked) -> Compiled:
+    return compile_units([(0, tree)])[0]
+
+
 def evaluate(tree: ck.Checked, v: list[Any]) -> Any:
-    """The value of a checked expression now; compiled on demand, so not for every scan."""
-    return compile_units([(0, tree)])[0](v)
+    """The value of a checked expression now; compiled when it is first asked for."""
+    return _compiled(tree)(v)
 
 
 def blockers(tree: ck.Checked, text: str, v: list[Any], want: bool = True) -> tuple[Term, ...]:

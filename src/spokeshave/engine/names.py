@@ -70,32 +70,37 @@ class TextScope:
     targets: frozenset[str] = frozenset()
 
     def lookup(self, parts: tuple[str, ...]) -> Symbol | str:
-        project = self.table.project
         if len(parts) == 1:
             return self._single(parts[0])
         if len(parts) == 2:
-            own = self.sequence
-            if own is not None and own.step(parts[0]) is not None:
-                return self._member(own, parts[0], parts[1])
-            sequence = project.sequence(parts[0])
-            if sequence is not None:
-                if parts[1] == "state":
-                    slot = self.table.member[(sequence.name.lower(), "", "state")]
-                    return Symbol(f"{sequence.name}.State", Type.DINT, slot, f"{sequence.name}.State follows the chart")
-                if sequence.step(parts[1]) is not None:
-                    return f"{sequence.name}.{parts[1]} is a step; write {sequence.name}.{parts[1]}.X or .T"
-                return f"{sequence.name} has no step {parts[1]}"
-            for q in project.sequences:
-                if q.step(parts[0]) is not None:
-                    return f"{parts[0]} is a step of {q.name}; write {q.name}.{parts[0]}.{parts[1].upper()}"
-            return ""
+            return self._double(*parts)
         if len(parts) == 3:
-            sequence = project.sequence(parts[0])
+            sequence = self.table.project.sequence(parts[0])
             if sequence is None:
                 return f"there is no sequence {parts[0]}"
             if sequence.step(parts[1]) is None:
                 return f"{sequence.name} has no step {parts[1]}"
             return self._member(sequence, parts[1], parts[2])
+        return ""
+
+    def _double(self, first: str, second: str) -> Symbol | str:
+        """`Step.X` of the own sequence, or `Sequence.State`."""
+        if self.sequence is not None and self.sequence.step(first) is not None:
+            return self._member(self.sequence, first, second)
+        sequence = self.table.project.sequence(first)
+        if sequence is not None:
+            step = sequence.step(second)
+            if second == "state":
+                slot = self.table.member[(sequence.name.lower(), "", "state")]
+                return Symbol(f"{sequence.name}.State", Type.DINT, slot, f"{sequence.name}.State follows the chart")
+            if step is not None:
+                full = f"{sequence.name}.{step.name}"
+                return f"{full} is a step; write {full}.X for active, {full}.T for its time"
+            return f"{sequence.name} has no step {second}"
+        for q in self.table.project.sequences:
+            step = q.step(first)
+            if step is not None:
+                return f"{step.name} is a step of {q.name}; write {q.name}.{step.name}.{second.upper()}"
         return ""
 
     def _single(self, name: str) -> Symbol | str:
@@ -104,10 +109,12 @@ class TextScope:
             return Symbol("Home", Type.BOOL, self.table.home, "Home is set by the project's home expression")
         signal = project.signal(name)
         if signal is None:
-            if self.sequence is not None and self.sequence.step(name) is not None:
-                return f"{name} is a step; write {name}.X for active, {name}.T for its time"
-            if project.sequence(name) is not None:
-                return f"{name} is a sequence; write {name}.State for the number of its step"
+            step = self.sequence.step(name) if self.sequence else None
+            sequence = project.sequence(name)
+            if step is not None:
+                return f"{step.name} is a step; write {step.name}.X for active, {step.name}.T for its time"
+            if sequence is not None:
+                return f"{sequence.name} is a sequence; write {sequence.name}.State for the number of its step"
             return ""
         locked = ""
         if signal.cls is SignalClass.INPUT:

@@ -155,8 +155,8 @@ class Checker:
             node = self._need(node, Type.BOOL, tree.operand.span, "NOT")
             return ck.Apply(Type.BOOL, "not", (node,), tree.span)
         if isinstance(node, ck.Const) and node.free:
-            sign = -1 if tree.op == "-" else 1
-            return ck.Const(node.type, sign * int(node.value), tree.span, free=True)
+            number = -int(node.value) if tree.op == "-" else int(node.value)
+            return ck.Const(Type.INT if fits(number, Type.INT) else Type.DINT, number, tree.span, free=True)
         if node.type not in (*NUMERIC, Type.TIME):
             raise self._fault(tree.span, f"{tree.op} takes a number or a time, this is {node.type}")
         return node if tree.op == "+" else ck.Apply(node.type, "neg", (node,), tree.span)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from functools import cache, lru_cache
 from importlib.resources import files
 from typing import Any, cast
@@ -150,7 +151,9 @@ def _expected(names: set[str]) -> str:
     if "OR" in names:
         words.append("an operator such as AND or =")
         names = names - _OPERATORS - {"AMP"}
-    words += sorted(_WORDS.get(n, n) for n in names if n != "DOT" and n != "LPAR")
+    if words or names - {"DOT", "LPAR"}:
+        names = names - {"DOT", "LPAR"}
+    words += sorted(_WORDS.get(n, n) for n in names)
     return " or ".join(words) if len(words) < 3 else ", ".join(words[:-1]) + " or " + words[-1]
 
 
@@ -158,10 +161,6 @@ def explain_error(error: UnexpectedToken | UnexpectedCharacters | UnexpectedEOF,
     if isinstance(error, UnexpectedCharacters):
         at = error.pos_in_stream or 0
         found = text[at]
-        if text.startswith("(*", at):
-            return sx.Problem(
-                error.line, error.column, "a comment is opened and never closed", "end it with *)", at, at
-            )
         shown = found if found.isprintable() else f"character {ord(found)}"
         return sx.Problem(error.line, error.column, f"{shown} has no meaning here", "take it out", at, at + 1)
     token = error.token if isinstance(error, UnexpectedToken) else None
@@ -179,11 +178,12 @@ def explain_error(error: UnexpectedToken | UnexpectedCharacters | UnexpectedEOF,
         return sx.Problem(line, column, "this is an assignment, a condition compares", "write = instead of :=", at, end)
     if token == "=" and start == "start_statements" and ":=" in {_WORDS.get(n, n) for n in expected}:
         return sx.Problem(line, column, "this compares, a statement assigns", "write := instead of =", at, end)
-    if token == "(" and text.startswith("(*", at):
-        return sx.Problem(line, column, "a comment is opened and never closed", "end it with *)", at, at + 2)
     if token == ";" and start == "start_expression":
         return sx.Problem(line, column, "a condition has no semicolon", "take it out", at, end)
     return sx.Problem(line, column, f"{token} does not fit here", f"expected {_expected(expected)}", at, end)
+
+
+_COMMENT = re.compile(r"\(\*.*?\*\)|//[^\n]*", re.DOTALL)
 
 
 def _guard(text: str) -> None:
@@ -193,6 +193,12 @@ def _guard(text: str) -> None:
         line = text.count("\n", 0, at) + 1
         raise sx.TextError(
             [sx.Problem(line, at - text.rfind("\n", 0, at), "a NUL character", "take it out", at, at + 1)]
+        )
+    at = _COMMENT.sub(lambda m: " " * len(m[0]), text).find("(*")
+    if at >= 0:
+        line, column = text.count("\n", 0, at) + 1, at - text.rfind("\n", 0, at)
+        raise sx.TextError(
+            [sx.Problem(line, column, "a comment is opened and never closed", "end it with *)", at, at + 2)]
         )
     depth = 0
     for at, c in enumerate(text):

@@ -39,7 +39,7 @@ def device_problems(project: Project) -> list[Diagnostic]:
             if name not in known:
                 note("device-parameter", f"a {kind.title.lower()} has no parameter {name}", did_you_mean(name, known))
         try:
-            build(device, project.period_ms)
+            build(device, max(1, project.period_ms))
         except ParameterError as error:
             note("device-parameter", str(error))
         except ValueError as error:

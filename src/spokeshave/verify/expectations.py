@@ -39,6 +39,7 @@ class Watcher:
         self.row, self.program, self.trees = row, program, trees
         self.tests: list[Callable[[list[Any]], Any]] = compile_units([(0, t) for t in trees])
         self.decided: Verdict | None = None
+        self.last: Situation | None = None
         self.now = 0
 
     def see(self, s: Situation) -> None:
@@ -104,24 +105,23 @@ class Always(Watcher):
 class TrueAt(Watcher):
     """at t: e, by t: e, finally e."""
 
-    def __init__(self, row: ExpectRow, program: Program, trees: tuple[ck.Checked, ...]) -> None:
-        super().__init__(row, program, trees)
-        self.last = (False, "")
-
     def look(self, s: Situation) -> None:
+        if self.row.kind == "true_finally":
+            self.last = s
+            return
         true = bool(self.tests[0](s.v))
         kind, limit = self.row.kind, self.row.ms
-        if kind == "true_finally":
-            self.last = (true, self.values(s) if true else self.why(s))
-        elif kind == "true_by" and true and self.now <= limit:
+        if kind == "true_by" and true and self.now <= limit:
             self.decide(Outcome.PASS, self.values(s))
         elif self.now >= limit:
             self.decide(Outcome.PASS if true and kind == "true_at" else Outcome.FAIL,
                         self.values(s) if true else self.why(s))  # fmt: skip
 
     def end(self) -> None:
-        if self.row.kind == "true_finally":
-            self.decide(Outcome.PASS if self.last[0] else Outcome.FAIL, self.last[1])
+        s = self.last
+        if self.row.kind == "true_finally" and s is not None:
+            true = bool(self.tests[0](s.v))
+            self.decide(Outcome.PASS if true else Outcome.FAIL, self.values(s) if true else self.why(s))
         else:
             self.decide(Outcome.NOT_REACHED, "the run ended before")
 

@@ -14,7 +14,7 @@ from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.sequence.sheet_view import Live
 from spokeshave.desktop.theme import code_font, text_font, theme
 from spokeshave.engine.explain import Awaited
-from spokeshave.engine.link import transition_place
+from spokeshave.engine.link_sequence import transition_place
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.layout import BLOCK_H, Bar, Layout, StepBox, block_text, condition_lines, layout
 from spokeshave.model.project import Sequence

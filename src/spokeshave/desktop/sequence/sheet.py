@@ -140,7 +140,7 @@ class Sheet(QAbstractTableModel):
         """The item a cell belongs to."""
         row = self.row(index.row())
         if index.column() in (self.awaits, self.next) and row.transition is not None:
-            from spokeshave.engine.link import transition_place
+            from spokeshave.engine.link_sequence import transition_place
 
             return transition_place(self.sequence, row.transition)
         return Place("step", self.sequence.name, self.sequence.steps[row.step].name)

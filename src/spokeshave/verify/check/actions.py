@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from spokeshave.engine.link import transition_place
+from spokeshave.engine.link_sequence import transition_place
 from spokeshave.language.literals import time_ms
 from spokeshave.model.diagnostics import Diagnostic, Place
 from spokeshave.model.project import Project, Qualifier, Sequence, SignalClass, Type

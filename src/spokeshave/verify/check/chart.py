@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from spokeshave.engine.link import transition_place
+from spokeshave.engine.link_sequence import transition_place
 from spokeshave.language import syntax as sx
 from spokeshave.language.parse import parse_expression
 from spokeshave.language.syntax import TextError

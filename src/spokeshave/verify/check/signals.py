@@ -68,10 +68,15 @@ def never_reset_counter(look: Look) -> Iterator[Diagnostic]:
     for s in look.project.signals:
         if s.cls is not SignalClass.INTERNAL or s.type not in (Type.INT, Type.DINT):
             continue
-        writes = look.used(s.name, "write")
+        writes = [u for u in look.used(s.name, "write") if _runs(look, u.place)]
         if writes and all(_counts(look, u.place, s.name) for u in writes):
             yield warning("counter-never-reset", Place("signal", item=s.name),
                           f"{s.name} is counted and never set back", "set it to 0 where a new count begins")  # fmt: skip
+
+
+def _runs(look: Look, place: Place) -> bool:
+    """Whether a body is named by any action block; other texts always run."""
+    return place.kind != "body" or bool(look.used(place.item, "act"))
 
 
 def _counts(look: Look, place: Place, name: str) -> bool:

@@ -1,0 +1,68 @@
+"""Names of a machine file: each once and legal, steps numbered once, transitions between known steps (semantics 2, 4)."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable
+
+from spokeshave.engine.link_sequence import transition_place
+from spokeshave.language.rename import name_problem
+from spokeshave.model.diagnostics import Place, did_you_mean
+from spokeshave.model.project import Project, Sequence, Type
+
+Note = Callable[..., None]
+"""note(code, place, message, advice)."""
+
+
+def check_names(project: Project, note: Note) -> None:
+    """Each name once in the project, and each a legal one (semantics section 2)."""
+    if not 1 <= project.period_ms <= 1000:
+        note("period", Place(), f"a period of {project.period_ms} ms", "1 to 1000 ms are possible")
+    named = [(s.name, Place("signal", item=s.name)) for s in project.signals]
+    named += [(q.name, Place("sequence", item=q.name)) for q in project.sequences]
+    named += [(d.name, Place("device", item=d.name)) for d in project.devices]
+    count = Counter(n.lower() for n, _ in named)
+    said: set[str] = set()
+    for name, place in named:
+        problem = name_problem(name)
+        if problem:
+            note("name", place, problem)
+        elif count[name.lower()] > 1 and name.lower() not in said:
+            said.add(name.lower())
+            note("name-twice", place, f"{name} names {count[name.lower()]} things", "give each its own name")
+    for q in project.sequences:
+        _check_steps(project, q, note)
+    for s in project.signals:
+        if s.initial is not None and isinstance(s.initial, bool) != (s.type is Type.BOOL):
+            note("initial", Place("signal", item=s.name), f"{s.initial} is not a {s.type} value")
+
+
+def _check_steps(project: Project, q: Sequence, note: Note) -> None:
+    seen: set[str] = set()
+    numbers: set[int] = set()
+    for step in q.steps:
+        place = Place("step", q.name, step.name)
+        problem = name_problem(step.name)
+        if problem:
+            note("name", place, problem)
+        if step.name.lower() in seen:
+            note("name-twice", place, f"{q.name} has two steps {step.name}", "give each its own name")
+        if step.number in numbers:
+            note("number-twice", place, f"{q.name} has two steps with number {step.number}")
+        if project.signal(step.name) is not None:
+            note("name-clash", place, f"{step.name} is a signal too", "rename one of them")
+        seen.add(step.name.lower())
+        numbers.add(step.number)
+    if q.step(q.initial) is None:
+        note("initial-step", Place("sequence", item=q.name), f"{q.initial} is not one of its steps",
+                  "choose an initial step")  # fmt: skip
+    for i, t in enumerate(q.transitions):
+        for name in (*t.sources, *t.targets):
+            if q.step(name) is None:
+                offer = did_you_mean(name, (s.name for s in q.steps))
+                note("unknown-step", transition_place(q, i), f"there is no step {name} in {q.name}", offer)
+        if not t.sources or not t.targets:
+            note("transition-ends", transition_place(q, i), "a transition needs steps on both sides")
+        for names in (t.sources, t.targets):
+            if len(set(names)) < len(names):
+                note("transition-ends", transition_place(q, i), "the same step stands twice on one side")

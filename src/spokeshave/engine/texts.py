@@ -1,0 +1,99 @@
+"""Texts of a machine file on their way to code: checked in their scope, gathered with their places."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from spokeshave.engine import program as pg
+from spokeshave.engine.names import SlotTable, TextScope
+from spokeshave.language import checked as ck
+from spokeshave.language.check import Checker
+from spokeshave.language.compile import Unit
+from spokeshave.language.parse import parse_expression, parse_statements
+from spokeshave.language.syntax import TextError
+from spokeshave.model.diagnostics import Diagnostic, Place, Severity
+from spokeshave.model.project import Project, SignalClass, Type
+
+
+class Texts:
+    """Gathers checked texts as units to compile, and what is wrong with them as findings."""
+
+    def __init__(self, project: Project) -> None:
+        self.project = project
+        self.found: list[Diagnostic] = []
+        self.units: list[Unit] = []
+        self.places: list[Place] = []
+        self.table = SlotTable(project)
+        self.acted = frozenset(
+            a.target.lower()
+            for q in project.sequences
+            for s in q.steps
+            for a in s.actions
+            if project.signal(a.target) is not None
+        )
+        """Signals that are targets of action blocks: nothing else may write them."""
+
+    def note(self, code: str, place: Place, message: str, advice: str = "") -> None:
+        self.found.append(Diagnostic(code, Severity.ERROR, place, message, advice))
+
+    def _place(self, place: Place) -> int:
+        self.places.append(place)
+        return len(self.places) - 1
+
+    def check(self, text: str, place: Place, scope: TextScope, kind: str) -> Any:
+        """The checked tree of a text, or None with its problems noted. `kind`: condition, time, statements."""
+        checker = Checker(scope)
+        tree: Any = None
+        try:
+            if kind == "statements":
+                tree = checker.statements(parse_statements(text))
+            elif kind == "condition":
+                tree = checker.condition(parse_expression(text))
+            else:
+                tree = checker.expression(parse_expression(text), Type.TIME, "a TIME is needed")
+            problems = checker.problems
+        except TextError as error:
+            problems = error.problems
+        except RecursionError:
+            self.note("text", place, "this is too long for one expression", "use internals for its parts")
+            return None
+        for p in problems:
+            message = p.message
+            if kind == "condition" and not message.startswith("this is"):
+                message = f"in the condition: {message}"
+            self.note("text", place.spot(p.line, p.column), message, p.advice)
+        return None if problems else tree
+
+    def unit(self, tree: Any, place: Place) -> int:
+        self.units.append((self._place(place), tree))
+        return len(self.units) - 1
+
+    def condition(self, text: str, place: Place, scope: TextScope) -> tuple[int, ck.Checked] | None:
+        tree = self.check(text, place, scope, "condition")
+        return None if tree is None else (self.unit(tree, place), tree)
+
+    def time(self, text: str, place: Place, scope: TextScope) -> pg.Time | None:
+        """A literal or a setting."""
+        if not text.strip():
+            return None
+        tree = self.check(text, place, scope, "time")
+        if isinstance(tree, ck.Const):
+            if int(tree.value) < 0:
+                self.note("time-negative", place, f"{text} is negative", "a time counts from 0")
+            return pg.Time(int(tree.value))
+        if isinstance(tree, ck.Load):
+            signal = self.project.signal(tree.name)
+            if signal is not None and signal.cls is SignalClass.SETTING:
+                return pg.Time(0, tree.slot)
+        if tree is not None:
+            self.note(
+                "time-form", place, f"{text} is neither a time nor a setting", "write T#2s or the name of a setting"
+            )
+        return None
+
+    def rising(self, text: str, place: Place, scope: TextScope) -> int:
+        """The slot of RISING(text), or -1 without a text."""
+        if not text.strip():
+            return -1
+        tree = self.check(text, place, scope, "condition")
+        return -1 if tree is None else self.table.edge("RISING", tree, None)

@@ -1,0 +1,144 @@
+"""Every rule of the static check has one wrong machine file that shows it, and is silent on the one put right."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import pytest
+
+from spokeshave.model.diagnostics import Severity
+from spokeshave.model.project import (
+    Action, Body, Device, Interlock, OpposedPair, Project, Qualifier, Scenario, Sequence, Signal, SignalClass, Step,
+    Transition, Trip, Type,
+)  # fmt: skip
+from spokeshave.verify.check import findings
+
+IN, OUT, VAR, SET = SignalClass.INPUT, SignalClass.OUTPUT, SignalClass.INTERNAL, SignalClass.SETTING
+
+
+def gate() -> Project:
+    """A sluice that opens on a button and closes on another: without findings."""
+    return Project(
+        "Gate", signals=(
+            Signal("Go", IN), Signal("Shut", IN), Signal("Opened", IN), Signal("Closed", IN), Signal("Halt", IN, contact="nc"),
+            Signal("Drive", OUT), Signal("Lamp", OUT), Signal("Count", VAR, Type.INT), Signal("Wait", SET, Type.TIME, initial=3000),
+        ),
+        sequences=(Sequence("Main", "Idle", (
+            Step("Idle", 10, (Action(Qualifier.R, "Lamp"), Action(Qualifier.P1, "Clear"))),
+            Step("Opening", 20, (Action(Qualifier.N, "Drive"), Action(Qualifier.S, "Lamp")), "T#5s"),
+            Step("Closing", 30, (Action(Qualifier.P1, "Up"),), "T#5s"),
+        ), (
+            Transition(("Idle",), ("Opening",), "RISING(Go) AND Count < 9"),
+            Transition(("Opening",), ("Closing",), "Opened AND Opening.T >= Wait OR RISING(Shut)"),
+            Transition(("Closing",), ("Idle",), "Closed"),
+        ), (Body("Up", "Count := Count + 1;"), Body("Clear", "Count := 0;"))),),
+        trips=(Trip("Safety", 1, "NOT Halt", ("Main",)),), reset="Go",
+        devices=(
+            Device("Sluice", "actuator", (("extend", "Drive"), ("extended", "Opened"), ("retracted", "Closed"))),
+            Device("Button", "button", (("contact", "Go"),)), Device("Shutter", "button", (("contact", "Shut"),)),
+            Device("Mushroom", "emergency", (("contact", "Halt"),)), Device("Light", "lamp", (("lit", "Lamp"),)),
+        ),
+    )  # fmt: skip
+
+
+def chart(project: Project, **changes: object) -> Project:
+    return replace(project, sequences=(replace(project.sequences[0], **changes),))
+
+
+def way(project: Project, index: int, condition: str) -> Project:
+    ways = list(project.sequences[0].transitions)
+    ways[index] = replace(ways[index], condition=condition)
+    return chart(project, transitions=tuple(ways))
+
+
+def step(project: Project, index: int, **changes: object) -> Project:
+    steps = list(project.sequences[0].steps)
+    steps[index] = replace(steps[index], **changes)
+    return chart(project, steps=tuple(steps))
+
+
+def signal(project: Project, *more: Signal, **changes: object) -> Project:
+    name = changes.pop("name", "")
+    kept = tuple(replace(s, **changes) if s.name == name else s for s in project.signals)
+    return replace(project, signals=(*kept, *more))
+
+
+G = gate()
+MAIN = G.sequences[0]
+CASES = {
+    "text": way(G, 0, "Goo"),
+    "name": signal(G, Signal("9th", IN)),
+    "name-twice": signal(G, Signal("GO", IN)),
+    "name-clash": signal(G, Signal("Idle", VAR)),
+    "number-twice": step(G, 1, number=10),
+    "initial-step": chart(G, initial="Gone"),
+    "unknown-step": chart(G, transitions=(*MAIN.transitions, Transition(("Idle",), ("Opned",), "Go"))),
+    "transition-ends": chart(G, transitions=(*MAIN.transitions, Transition(("Idle",), (), "Go"))),
+    "initial": signal(G, name="Count", initial=True),
+    "period": replace(G, period_ms=0),
+    "action-target": step(G, 1, actions=(Action(Qualifier.N, "Go"),)),
+    "action-time": step(G, 1, actions=(Action(Qualifier.L, "Drive"),)),
+    "time-form": step(G, 1, longest="Count * T#1s"),
+    "time-negative": step(G, 1, longest="T#-1s"),
+    "response": step(G, 1, response="Saftey"),
+    "trip-scope": replace(G, trips=(replace(G.trips[0], scope=("Mian",)),)),
+    "trip-step": replace(G, trips=(replace(G.trips[0], steps="go to", go_to=("Main.Nowhere",)),)),
+    "trip-variable": replace(G, trips=(replace(G.trips[0], zeroed=("Nothing",)),)),
+    "not-an-output": replace(G, interlocks=(Interlock("Go", "TRUE"),)),
+    "device-kind": replace(G, devices=(*G.devices, Device("Odd", "moter"))),
+    "device-parameter": replace(G, devices=(*G.devices, Device("Odd", "motor", parameters=(("run_up_s", -1.0),)))),
+    "device-wire": replace(G, devices=(*G.devices, Device("Odd", "motor", (("run", "Drvie"),)))),
+    "scenario": replace(G, scenarios=(Scenario("Odd", "run for 1 s\nexpect never Goo"),)),
+    "step-unreachable": chart(G, steps=(*MAIN.steps, Step("Lost", 40)), transitions=(*MAIN.transitions, Transition(("Lost",), ("Idle",), "Go"))),
+    "step-no-exit": chart(G, transitions=MAIN.transitions[:2]),
+    "condition-constant": way(G, 2, "TRUE"),
+    "branches-overlap": chart(G, transitions=(*MAIN.transitions, Transition(("Closing",), ("Opening",), "Halt"))),
+    "target-shared": replace(G, sequences=(MAIN, Sequence("More", "S1", (Step("S1", 10, (Action(Qualifier.N, "Drive"),)),)))),
+    "read-nowhere": signal(G, Signal("Spare", IN)),
+    "written-nowhere": signal(G, Signal("Spare", OUT)),
+    "movement-unconfirmed": way(G, 1, "Opening.T >= Wait OR RISING(Shut)"),
+    "stop-normally-open": signal(G, name="Halt", contact="no"),
+    "counter-never-reset": step(G, 0, actions=(Action(Qualifier.R, "Lamp"),)),
+    "stored-never-reset": step(G, 0, actions=(Action(Qualifier.P1, "Clear"),)),
+    "reset-never-stored": step(G, 1, actions=(Action(Qualifier.N, "Drive"),)),
+    "opposed-together": replace(G, opposed=(OpposedPair("Drive", "Lamp"),)),
+    "no-longest": step(G, 1, longest=""),
+    "window-reversed": step(G, 1, shortest="T#9s"),
+    "level-for-edge": way(way(G, 0, "Go"), 1, "Go AND Opened"),
+    "trip-no-reset": replace(G, reset=""),
+    "trip-no-scope": replace(G, trips=(replace(G.trips[0], scope=()),)),
+}  # fmt: skip
+
+
+def test_the_gate_put_right_has_no_finding():
+    assert findings(G) == []
+
+
+@pytest.mark.parametrize("code", CASES)
+def test_each_rule_finds_its_mistake(code):
+    found = [d for d in findings(CASES[code]) if d.code == code]
+    assert found
+    for d in found:
+        assert d.message and str(d.place)
+        assert d.advice or d.severity is Severity.ERROR
+
+
+def test_findings_say_where_what_and_what_to_do():
+    (found,) = findings(CASES["text"])
+    assert str(found) == "Main, transition 10 to 20, column 1: in the condition: there is no Goo; did you mean Go?"
+    assert findings(CASES["level-for-edge"])[0].advice == "write RISING(Go)"
+
+
+def test_branches_with_a_term_and_its_opposite_or_a_priority_do_not_overlap():
+    extra = Transition(("Closing",), ("Opening",), "NOT Closed AND Halt")
+    assert not findings(chart(G, transitions=(*MAIN.transitions, extra)))
+    ways = (
+        *MAIN.transitions[:2],
+        replace(MAIN.transitions[2], priority=1),
+        Transition(("Closing",), ("Opening",), "Halt"),
+    )
+    assert not findings(chart(G, transitions=ways))
+
+
+def test_the_roastery_has_no_finding_at_all(roastery):
+    assert findings(roastery) == []

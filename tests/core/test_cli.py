@@ -1,0 +1,137 @@
+"""The command line: exit codes, outputs, messages; and the core without Qt."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+from typer.testing import CliRunner
+
+from spokeshave.cli import app
+from tests.conftest import EXAMPLES
+
+ROASTERY = str(EXAMPLES / "roastery.spoke")
+PADDLE = str(EXAMPLES / "paddle.st")
+runner = CliRunner()
+
+
+def call(*arguments: str) -> tuple[int, str, str]:
+    result = runner.invoke(app, list(arguments))
+    if result.exception is not None and not isinstance(result.exception, SystemExit):
+        raise result.exception
+    return result.exit_code, result.stdout, result.stderr
+
+
+def test_a_hand_written_chart_is_simulated_and_its_trace_written(tmp_path):
+    trace = tmp_path / "out.csv"
+    assert call(
+        "run", PADDLE, "--for", "12s", "--stimuli", str(EXAMPLES / "paddle-stimuli.csv"), "--trace", str(trace)
+    ) == (0, "", "")
+    rows = [line.split(",") for line in trace.read_text().splitlines()]
+    assert rows[0] == ["time_ms", "signal", "value"]
+    winch = [(int(t), v) for t, name, v in rows[1:] if name == "WinchUp"]
+    # Raise is pressed at 1 s; the paddle is up at 4 s; hand-worked from the chart.
+    assert winch == [(0, "0"), (1000, "1"), (4000, "0")]
+    times = [int(r[0]) for r in rows[1:]]
+    assert times == sorted(times)
+
+
+def test_run_writes_to_standard_output_and_for_counts_scans_below_it():
+    code, out, err = call("run", PADDLE, "--for", "20ms")
+    assert (code, err) == (0, "")
+    assert out.splitlines()[1:] == [line for line in out.splitlines()[1:] if line.startswith("0,")]
+
+
+def test_a_scenario_can_be_run_for_its_trace():
+    code, out, _ = call("run", ROASTERY, "--scenario", "light roast in order")
+    assert code == 0
+    assert "500,StartButton,1" in out and re.search(r"^\d+,BeanTemp,1\d\d\.[05]$", out, re.MULTILINE)
+
+
+@pytest.mark.parametrize(
+    ("arguments", "message"),
+    [
+        (("run", ROASTERY), "say how long"),
+        (("run", ROASTERY, "--for", "soon"), "--for soon: write a time such as 60s"),
+        (("run", ROASTERY, "--for", "1s", "--trace", "x.txt"), "the suffix .txt is not known"),
+        (("run", ROASTERY, "--scenario", "Nope"), "there is no scenario 'Nope'; there are: Light roast"),
+        (("run", "gone.spoke", "--for", "1s"), "gone.spoke: No such file"),
+        (("check", "gone.doc"), "the suffix .doc is not known; use .spoke or .st"),
+        (("convert", ROASTERY, "/nowhere/at/all.st"), "could not be written"),
+        (("convert", ROASTERY, "x.doc"), "the suffix .doc is not known"),
+        (("demo", "nothing"), "there is no example nothing; there are roastery"),
+    ],
+)
+def test_what_cannot_be_done_exits_2_with_a_message(arguments, message):
+    code, out, err = call(*arguments)
+    assert (code, out) == (2, "")
+    assert message in err and "Traceback" not in err
+
+
+def test_a_run_that_stops_exits_2_with_its_trace_up_to_there(tmp_path):
+    file = tmp_path / "stop.st"
+    file.write_text(
+        "PROGRAM P VAR_OUTPUT Y : BOOL; END_VAR VAR N : INT := 3; END_VAR INITIAL_STEP A: Down(N); Y(N); END_STEP\n"
+        "ACTION Down: N := N - 1; IF 6 / N > 5 THEN N := N; END_IF; END_ACTION END_PROGRAM"
+    )
+    code, out, err = call("run", str(file), "--for", "1s")
+    assert code == 2
+    assert out.splitlines()[-1] == "10,N,1"
+    assert "P, body Down, column 16: division by zero, at 20 ms" in err
+
+
+def test_check_exits_by_the_worst_finding(tmp_path):
+    assert call("check", ROASTERY) == (0, "", "")
+    broken = tmp_path / "broken.st"
+    broken.write_text(Path(PADDLE).read_text().replace("RISING(Raise)", "RISING(Rais)"))
+    code, out, _ = call("check", str(broken))
+    assert code == 1 and "did you mean Raise?" in out
+    code, out, _ = call("check", str(broken), "--json")
+    assert code == 1 and json.loads(out)[0]["severity"] == "error"
+    assert call("run", str(broken), "--for", "1s")[0] == 2
+
+
+def test_verify_reports_and_exits_1_when_something_failed(tmp_path):
+    xml, html = tmp_path / "r.xml", tmp_path / "r.html"
+    code, out, _ = call("verify", str(EXAMPLES / "roastery-mistake.spoke"), "--junit", str(xml), "--report", str(html))
+    assert code == 1
+    assert "it lasted 0.3 s" in out and "it lasted 0.3 s" in html.read_text() and 'failures="1"' in xml.read_text()
+    code, out, _ = call("verify", ROASTERY, "--json")
+    assert code == 0 and {s["outcome"] for s in json.loads(out)["scenarios"]} == {"pass"}
+
+
+def test_convert_there_and_back_is_the_same_file(tmp_path):
+    text, back = tmp_path / "r.st", tmp_path / "r.spoke"
+    assert call("convert", ROASTERY, str(text)) == (0, "", "")
+    assert call("convert", str(text), str(back)) == (0, "", "")
+    assert back.read_bytes() == Path(ROASTERY).read_bytes()
+
+
+def test_the_demo_without_a_display_runs_the_example_whole(tmp_path):
+    env = {k: v for k, v in os.environ.items() if k not in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")}
+    done = subprocess.run(
+        [sys.executable, "-m", "spokeshave", "demo"], cwd=tmp_path, env=env, capture_output=True, text=True, timeout=180
+    )
+    assert done.returncode == 0, done.stderr
+    assert "No display: running the example roastery whole." in done.stdout
+    names = {p.name for p in (tmp_path / "demo-output").iterdir()}
+    assert {"roastery-trace.csv", "roastery-record.html", "1-brief.png", "6-proof.png"} <= names
+
+
+def test_the_core_works_with_no_qt_installed(tmp_path):
+    code = (
+        "import sys; sys.modules['PySide6'] = None\n"
+        "import pkgutil, importlib, spokeshave\n"
+        "for m in pkgutil.walk_packages(spokeshave.__path__, 'spokeshave.'):\n"
+        "    if not m.name.startswith(('spokeshave.desktop', 'spokeshave.__main__')): importlib.import_module(m.name)\n"
+        "from spokeshave.cli import app\n"
+        f"app(['verify', {ROASTERY!r}])\n"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=120)
+    assert done.returncode == 0, done.stderr
+    assert done.stdout.count("pass") == 4

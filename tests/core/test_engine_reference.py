@@ -1,0 +1,50 @@
+"""The engine against the slow, obvious interpreter, on random charts."""
+
+from __future__ import annotations
+
+from hypothesis import HealthCheck, given, settings
+
+from spokeshave.engine.session import Session
+from spokeshave.engine.stimuli import Stimulus
+from spokeshave.model.project import Project
+from tests.core.projects import INPUTS, PERIOD, projects, runs
+from tests.core.reference import Reference
+
+slow = settings(
+    max_examples=250, deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large]
+)
+
+
+def engine_rows(project: Project, inputs: list[tuple[bool, ...]]) -> list[dict[str, object]]:
+    stimuli = [
+        Stimulus(k * PERIOD, "set", name, value) for k, row in enumerate(inputs) for name, value in zip(INPUTS, row)
+    ]
+    session = Session(project, stimuli)
+    rows = []
+    for _ in inputs:
+        assert session.scan(), session.stopped
+        rows.append({r.name: session.situation.v[r.slot] for r in session.program.recorded})
+    return rows
+
+
+@slow
+@given(projects(), runs())
+def test_the_engine_runs_as_the_obvious_interpreter_does(project, inputs):
+    reference = Reference(project)
+    for row in inputs:
+        reference.scan(dict(zip(INPUTS, row)))
+    for k, (mine, theirs) in enumerate(zip(engine_rows(project, inputs), reference.rows)):
+        assert mine == theirs, f"scan {k}"
+
+
+@slow
+@given(projects(), runs())
+def test_going_back_and_on_again_gives_the_same_run(project, inputs):
+    stimuli = [Stimulus(k * PERIOD, "set", n, v) for k, row in enumerate(inputs) for n, v in zip(INPUTS, row)]
+    session = Session(project, stimuli)
+    session.run_scans(len(inputs))
+    straight = list(zip(session.trace.scans, session.trace.columns, session.trace.values))
+    session.back(len(inputs) // 2)
+    assert session.k == len(inputs) - len(inputs) // 2
+    session.run_scans(len(inputs) // 2)
+    assert list(zip(session.trace.scans, session.trace.columns, session.trace.values)) == straight

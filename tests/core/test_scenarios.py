@@ -1,0 +1,159 @@
+"""Scenarios: the rows mean what an engineer reads in them, and verdicts say what decided."""
+
+from __future__ import annotations
+
+import xml.etree.ElementTree as ElementTree
+
+import pytest
+
+from spokeshave.formats import spoke
+from spokeshave.language.scenario import parse_scenario
+from spokeshave.model.project import Scenario
+from spokeshave.verify.check import findings
+from spokeshave.verify.coverage import coverage
+from spokeshave.verify.expectations import Outcome
+from spokeshave.verify.junit import junit
+from spokeshave.verify.record import record_html
+from spokeshave.verify.scenarios import run_all, run_scenario
+from tests.conftest import EXAMPLES
+from tests.core.test_check import gate
+
+PASS, FAIL, NOT = Outcome.PASS, Outcome.FAIL, Outcome.NOT_REACHED
+
+
+def verdict(expectation: str, deeds: str = "at 100 ms: press Button for 100 ms", length: str = "12 s"):
+    result = run_scenario(gate(), Scenario("Try", f"{deeds}\nrun for {length}\n{expectation}"))
+    assert not result.problems, result.problems
+    return result.verdicts[0]
+
+
+# The gate opens at 0.1 s, is open at 1.1 s, waits until 3.1 s, closes by 4.1 s (the command ends, the spring returns it).
+@pytest.mark.parametrize(
+    ("expectation", "outcome", "time_ms", "because"),
+    [
+        ("expect order Main: Idle, Opening, Idle", PASS, 4100, "Idle entered last"),
+        ("expect exact order Main: Idle, Opening, Closing, Idle", PASS, 4100, "Idle entered last"),
+        ("expect exact order Main: Idle, Closing", FAIL, 100, "Opening entered, Closing expected"),
+        ("expect order Main: Closing, Opening", FAIL, 11990, "entered were Idle, Opening, Closing, Idle"),
+        ("expect reach Main.Closing within 3 s of Main.Opening", PASS, 3100, "after 3 s"),
+        ("expect reach Main.Closing within 2.9 s of Main.Opening", FAIL, 3100, "after 3 s"),
+        ("expect Main.Opening lasts at least 3 s", PASS, 100, "it lasted 3 s"),
+        ("expect Main.Opening lasts at most 2 s", FAIL, 3100, "it lasted 3 s"),
+        ("expect at 1.1 s: Opened", PASS, 1100, "Opened = TRUE"),
+        ("expect at 1.09 s: Opened", FAIL, 1090, "Opened (FALSE)"),
+        ("expect by 2 s: Opened AND Drive", PASS, 1100, "Opened = TRUE, Drive = TRUE"),
+        ("expect by 1 s: Opened", FAIL, 1000, "Opened (FALSE)"),
+        ("expect finally Closed AND NOT Drive", PASS, 11990, "Closed = TRUE, Drive = FALSE"),
+        ("expect always NOT (Opened AND Closed)", PASS, 11990, "in every scan"),
+        ("expect never Drive AND Opened", FAIL, 1100, "NOT Drive (TRUE)"),
+        ("expect whenever Drive then within 1 s Opened", PASS, 11990, "1 times, at most 1000 ms"),
+        ("expect whenever Drive then within 500 ms Opened", FAIL, 600, "500 ms after Drive: Opened (FALSE)"),
+        ("expect whenever Halt AND Opened AND Closed then within 1 s Drive", NOT, 11990, "never came"),
+        ('expect alarm "late"', FAIL, 11990, "it was not raised; raised were: none"),
+        ("expect no alarms", PASS, 11990, "none was raised"),
+        ("expect no hazards", PASS, 11990, "none was raised"),
+    ],
+)
+def test_expectations_are_decided_at_their_time(expectation, outcome, time_ms, because):
+    v = verdict(expectation)
+    assert (v.outcome, v.time_ms) == (outcome, time_ms)
+    assert because in v.because
+
+
+@pytest.mark.parametrize(
+    ("deeds", "expectation"),
+    [
+        ("at 10 ms: hold Button\nafter 200 ms: release Button", "expect at 190 ms: Go AND Drive"),
+        (
+            "when Closed: press Button\nwhen Opened, 500 ms later: press Shutter",
+            "expect reach Main.Closing within 1.52 s of Main.Opening",
+        ),
+        ("at 10 ms: press Button\non Main.Opening, 1 s later: hold Mushroom", 'expect alarm "trip Safety"'),
+        ('at 0 s: break Sluice "jammed"\nat 1 s: press Button', 'expect alarm "Main.Opening is late"'),
+        (
+            'at 0 s: break Sluice "jammed"\nat 1 s: press Button\nafter 6 s: mend Sluice "jammed"',
+            "expect finally Main.Idle.X",
+        ),
+        ("at 0 s: set Wait to T#5s\nat 10 ms: press Button", "expect Main.Opening lasts at least 5 s"),
+        ("at 1 s: force Drive to TRUE\nat 3 s: unforce Drive", "expect at 2.5 s: Opened AND NOT Main.Opening.X"),
+        ("at 10 ms: press Button\nat 2 s: power cycle", "expect at 2 s: Main.Idle.X AND Opened"),
+    ],
+)
+def test_deeds_do_what_they_say(deeds, expectation):
+    v = verdict(expectation, deeds)
+    assert v.outcome is PASS, v
+
+
+@pytest.mark.parametrize(
+    ("text", "line", "message"),
+    [
+        ("run for 1 s", 1, "this scenario expects nothing"),
+        ("expect no alarms", 1, "does not say how long it runs"),
+        ("run for 1 s\nexpect nothing", 2, "the text ends too early"),
+        ("run for 1 s\nat 1: press Button\nexpect no alarms", 2, "1 does not fit here"),
+        ("at 1 s: press Buton\nrun for 1 s\nexpect no alarms", 1, "there is no device Buton"),
+        ("at 1 s: press Sluice\nrun for 1 s\nexpect no alarms", 1, "Sluice is a linear actuator"),
+        ('at 1 s: break Sluice "bent"\nrun for 1 s\nexpect no alarms', 1, "Sluice has no failure 'bent'"),
+        ("at 1 s: set Drive to TRUE\nrun for 1 s\nexpect no alarms", 1, "Drive is an output"),
+        ("run for 1 s\nexpect order Main: Idle, Opned", 2, "Main has no step Opned"),
+        ("run for 1 s\nexpect never Goo", 2, "there is no Goo"),
+        ("run for 1 s\nexpect never RISING(Go)", 2, "RISING is not for scenarios"),
+        ("on Main.Gone: press Button\nrun for 1 s\nexpect no alarms", 1, "Main has no step Gone"),
+    ],
+)
+def test_wrong_rows_are_told_with_their_line_and_nothing_runs(text, line, message):
+    result = run_scenario(gate(), Scenario("Odd", text))
+    assert result.outcome is FAIL and result.session is None
+    assert result.problems[0].line == line
+    assert message in result.problems[0].message
+
+
+def test_all_wrong_rows_are_told_at_once():
+    assert len(parse_scenario("at x: y\nrun 3\nexpect\nat 1 s: press A").problems) == 3
+
+
+def test_the_roastery_passes_all_its_scenarios_and_proves_its_brief(roastery):
+    results = run_all(roastery)
+    assert {r.scenario.name: r.outcome for r in results} == dict.fromkeys((s.name for s in roastery.scenarios), PASS)
+    assert {c.state for c in coverage(roastery, {r.scenario.name: r for r in results})} == {"proven"}
+
+
+def test_the_planted_mistake_is_found_and_shown_where_it_is():
+    mistaken = spoke.read(EXAMPLES / "roastery-mistake.spoke")
+    results = run_all(mistaken)
+    failed = [r for r in results if r.outcome is FAIL]
+    assert [r.scenario.name for r in failed] == ["Light roast in order"]
+    worst = failed[0].worst
+    assert worst is not None
+    assert (worst.text, worst.because) == ("expect Roast.Charge lasts at least 3 s", "it lasted 0.3 s")
+    trace = failed[0].session.trace
+    assert trace.at("Roast.Charge.X", worst.time_ms // 10 - 1) and not trace.at("GateOpened", worst.time_ms // 10)
+    states = {c.requirement.ident: c.state for c in coverage(mistaken, {r.scenario.name: r for r in results})}
+    assert states["R03"] == "failed" and states["R09"] == "proven"
+
+
+def test_the_jammed_door_is_found_late_at_its_longest_time(roastery):
+    result = run_scenario(roastery, roastery.scenario("Jammed drop door"))
+    trace = result.session.trace
+    entered = trace.windows("Roast.Drop.X")[0][0]
+    assert [e.k for e in trace.events if e.kind == "late"] == [entered + 500]
+
+
+def test_reports_carry_the_verdicts_and_survive_odd_characters(roastery):
+    odd = Scenario("Odd <&\x01>", "run for 10 ms\nexpect finally Drum")
+    results = [run_scenario(roastery, odd), run_scenario(roastery, roastery.scenarios[0])]
+    suite = ElementTree.fromstring(junit("Roastery & Co", results, findings(roastery)))
+    assert (suite.get("tests"), suite.get("failures")) == ("3", "1")
+    assert "Drum (FALSE)" in suite.find("testcase[@classname='scenario']/failure").text
+    html = record_html(roastery, results, findings(roastery), "2030-01-02")
+    for wanted in (
+        "2030-01-02",
+        "R11",
+        "Odd &lt;&amp;",
+        "it lasted 3 s",
+        "StartButton",
+        "RISING(StartButton) AND Home",
+        "trip Emergency",
+    ):
+        assert wanted in html
+    assert html == record_html(roastery, results, findings(roastery), "2030-01-02")
