@@ -5,7 +5,19 @@ from __future__ import annotations
 from hypothesis import strategies as st
 
 from spokeshave.model.project import (
-    Action, Body, Interlock, OpposedPair, Project, Qualifier, Sequence, Signal, SignalClass, Step, Transition, Trip, Type,
+    Action,
+    Body,
+    Interlock,
+    OpposedPair,
+    Project,
+    Qualifier,
+    Sequence,
+    Signal,
+    SignalClass,
+    Step,
+    Transition,
+    Trip,
+    Type,
 )  # fmt: skip
 
 INPUTS = ("A", "B", "C")

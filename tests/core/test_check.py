@@ -8,8 +8,21 @@ import pytest
 
 from spokeshave.model.diagnostics import Severity
 from spokeshave.model.project import (
-    Action, Body, Device, Interlock, OpposedPair, Project, Qualifier, Scenario, Sequence, Signal, SignalClass, Step,
-    Transition, Trip, Type,
+    Action,
+    Body,
+    Device,
+    Interlock,
+    OpposedPair,
+    Project,
+    Qualifier,
+    Scenario,
+    Sequence,
+    Signal,
+    SignalClass,
+    Step,
+    Transition,
+    Trip,
+    Type,
 )  # fmt: skip
 from spokeshave.verify.check import findings
 

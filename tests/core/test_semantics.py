@@ -11,7 +11,19 @@ from spokeshave.engine.link import LinkError
 from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.model.project import (
-    Action, Body, Interlock, OpposedPair, Project, Qualifier, Sequence, Signal, SignalClass, Step, Transition, Trip, Type,
+    Action,
+    Body,
+    Interlock,
+    OpposedPair,
+    Project,
+    Qualifier,
+    Sequence,
+    Signal,
+    SignalClass,
+    Step,
+    Transition,
+    Trip,
+    Type,
 )  # fmt: skip
 
 IN, OUT, VAR, SET = SignalClass.INPUT, SignalClass.OUTPUT, SignalClass.INTERNAL, SignalClass.SETTING
@@ -124,7 +136,7 @@ def test_section_4_a_simultaneous_section_joins_when_all_its_ends_are_active():
         Transition(("Left", "Ready"), ("Both",), "TRUE"),
     )
     session = run(main(gate(), initial="Idle", steps=steps, transitions=ways), 12)
-    assert on(session, "Main.Left.X") == on(session, "Main.Right.X") + [6] == list(range(1, 7))
+    assert on(session, "Main.Left.X") == [*on(session, "Main.Right.X"), 6] == list(range(1, 7))
     assert on(session, "Main.Both.X")[0] == 7
 
 

@@ -48,7 +48,7 @@ def command_list(w: MainWindow) -> list[Command]:
         *stages,
         Command("go.sheet", "Sheet", "Go/-", "F6", lambda: w.show_face("sheet"), "sheet", in_sequence),
         Command("go.chart", "Chart", "Go", "F7", lambda: w.show_face("chart"), "chart", in_sequence),
-        Command("go.outline", "Fold the outline", "Go/-", "F2", w.toggle_outline),
+        Command("go.outline", "Fold the outline", "Go/-", "F3", w.toggle_outline),
         Command("go.details", "Fold the details", "Go", "F4", w.toggle_details),
         Command("go.lower", "Fold the lists below", "Go", "F9", w.toggle_lower, "panel"),
         Command("go.dark", "Light or dark", "Go", "Ctrl+Shift+D", w.toggle_dark),

@@ -76,6 +76,11 @@ class Details(QWidget):
             hint.setObjectName("hint")
             hint.setWordWrap(True)
             self.form.addRow(hint)
+        old = self.area.takeWidget()
+        if old is not None:
+            # Its fields may be in the middle of an event; they go when that is over.
+            old.hide()
+            old.deleteLater()
         self.area.setWidget(form_widget)
 
     # -- fields
@@ -199,7 +204,10 @@ class Details(QWidget):
             label = words.replace("_", " ") + (f" ({parameter.unit})" if parameter.unit else "")
 
             def put(p: Project, t: str, name: str = parameter.name) -> Project:
-                number = float(t)
+                try:
+                    number = float(t)
+                except ValueError:
+                    raise EditError(f"{t!r} is not a number") from None
                 rest = tuple((n, v) for n, v in p.devices[index].parameters if n != name)
                 return edits.change_item(p, "devices", index, parameters=(*rest, (name, number)))
 

@@ -65,6 +65,9 @@ class Runner(QObject):
     def _document_changed(self) -> None:
         project = self.document.project
         if project is self._project:
+            if self.problem:
+                self.problem = ""
+                self.advanced.emit()
             return
         fresh = self.session is None or self.session.k == 0 or self._replaced(project)
         try:

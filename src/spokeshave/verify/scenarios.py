@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from spokeshave.engine.session import Session
@@ -116,47 +115,66 @@ class Script:
                 do("ack")
 
 
-def run_scenario(project: Project, scenario: Scenario, progress: Callable[[float], bool] | None = None) -> Result:
-    """Runs one scenario whole. `progress` gets 0 to 1 and answers whether to go on.
+class ScenarioRun:
+    """One scenario on its way: `advance` runs some scans, `result` judges what was run.
 
-    Raises `LinkError` for a machine file that cannot run. A text that is wrong gives a result with problems.
+    Raises `LinkError` for a machine file that cannot run. A text that is wrong is done at once, with problems.
     """
-    checked = check_sheet(project, scenario.text)
-    if checked.problems:
-        return Result(scenario, (), checked.problems)
-    session = Session(project)
-    script = Script(session, checked)
-    watchers: list[Watcher] = [
-        WATCHERS[r.kind](r, session.program, checked.conditions[r.line]) for r in checked.sheet.expectations
-    ]
-    scans = -(-checked.sheet.length_ms // project.period_ms)
-    for n in range(scans):
-        script.before_scan()
-        if not session.scan():
-            break
-        for w in watchers:
-            w.see(session.situation)
-        if progress is not None and n % 500 == 0 and not progress(n / scans):
-            return Result(scenario, (), stopped="cancelled", session=session)
-    period = project.period_ms
-    events = [(e.k * period, e.kind, e.text) for e in session.trace.events]
-    for w in watchers:
-        if isinstance(w, Alarms):
-            w.see_events(events)
-    stopped = "" if session.stopped is None else str(session.stopped)
-    return Result(scenario, tuple(w.verdict() for w in watchers), (), session, stopped)
+
+    def __init__(self, project: Project, scenario: Scenario) -> None:
+        self.scenario = scenario
+        self.checked = check_sheet(project, scenario.text)
+        self.scans = 0
+        self.at = 0
+        if self.checked.problems:
+            return
+        self.session = Session(project)
+        self.script = Script(self.session, self.checked)
+        self.scans = -(-self.checked.sheet.length_ms // project.period_ms)
+        conditions, program = self.checked.conditions, self.session.program
+        self.watchers: list[Watcher] = [
+            WATCHERS[r.kind](r, program, conditions[r.line]) for r in self.checked.sheet.expectations
+        ]
+
+    @property
+    def part(self) -> float:
+        """How much of the run is done, 0 to 1."""
+        return self.at / self.scans if self.scans else 1.0
+
+    def advance(self, scans: int) -> bool:
+        """Runs up to that many scans; FALSE when there is nothing more to run."""
+        end = min(self.scans, self.at + scans)
+        while self.at < end:
+            self.script.before_scan()
+            if not self.session.scan():
+                self.scans = self.at
+                return False
+            for w in self.watchers:
+                w.see(self.session.situation)
+            self.at += 1
+        return self.at < self.scans
+
+    def result(self) -> Result:
+        """The verdicts, as far as the run has come."""
+        if self.checked.problems:
+            return Result(self.scenario, (), self.checked.problems)
+        session = self.session
+        period = session.program.period_ms
+        events = [(e.k * period, e.kind, e.text) for e in session.trace.events]
+        for w in self.watchers:
+            if isinstance(w, Alarms):
+                w.see_events(events)
+        stopped = "" if session.stopped is None else str(session.stopped)
+        return Result(self.scenario, tuple(w.verdict() for w in self.watchers), (), session, stopped)
 
 
-def run_all(project: Project, progress: Callable[[float], bool] | None = None) -> list[Result]:
-    """All scenarios in their order; fewer if `progress` answers no."""
-    results: list[Result] = []
-    count = len(project.scenarios)
-    for n, scenario in enumerate(project.scenarios):
+def run_scenario(project: Project, scenario: Scenario) -> Result:
+    """Runs one scenario whole; see `ScenarioRun`."""
+    run = ScenarioRun(project, scenario)
+    run.advance(run.scans)
+    return run.result()
 
-        def part(x: float, n: int = n) -> bool:
-            return progress is None or progress((n + x) / count)
 
-        results.append(run_scenario(project, scenario, part))
-        if results[-1].stopped == "cancelled":
-            break
-    return results
+def run_all(project: Project) -> list[Result]:
+    """All scenarios in their order."""
+    return [run_scenario(project, s) for s in project.scenarios]

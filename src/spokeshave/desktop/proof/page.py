@@ -276,9 +276,8 @@ class ProofPage(QWidget):
             scenarios = [s for s in self.document.project.scenarios if any(s.name == o.name for o in scenarios)]
         self.worker = ProofWorker(self.document.project, scenarios)
         self.worker.progressed.connect(self._progress)
-        self.worker.done.connect(self._done)
-        self.worker.failed.connect(self._failed)
         self.worker.finished.connect(self._finished)
+        self.worker.failed.connect(self._failed)
         self._busy(True)
         self.worker.start()
 
@@ -292,29 +291,26 @@ class ProofPage(QWidget):
         self.progress.setValue(int(100 * part))
         self.status.setText(f"runs {name}")
 
-    def _done(self, results: list[Result]) -> None:
-        worker = self.worker
-        self.worker = None
-        if worker is not None and worker.project is self.document.project:
-            self.document.take_results(results)
-        else:
-            self.status.setText("the machine file was edited meanwhile: run again")
-        self.worker = worker
-
     def _failed(self, why: str) -> None:
         self.status.setText(f"Cannot run yet. {why}")
 
-    def _finished(self) -> None:
+    def _finished(self, results: list[Result]) -> None:
         worker, self.worker = self.worker, None
         self._busy(False)
-        if worker is not None:
-            worker.deleteLater()
+        if worker is None:
+            return
+        worker.deleteLater()
+        if worker.project is not self.document.project:
+            self.status.setText("the machine file was edited meanwhile: run again")
+        elif results:
+            self.document.take_results(results)
+        elif self.status.text().startswith("runs"):
+            self.status.setText("cancelled")
 
     def stop(self) -> None:
-        """Cancels what runs; waits until it has ended."""
+        """Cancels what runs."""
         if self.worker is not None:
-            self.worker.cancelled = True
-            self.worker.wait(5000)
+            self.worker.cancel()
 
     def show_row(self, row: int) -> None:
         result = self.result()

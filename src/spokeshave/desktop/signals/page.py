@@ -130,7 +130,8 @@ class SignalsPage(QWidget):
             self.used.setText("")
             return
         name = self.table.rows[row].name
-        self.selection.set(Place("signal", item=name))
+        if self.isVisible():
+            self.selection.set(Place("signal", item=name))
         places: dict[str, list[str]] = {}
         for use in uses(self.document.project):
             if use.name == name.lower():
