@@ -261,7 +261,7 @@ class ChartView(QGraphicsView):
         """Makes the chart as wide as the view, but not smaller than one can read."""
         room = self.viewport().width() / max(1.0, self.sceneRect().width())
         self.resetTransform()
-        factor = max(0.7, min(1.0, room))
+        factor = max(0.85, min(1.0, room))
         self.scale(factor, factor)
 
     def wheelEvent(self, event: QWheelEvent) -> None:

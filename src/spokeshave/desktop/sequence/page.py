@@ -121,10 +121,7 @@ class SequencePage(QWidget):
         self.face = face
         for button in self.faces.buttons():
             button.setChecked(button.objectName() == f"face_{face}")
-        self.hint.setText(
-            "Type to edit, Insert for a step after this one, Delete, Space for a mark"
-            if face == "sheet" else "The wheel zooms, a click selects; edits are made in the sheet"
-        )  # fmt: skip
+        self.hint.setText("Type to edit; Insert, Delete, Space" if face == "sheet" else "Wheel zooms, click selects")
         if self.current in self.names:
             view = self.sheets[self.current] if face == "sheet" else self.charts[self.current]
             self.stack.setCurrentWidget(view)

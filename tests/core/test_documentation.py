@@ -1,0 +1,66 @@
+"""What the documentation says is true: its schema, its examples, its commands."""
+
+from __future__ import annotations
+
+import doctest
+import importlib
+import json
+import pkgutil
+import re
+from pathlib import Path
+
+import pytest
+
+import spokeshave
+from spokeshave.formats.spoke import schema, to_data
+from spokeshave.language.scenario import parse_scenario
+from spokeshave.verify.scenario_language import check_sheet
+from tests.core.test_language import problem
+
+ROOT = Path(__file__).parent.parent.parent
+
+
+def test_the_schema_in_the_documentation_is_the_present_one(roastery):
+    assert json.loads((ROOT / "docs" / "machine-file.schema.json").read_text()) == schema()
+    known = set(schema()["properties"])
+    assert set(to_data(roastery)) <= known
+
+
+def test_the_scenario_in_the_documentation_can_be_run(roastery):
+    text = (ROOT / "docs" / "scenarios.md").read_text()
+    rows = re.search(r"```\n(.*?)```", text, re.DOTALL)[1]
+    assert not parse_scenario(rows).problems and not check_sheet(roastery, rows).problems
+
+
+@pytest.mark.parametrize(
+    ("typed", "said"),
+    [
+        ("Go := TRUE", "this is an assignment, a condition compares"),
+        ("N", "this is INT"),
+        ("Idle.T >= 3", "combines TIME with INT"),
+    ],
+)
+def test_what_the_language_page_says_is_said(typed, said):
+    assert said in problem(typed).message
+    assert said.split(",")[0] in (ROOT / "docs" / "language.md").read_text()
+
+
+@pytest.mark.parametrize("page", sorted(p.name for p in (ROOT / "docs").glob("*.md")) + ["../README.md"])
+def test_links_lead_somewhere(page):
+    path = ROOT / "docs" / page
+    for target in re.findall(r"\]\(([^)#]+)\)", path.read_text()):
+        assert (path.parent / target).exists(), target
+
+
+def test_examples_in_docstrings_are_true():
+    modules = [
+        m.name
+        for m in pkgutil.walk_packages(spokeshave.__path__, "spokeshave.")
+        if "desktop" not in m.name and "__main__" not in m.name
+    ]
+    tried = 0
+    for name in modules:
+        result = doctest.testmod(importlib.import_module(name))
+        assert not result.failed, name
+        tried += result.attempted
+    assert tried >= 10
