@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import os
-import sys
-
 import pytest
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtWidgets import QApplication
@@ -12,16 +9,9 @@ from PySide6.QtWidgets import QApplication
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.runner import SPEEDS
 from spokeshave.desktop.sequence.sheet import FIRST_MARK, STEP
-from spokeshave.desktop.start import make_app
-from spokeshave.desktop.window import MainWindow
 
 Key, Ctrl = Qt.Key, Qt.KeyboardModifier.ControlModifier
 pytestmark = pytest.mark.window
-
-
-@pytest.fixture(scope="session")
-def qapp() -> object:
-    return make_app()
 
 
 def press(qtbot, window, key, modifier=Qt.KeyboardModifier.NoModifier):
@@ -32,17 +22,9 @@ def on_board(window, name) -> QPoint:
     return window.bench.board.cell(window.document.project.device(name)).center().toPoint()
 
 
-def test_from_the_demo_to_a_proven_sequence(qtbot, roastery):
-    if sys.platform == "linux":
-        assert os.environ.get("DISPLAY"), "the stories need a display or Xvfb"
+def test_from_the_demo_to_a_proven_sequence(qtbot, opened, roastery):
     document = Document(roastery)
-    window = MainWindow(document)
-    window.asks_before_closing = False
-    qtbot.addWidget(window)
-    with qtbot.waitActive(window, timeout=10_000):
-        window.show()
-        window.activateWindow()
-    assert QApplication.platformName() == "xcb"
+    window = opened(document)
 
     # The bench: start, press Start with the mouse, see the roast begin.
     press(qtbot, window, Key.Key_5, Ctrl)
@@ -113,4 +95,3 @@ def test_from_the_demo_to_a_proven_sequence(qtbot, roastery):
     while document.history.undo_name:
         window.table.actions["edit.undo"].trigger()
     assert document.project is roastery
-    window.close()

@@ -66,13 +66,15 @@ class Document(QObject):
         if history is self.history:
             return
         self.history = history
-        # Results belong to the machine file they were made with.
-        self.results = {n: r for n, r in self.results.items() if r.session and self._still_true(r)}
+        self.results = {n: r for n, r in self.results.items() if self._still_true(r)}
         self._timer.start()
         self.changed.emit()
 
     def _still_true(self, result: Result) -> bool:
-        return result.session is not None and result.session.program.project is self.project
+        """Results belong to what ran: the machine file but for its words, and the rows of the scenario."""
+        scenario = self.project.scenario(result.scenario.name)
+        same_rows = scenario is not None and scenario.text == result.scenario.text
+        return same_rows and result.session is not None and self.project.runs_like(result.session.program.project)
 
     def check(self) -> None:
         """Runs the static check now."""

@@ -64,7 +64,7 @@ class Runner(QObject):
 
     def _document_changed(self) -> None:
         project = self.document.project
-        if project is self._project:
+        if self._project is not None and not self._replaced(project) and project.runs_like(self._project):
             if self.problem:
                 self.problem = ""
                 self.advanced.emit()
@@ -86,8 +86,7 @@ class Runner(QObject):
 
     def _replaced(self, project: Project) -> bool:
         """Whether another file was opened: nothing of the running one is left in it."""
-        assert self.session is not None
-        return self.document.history.present.before is None
+        return self.document.history.present.before is None and project is not self._project
 
     # -- the run cluster
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from spokeshave.engine.explain import blockers
 from spokeshave.engine.phases import turn_device
 from spokeshave.engine.program import LinkedInterlock, Program
 from spokeshave.engine.situation import Situation, event
@@ -40,8 +41,6 @@ def outputs(program: Program, s: Situation) -> None:
 
 
 def _false_terms(lock: LinkedInterlock, v: list[object]) -> str:
-    from spokeshave.engine.explain import blockers
-
     return " and ".join(t.text for t in blockers(lock.checked, lock.text, v)) or lock.text
 
 

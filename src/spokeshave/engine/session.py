@@ -21,7 +21,8 @@ CHECKPOINT_SCANS = 1000
 class Session:
     """A machine file in a run. `stopped` holds the located error that ended it, if one did.
 
-    Everything done from outside is kept in `log` with its time, so that any earlier scan can be reached again.
+    Everything done from outside is kept in `log` in the order of its time, with whether it was done by hand, so that
+    any earlier scan can be reached again.
     """
 
     def __init__(self, project: Project, stimuli: Iterable[Stimulus] = ()) -> None:
@@ -34,7 +35,7 @@ class Session:
         """Back to before scan 0; what was planned will be done again, what was done by hand is forgotten."""
         self.situation = Situation(self.program)
         self.trace = Trace(self.program)
-        self.log: list[Stimulus] = list(self.planned)
+        self.log: list[tuple[Stimulus, bool]] = [(p, False) for p in self.planned]
         self.next_stimulus = 0
         self.stopped: Diagnostic | None = None
         self._checkpoints = [(self.situation.copy(), 0)]
@@ -57,11 +58,11 @@ class Session:
         s, log = self.situation, self.log
         at, t = self.next_stimulus, s.k * self.program.period_ms
         end = at
-        while end < len(log) and log[end].time_ms <= t:
+        while end < len(log) and log[end][0].time_ms <= t:
             end += 1
         self.next_stimulus = end
         try:
-            scan(self.program, s, log[at:end], self.trace)
+            scan(self.program, s, [st for st, _ in log[at:end]], self.trace)
         except RunStop as stop:
             self._stop(stop)
             return False
@@ -111,9 +112,8 @@ class Session:
         self.trace.cut(situation.k)
         self.stopped = None
         self.run_scans(target - self.k)
-        # What was done by hand in scans that were taken back is undone with them.
-        del self.log[self.next_stimulus :]
-        self.log += [p for p in self.planned if p.time_ms >= self.time_ms and p not in self.log]
+        # What was done by hand in scans that were taken back is undone with them; what was planned will come again.
+        self.log[self.next_stimulus :] = [entry for entry in self.log[self.next_stimulus :] if not entry[1]]
 
     # -- hands
 
@@ -123,9 +123,9 @@ class Session:
         stimulus = Stimulus(self.time_ms, what, target, value)
         sample(self.program, probe, [stimulus])
         at = self.next_stimulus
-        while at < len(self.log) and self.log[at].time_ms <= self.time_ms:
+        while at < len(self.log) and self.log[at][0].time_ms <= self.time_ms:
             at += 1
-        self.log.insert(at, stimulus)
+        self.log.insert(at, (stimulus, True))
 
     # -- edits while running
 
@@ -214,8 +214,9 @@ def _carry_devices(old: Program, was: Situation, new: Program, now: Situation) -
     for i, d in enumerate(new.devices):
         j = index.get((d.name.lower(), d.device.kind))
         same = j is not None and old.devices[j].device.value == d.device.value
-        if j is not None and same:
-            now.dev_state[i] = was.dev_state[j]
+        # A device with other parameters begins anew from now; its failures and the operator's hand stay.
+        now.dev_state[i] = was.dev_state[j] if j is not None and same else (now.k, *now.dev_state[i][1:])
+        if j is not None:
             now.dev_hand[i], now.dev_failed[i] = was.dev_hand[j], was.dev_failed[j]
         now.dev_next[i] = now.k
         drives += [None] * len(d.drives)

@@ -243,6 +243,30 @@ class Project:
     devices: tuple[Device, ...] = field(default=())
     scenarios: tuple[Scenario, ...] = ()
 
+    def runs_like(self, other: Project) -> bool:
+        """Whether nothing that a run depends on differs: requirements, scenarios, comments on the file and places
+        on the board may.
+        """
+        if self is other:
+            return True
+        fields = (
+            "period_ms",
+            "signals",
+            "opening",
+            "closing",
+            "sequences",
+            "interlocks",
+            "opposed",
+            "trips",
+            "reset",
+            "home",
+        )
+        if any(getattr(self, f) is not getattr(other, f) and getattr(self, f) != getattr(other, f) for f in fields):
+            return False
+        return [(d.name, d.kind, d.wires, d.parameters) for d in self.devices] == [
+            (d.name, d.kind, d.wires, d.parameters) for d in other.devices
+        ]
+
     def signal(self, name: str) -> Signal | None:
         wanted = name.lower()
         return next((s for s in self.signals if s.name.lower() == wanted), None)

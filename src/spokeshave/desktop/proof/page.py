@@ -300,7 +300,7 @@ class ProofPage(QWidget):
         if worker is None:
             return
         worker.deleteLater()
-        if worker.project is not self.document.project:
+        if not worker.project.runs_like(self.document.project):
             self.status.setText("the machine file was edited meanwhile: run again")
         elif results:
             self.document.take_results(results)
