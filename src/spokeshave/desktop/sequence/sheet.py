@@ -70,10 +70,10 @@ class Sheet(QAbstractTableModel):
 
     def refresh(self) -> None:
         """Follows the document: redraws cells when the shape is the same, starts anew when it is not."""
-        if self.document.project.sequence(self.name) is self.sequence:
-            return
-        shape = (self.flow.rows, self.targets)
+        shape, before = (self.flow.rows, self.targets), self.sequence
         self._read()
+        if self.sequence is before and self.targets == shape[1]:
+            return
         if shape == (self.flow.rows, self.targets):
             self.dataChanged.emit(self.index(0, 0), self.index(self.rowCount() - 1, self.columnCount() - 1))
         else:
