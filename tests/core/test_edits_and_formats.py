@@ -34,6 +34,7 @@ def edited(draw: st.DrawFn, project: Project) -> tuple[str, Project]:
     """A random edit of a random place; illegal ones are refused and drawn again."""
     q = draw(st.sampled_from(project.sequences))
     step = draw(st.sampled_from(q.steps)).name
+    assume(q.transitions)
     way = draw(st.integers(0, len(q.transitions) - 1))
     kind = draw(st.integers(0, 8))
     try:

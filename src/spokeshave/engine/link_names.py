@@ -6,6 +6,7 @@ from collections import Counter
 from collections.abc import Callable
 
 from spokeshave.engine.link_sequence import transition_place
+from spokeshave.language.blocks import BLOCKS
 from spokeshave.language.rename import name_problem
 from spokeshave.model.diagnostics import Place, did_you_mean
 from spokeshave.model.project import Project, Sequence, Type
@@ -21,6 +22,12 @@ def check_names(project: Project, note: Note) -> None:
     named = [(s.name, Place("signal", item=s.name)) for s in project.signals]
     named += [(q.name, Place("sequence", item=q.name)) for q in project.sequences]
     named += [(d.name, Place("device", item=d.name)) for d in project.devices]
+    for instance in project.instances:
+        place = Place("instance", item=instance.name)
+        named.append((instance.name, place))
+        if instance.kind.upper() not in BLOCKS:
+            offer = did_you_mean(instance.kind, BLOCKS) or f"one of {', '.join(BLOCKS)}"
+            note("block-kind", place, f"there is no block {instance.kind}", offer)
     count = Counter(n.lower() for n, _ in named)
     said: set[str] = set()
     for name, place in named:

@@ -7,9 +7,10 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from spokeshave.engine.program import FIRST_RECORDED
+from spokeshave.language.blocks import BLOCKS
 from spokeshave.language.check import Symbol
 from spokeshave.language.checked import Checked
-from spokeshave.model.project import Project, Sequence, SignalClass, Type
+from spokeshave.model.project import Project, Sequence, SignalClass, Type, zero_of
 
 _MEMBERS = {"x": Type.BOOL, "t": Type.TIME, "late": Type.BOOL}
 
@@ -19,7 +20,7 @@ class SlotTable:
     """Gives every value its slot, in the order of `program`'s drawing."""
 
     project: Project
-    values: list[Any] = field(default_factory=lambda: [[], False])
+    values: list[Any] = field(default_factory=lambda: [[], False, 0, 0])
     final: dict[str, int] = field(default_factory=dict)
     """Lower-case signal name to the slot the trace shows."""
     read: dict[str, int] = field(default_factory=dict)
@@ -45,6 +46,15 @@ class SlotTable:
                 self.member[(q.name.lower(), step.name.lower(), "late")] = self.new(False)
             self.member[(q.name.lower(), "", "state")] = self.new(-1)
         self.home = self.new(False)
+        self.base: dict[str, tuple[str, int]] = {}
+        for instance in self.project.instances:
+            block = BLOCKS.get(instance.kind.upper())
+            if block is not None:
+                self.base[instance.name.lower()] = (instance.kind.upper(), len(self.values))
+                for _, kind in block.members():
+                    self.new(zero_of(kind))
+                for value in block.memory:
+                    self.new(value)
 
     def new(self, value: Any) -> int:
         self.values.append(value)
@@ -87,6 +97,12 @@ class TextScope:
         """`Step.X` of the own sequence, or `Sequence.State`."""
         if self.sequence is not None and self.sequence.step(first) is not None:
             return self._member(self.sequence, first, second)
+        if first in self.table.base:
+            kind, base = self.table.base[first]
+            for i, (name, of) in enumerate(BLOCKS[kind].members()):
+                if name.lower() == second:
+                    return Symbol(f"{first}.{name}", of, base + i, f"{name} is set by calling {first}")
+            return f"a {kind} has no {second}; it has {', '.join(n for n, _ in BLOCKS[kind].members())}"
         sequence = self.table.project.sequence(first)
         if sequence is not None:
             step = sequence.step(second)
@@ -111,6 +127,9 @@ class TextScope:
         if signal is None:
             step = self.sequence.step(name) if self.sequence else None
             sequence = project.sequence(name)
+            if name in self.table.base:
+                kind = self.table.base[name][0]
+                return f"{name} is a {kind}; read one of its outputs, such as {name}.{BLOCKS[kind].outputs[0][0]}"
             if step is not None:
                 return f"{step.name} is a step; write {step.name}.X for active, {step.name}.T for its time"
             if sequence is not None:
@@ -140,12 +159,18 @@ class TextScope:
     def known(self) -> Iterable[str]:
         for s in self.table.project.signals:
             yield s.name
+        for instance in self.table.project.instances:
+            yield instance.name
         for q in self.table.project.sequences:
             for step in q.steps:
                 prefix = "" if q is self.sequence else f"{q.name}."
                 yield f"{prefix}{step.name}.X"
                 yield f"{prefix}{step.name}.T"
             yield f"{q.name}.State"
+
+    def instance(self, name: str) -> tuple[str, int, str] | None:
+        found = self.table.base.get(name)
+        return None if found is None else (*found, "")
 
     def edge(self, kind: str, operand: Checked, time: Checked | None) -> int:
         return self.table.edge(kind, operand, time)

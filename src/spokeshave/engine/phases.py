@@ -22,6 +22,8 @@ from spokeshave.engine.situation import (
     raise_alarm,
 )
 from spokeshave.engine.stimuli import Stimulus
+from spokeshave.language.blocks import TIME
+from spokeshave.language.functions import TURNS
 from spokeshave.model.diagnostics import Place
 
 
@@ -132,6 +134,8 @@ def force_inputs(program: Program, s: Situation) -> None:
 def opening(program: Program, s: Situation) -> None:
     """Phase 3: step times of this scan, Home, then the project's opening logic."""
     period = program.period_ms
+    s.v[TIME] = s.k * period
+    s.v[TURNS] = 0
     for seq in program.sequences:
         i = seq.index
         if not s.cold:

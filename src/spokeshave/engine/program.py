@@ -4,8 +4,10 @@ Slots of the list of values `v`:
 
     0          places of numeric overflows in this scan (a list)
     1          always FALSE: drives of a device that are not wired
-    2 ...      recorded: signals in listed order (outputs as they go out), then step flags
-    ...        not recorded: outputs as asked for, step times, late flags, states, edges, Home
+    2          time of the scan in ms
+    3          loop turns in this scan
+    4 ...      recorded: signals in listed order (outputs as they go out), then step flags
+    ...        not recorded: outputs as asked for, step times, late flags, states, edges, Home, block instances
 """
 
 from __future__ import annotations
@@ -22,7 +24,7 @@ from spokeshave.model.project import Project, Qualifier, Type, Value
 
 OVERFLOWS = 0
 NOTHING = 1
-FIRST_RECORDED = 2
+FIRST_RECORDED = 4
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,11 +12,13 @@ from lark import Lark, Token, Tree, UnexpectedCharacters, UnexpectedEOF, Unexpec
 
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.pragma import merge_pragma, take_pragma
+from spokeshave.language.blocks import BLOCKS
 from spokeshave.language.literals import read_value, time_ms
 from spokeshave.language.parse import explain_error
 from spokeshave.model.project import (
     Action,
     Body,
+    Instance,
     Project,
     Qualifier,
     Sequence,
@@ -42,6 +44,7 @@ def _parser() -> Lark:
 class _Reader:
     text: str
     signals: dict[str, Signal] = field(default_factory=dict)
+    instances: dict[str, Instance] = field(default_factory=dict)
     external: list[Token] = field(default_factory=list)
     sequences: list[Sequence] = field(default_factory=list)
     opening: str = ""
@@ -77,17 +80,23 @@ class _Reader:
 
     def declaration(self, kind: str, options: set[str], tree: Tree[Token]) -> None:
         names, _, address, type_name, initial = _declared(tree)
+        if str(type_name).upper() in BLOCKS:
+            for name in names:
+                if name.lower() in self.instances or name.lower() in self.signals:
+                    raise self.fail(name, f"{name} is declared twice", "declare it once")
+                self.instances[name.lower()] = Instance(str(name), str(type_name).upper())
+            return
         try:
             of_type = Type(str(type_name).upper())
         except ValueError:
             raise self.fail(type_name, f"type {type_name} is not supported",
-                            f"use one of {', '.join(Type)}") from None  # fmt: skip
+                            f"use one of {', '.join(Type)}, or a block such as TON") from None  # fmt: skip
         value = None if initial is None else self.initial(initial, of_type)
         for name in names:
             if kind == "VAR_EXTERNAL":
                 self.external.append(name)
                 continue
-            if name.lower() in self.signals:
+            if name.lower() in self.signals or name.lower() in self.instances:
                 raise self.fail(
                     name, f"{name} is declared twice", "declare it once, in VAR_GLOBAL if programs share it"
                 )
@@ -193,7 +202,7 @@ class _Reader:
         return Action(kind, str(target), time)
 
     def transition(self, tree: Tree[Token], spelt: dict[str, str], program: str) -> Transition:
-        _, name, priority, _, sources, _, targets, _, end_word = tree.children
+        _, name, priority, _, sources, targets, _, end_word = tree.children
         ends: list[tuple[str, ...]] = []
         for end in (sources, targets):
             assert isinstance(end, Tree)
@@ -249,6 +258,7 @@ def parse_iec(text: str) -> Project:
     project = Project(
         reader.sequences[0].name,
         signals=tuple(reader.signals.values()),
+        instances=tuple(reader.instances.values()),
         opening=reader.opening,
         closing=reader.closing,
         sequences=tuple(reader.sequences),

@@ -47,6 +47,9 @@ def _declarations(project: Project, shared: bool) -> str:
             out += f"{head}{' RETAIN' if retain else ''}\n"
             out += "".join(f"  {_declaration(s)}\n" for s in chosen)
             out += "END_VAR\n"
+    if project.instances:
+        lines = "".join(f"  {i.name} : {i.kind};\n" for i in project.instances)
+        out += f"{'VAR_GLOBAL' if shared else 'VAR'}\n{lines}END_VAR\n"
     return out
 
 

@@ -64,6 +64,7 @@ def make_pragma(project: Project) -> str:
             q.pop(key, None)
         for s in q.get("steps", []):
             s.pop("actions", None)
+    data.pop("instances", None)
     data.pop("opening", None)
     data.pop("closing", None)
     lines = []

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from itertools import pairwise
 from typing import Protocol
 
 from spokeshave.language import checked as ck
 from spokeshave.language import syntax as sx
+from spokeshave.language.blocks import BLOCKS
 from spokeshave.language.functions import CONVERSIONS, FUNCTIONS
 from spokeshave.language.literals import INT_LIMITS, fits
 from spokeshave.model.diagnostics import did_you_mean
@@ -35,6 +37,9 @@ class Scope(Protocol):
 
     def known(self) -> Iterable[str]:
         """Names to offer when one is misspelt."""
+
+    def instance(self, name: str) -> tuple[str, int, str] | None:
+        """Kind, first slot of a block instance, and why it may not be called here (empty if it may)."""
 
     def edge(self, kind: str, operand: ck.Checked, time: ck.Checked | None) -> int:
         """The slot in which the result of this RISING, FALLING or HELD will stand."""
@@ -68,35 +73,144 @@ class Checker:
 
     def statements(self, tree: tuple[sx.Statement, ...]) -> tuple[ck.CheckedStatement, ...]:
         """The checked statements; those with problems are left out."""
-        out: list[ck.CheckedStatement] = []
-        for s in tree:
-            match s:
-                case sx.Assign():
-                    done = self._assign(s)
-                    if done is not None:
-                        out.append(done)
-                case sx.If():
-                    branches = []
-                    for condition, block in s.branches:
-                        test = self.condition(condition)
-                        inner = self.statements(block)
-                        if test is not None:
-                            branches.append((test, inner))
-                    out.append(ck.Choose(tuple(branches), self.statements(s.otherwise)))
-        return tuple(out)
+        return self._block(tree, False)
 
-    def _assign(self, s: sx.Assign) -> ck.Store | None:
+    def _block(self, tree: tuple[sx.Statement, ...], in_loop: bool) -> tuple[ck.CheckedStatement, ...]:
+        return tuple(done for s in tree for done in self._statement(s, in_loop))
+
+    def _statement(self, s: sx.Statement, in_loop: bool) -> list[ck.CheckedStatement]:
+        """What a statement becomes; a block call becomes stores of its inputs, the call, and stores of its outputs."""
+        match s:
+            case sx.Assign():
+                done = self._assign(s.target, s.value, s.span)
+                return [] if done is None else [done]
+            case sx.If():
+                branches = []
+                for condition, block in s.branches:
+                    test, body = self.condition(condition), self._block(block, in_loop)
+                    if test is not None:
+                        branches.append((test, body))
+                return [ck.Choose(tuple(branches), self._block(s.otherwise, in_loop))]
+            case sx.Case():
+                return [self._case(s, in_loop)]
+            case sx.Loop():
+                test, body = self.condition(s.condition), self._block(s.body, True)
+                return [] if test is None else [ck.Repeat(test, body, s.first, s.span)]
+            case sx.For():
+                return self._for(s)
+            case sx.Jump():
+                if s.kind == "EXIT" and not in_loop:
+                    self._note(s.span, "EXIT stands outside of a loop", "RETURN leaves the whole text")
+                return [ck.Leave(s.kind)]
+            case sx.BlockCall():
+                return self._block_call(s)
+
+    def _case(self, s: sx.Case, in_loop: bool) -> ck.Choose:
+        selector = self.expression_any(s.selector)
+        if selector is not None and selector.type not in WHOLE:
+            self._note(s.selector.span, f"CASE takes a whole number, this is {selector.type}")
+            selector = None
+        branches = []
+        for labels, block in s.branches:
+            tests = []
+            for low, high in labels:
+                ends = [self.expression_any(low), self.expression_any(high)]
+                if selector is None or ends[0] is None or ends[1] is None:
+                    continue
+                try:
+                    tests.append(self._in_range(selector, ends[0], ends[1], low.span))
+                except _Fault:
+                    continue
+            body = self._block(block, in_loop)
+            if tests:
+                test = tests[0]
+                for more in tests[1:]:
+                    test = ck.Apply(Type.BOOL, "or", (test, more), s.span)
+                branches.append((test, body))
+        return ck.Choose(tuple(branches), self._block(s.otherwise, in_loop))
+
+    def _in_range(self, selector: ck.Checked, low: ck.Checked, high: ck.Checked, span: sx.Span) -> ck.Checked:
+        if low is high or low == high:
+            a, b = self._unify(selector, low, span, "a label")
+            return ck.Apply(Type.BOOL, "eq", (a, b), span)
+        if isinstance(low, ck.Const) and isinstance(high, ck.Const) and low.value > high.value:
+            raise self._fault(span, f"the range {low.value}..{high.value} is empty", "write the lower value first")
+        tests = []
+        for op, end in (("ge", low), ("le", high)):
+            a, b = self._unify(selector, end, span, "a label")
+            tests.append(ck.Apply(Type.BOOL, op, (a, b), span))
+        return ck.Apply(Type.BOOL, "and", tuple(tests), span)
+
+    def _for(self, s: sx.For) -> list[ck.CheckedStatement]:
+        first = self._assign(s.variable, s.start, s.span)
+        body = self._block(s.body, True)
+        if first is None:
+            return []
+        if first.type not in WHOLE:
+            self._note(s.variable.span, f"FOR counts a whole number, {first.name} is {first.type}")
+            return []
+        end = self.expression(s.end, first.type)
+        one = sx.Literal(1, None, s.span)
+        step = self.expression(s.step or one, first.type)
+        if isinstance(step, ck.Const) and step.value == 0:
+            self._note(step.span, "a step of 0 never ends")
+            return []
+        return [] if end is None or step is None else [ck.Count(first, end, step, body, s.span)]
+
+    def _block_call(self, s: sx.BlockCall) -> list[ck.CheckedStatement]:
+        found = self.scope.instance(str(s.instance).lower())
+        if found is None:
+            offer = did_you_mean(str(s.instance), self.scope.known())
+            self._note(s.span, f"there is no block {s.instance}", offer or "declare it, for example as TON")
+            return []
+        kind, base, locked = found
+        if locked:
+            self._note(s.span, locked)
+        block = BLOCKS[kind]
+        slots = {name: (base + i, of) for i, (name, of) in enumerate(block.members())}
+        inputs = {name for name, _ in block.inputs}
+        out: list[ck.CheckedStatement] = []
+        for a in s.inputs:
+            name = a.name.upper()
+            if name not in inputs:
+                self._note(a.value.span, f"{kind} has no input {a.name}", did_you_mean(a.name, inputs))
+                continue
+            value = self.expression(a.value, slots[name][1], f"{name} of {kind} is {slots[name][1]}")
+            if value is not None:
+                out.append(ck.Store(slots[name][0], f"{s.instance}.{name}", slots[name][1], value, s.span))
+        out.append(ck.Run(kind, base, str(s.instance), s.span))
+        for name, target in s.outputs:
+            if name.upper() not in slots or name.upper() in inputs:
+                self._note(
+                    target.span, f"{kind} has no output {name}", did_you_mean(name, [n for n, _ in block.outputs])
+                )
+                continue
+            slot, of = slots[name.upper()]
+            symbol = self._written(target)
+            if symbol is not None and symbol.type is not of:
+                self._note(target.span, f"{symbol.name} is {symbol.type}, {name} of {kind} is {of}")
+            elif symbol is not None:
+                load = ck.Load(of, slot, f"{s.instance}.{name}", s.span)
+                out.append(ck.Store(symbol.slot, symbol.name, of, load, s.span))
+        return out
+
+    def _written(self, name: sx.Name) -> Symbol | None:
+        """The symbol of a name that is assigned, None with the problem noted."""
         try:
-            symbol = self._symbol(s.target)
-            if symbol.locked:
-                self._note(s.target.span, symbol.locked)
+            symbol = self._symbol(name)
         except _Fault:
-            symbol = None
-        if symbol is None:
-            self.expression_any(s.value)
             return None
-        value = self.expression(s.value, symbol.type, f"{symbol.name} is {symbol.type}")
-        return None if value is None else ck.Store(symbol.slot, symbol.name, symbol.type, value, s.span)
+        if symbol.locked:
+            self._note(name.span, symbol.locked)
+        return symbol
+
+    def _assign(self, target: sx.Name, value: sx.Expression, span: sx.Span) -> ck.Store | None:
+        symbol = self._written(target)
+        if symbol is None:
+            self.expression_any(value)
+            return None
+        checked = self.expression(value, symbol.type, f"{symbol.name} is {symbol.type}")
+        return None if checked is None else ck.Store(symbol.slot, symbol.name, symbol.type, checked, span)
 
     def expression_any(self, tree: sx.Expression) -> ck.Checked | None:
         """Checks an expression of whatever type."""
@@ -274,20 +388,44 @@ class Checker:
             offer = did_you_mean(tree.function, [*FUNCTIONS, *CONVERSIONS, "RISING", "FALLING", "HELD"])
             raise self._fault(tree.span, f"there is no function {tree.function}", offer)
         nodes = self._arguments(tree, function.least, function.most)
+        if function.operator:
+            return self._operator(tree, function.operator, nodes)
+        if tree.function == "MUX":
+            key = self._convert(nodes[0], Type.DINT, tree.span)
+            rest = nodes[1:]
+            for i in range(1, len(rest)):
+                rest[0], rest[i] = self._unify(rest[0], rest[i], tree.span, "MUX")
+            rest = [self._unify(n, rest[0], tree.span, "MUX")[0] for n in rest]
+            return ck.Apply(rest[0].type, "MUX", (key, *rest), tree.span)
+        if tree.function == "MOVE":
+            return nodes[0]
         if function.selects:
             switch = self._need(nodes[0], Type.BOOL, tree.span, f"the first input of {tree.function}")
             a, b = self._unify(nodes[1], nodes[2], tree.span, tree.function)
             return ck.Apply(a.type, tree.function, (switch, a, b), tree.span)
         if function.real:
-            return ck.Apply(
-                Type.REAL, tree.function, tuple(self._convert(n, Type.REAL, n.span) for n in nodes), tree.span
-            )
+            given = tuple(self._convert(n, Type.REAL, n.span) for n in nodes)
+            return ck.Apply(Type.DINT if tree.function == "TRUNC" else Type.REAL, tree.function, given, tree.span)
         for i in range(1, len(nodes)):
             nodes[0], nodes[i] = self._unify(nodes[0], nodes[i], tree.span, tree.function)
         nodes = [self._unify(n, nodes[0], tree.span, tree.function)[0] for n in nodes]
         if nodes[0].type is Type.BOOL:
             raise self._fault(tree.span, f"{tree.function} does not work on BOOL")
         return ck.Apply(nodes[0].type, tree.function, tuple(nodes), tree.span)
+
+    def _operator(self, tree: sx.Call, op: str, nodes: list[ck.Checked]) -> ck.Checked:
+        """ADD(a, b, c) means a + b + c; GT(a, b, c) means a > b AND b > c."""
+        parts = [a.value for a in tree.arguments]
+        if op in ("=", "<", ">", "<=", ">=", "<>"):
+            pairs: list[sx.Expression] = [sx.Binary(op, a, b, tree.span) for a, b in pairwise(parts)]
+            whole = pairs[0]
+            for p in pairs[1:]:
+                whole = sx.Binary("AND", whole, p, tree.span)
+        else:
+            whole = parts[0]
+            for p in parts[1:]:
+                whole = sx.Binary(op, whole, p, tree.span)
+        return self._expr(whole)
 
     def _arguments(self, tree: sx.Call, least: int, most: int) -> list[ck.Checked]:
         nodes = [self._expr(a.value) for a in tree.arguments]

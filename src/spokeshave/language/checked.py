@@ -71,7 +71,60 @@ class Choose:
     otherwise: tuple[CheckedStatement, ...]
 
 
-CheckedStatement = Store | Choose
+@dataclass(frozen=True, slots=True)
+class Repeat:
+    """A loop: `condition` is read before the body where `first`, else after it; it goes on while it is TRUE."""
+
+    condition: Checked
+    body: tuple[CheckedStatement, ...]
+    first: bool
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class Count:
+    """FOR: `variable` runs from start to end by step; end and step are read once."""
+
+    variable: Store
+    end: Checked
+    step: Checked
+    body: tuple[CheckedStatement, ...]
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class Leave:
+    """EXIT or RETURN."""
+
+    kind: str
+
+
+@dataclass(frozen=True, slots=True)
+class Run:
+    """A block instance does its work on the slots from `base` on; `kind` names its function."""
+
+    kind: str
+    base: int
+    name: str
+    span: Span
+
+
+CheckedStatement = Store | Choose | Repeat | Count | Leave | Run
+
+
+def inner(s: CheckedStatement) -> tuple[tuple[Checked, ...], tuple[tuple[CheckedStatement, ...], ...]]:
+    """The expressions a statement reads and the blocks of statements inside it."""
+    match s:
+        case Store():
+            return (s.value,), ()
+        case Choose():
+            return tuple(c for c, _ in s.branches), (*(b for _, b in s.branches), s.otherwise)
+        case Repeat():
+            return (s.condition,), (s.body,)
+        case Count():
+            return (s.variable.value, s.end, s.step), (s.body,)
+        case _:
+            return (), ()
 
 
 def loads(node: Checked) -> Iterator[Load]:
@@ -89,25 +142,21 @@ def loads(node: Checked) -> Iterator[Load]:
 
 
 def stores(statements: tuple[CheckedStatement, ...]) -> Iterator[Store]:
-    """All assignments, those in branches too."""
+    """All assignments, those in branches and loops too."""
     for s in statements:
-        match s:
-            case Store():
-                yield s
-            case Choose():
-                for _, block in s.branches:
-                    yield from stores(block)
-                yield from stores(s.otherwise)
+        if isinstance(s, Store):
+            yield s
+        elif isinstance(s, Count):
+            yield s.variable
+        for block in inner(s)[1]:
+            yield from stores(block)
 
 
 def reads(statements: tuple[CheckedStatement, ...]) -> Iterator[Load]:
     """All variables that statements read."""
     for s in statements:
-        match s:
-            case Store():
-                yield from loads(s.value)
-            case Choose():
-                for condition, block in s.branches:
-                    yield from loads(condition)
-                    yield from reads(block)
-                yield from reads(s.otherwise)
+        expressions, blocks = inner(s)
+        for e in expressions:
+            yield from loads(e)
+        for block in blocks:
+            yield from reads(block)

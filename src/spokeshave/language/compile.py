@@ -10,7 +10,8 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 from spokeshave.language import checked as ck
-from spokeshave.language.functions import CONVERSIONS, HELPERS
+from spokeshave.language.blocks import WORK
+from spokeshave.language.functions import CONVERSIONS, HELPERS, REAL_FUNCTIONS
 from spokeshave.model.project import Type
 
 Compiled = Callable[[list[Any]], Any]
@@ -25,6 +26,7 @@ class Compiler:
 
     def __init__(self, place: int) -> None:
         self.place = place
+        self._temporaries = 0
 
     def expression(self, node: ck.Checked) -> ast.expr:
         match node:
@@ -77,8 +79,12 @@ class Compiler:
         if node.op == "SEL":
             pair = ast.Tuple([args[1], args[2]], ast.Load())
             return ast.Subscript(pair, _call("bool", args[0]), ast.Load())
-        if node.op == "SQRT":
-            return _call("square_root", args[0], where)
+        if node.op in REAL_FUNCTIONS:
+            return _call("real_function", ast.Constant(node.op), args[0], where)
+        if node.op == "TRUNC":
+            return self._wrapped(_call("int", args[0]), node)
+        if node.op == "MUX":
+            return _call("mux", args[0], ast.Tuple(args[1:], ast.Load()), where)
         source, wanted = CONVERSIONS[node.op]
         if wanted is Type.REAL:
             return _call("float", args[0])
@@ -87,7 +93,7 @@ class Compiler:
         value = _call("round", args[0]) if source is Type.REAL else _call("int", args[0])
         return self._wrapped(value, node)
 
-    def _where(self, node: ck.Apply | ck.Store) -> ast.expr:
+    def _where(self, node: ck.Apply | ck.Store | ck.Repeat | ck.Count) -> ast.expr:
         numbers = (self.place, node.span.line, node.span.column)
         return ast.Tuple([ast.Constant(n) for n in numbers], ast.Load())
 
@@ -114,7 +120,43 @@ class Compiler:
                         body = self.statements(inner) or [ast.Pass()]
                         rest = [ast.If(self.expression(condition), body, rest)]
                     out += rest
+                case ck.Repeat():
+                    out += self._repeat(s)
+                case ck.Count():
+                    out += self._count(s)
+                case ck.Leave():
+                    out.append(ast.Break() if s.kind == "EXIT" else ast.Return(None))
+                case ck.Run():
+                    base = ast.Constant(s.base)
+                    out.append(ast.Expr(_call(f"block_{s.kind}", ast.Name("v", ast.Load()), base)))
         return out
+
+    def _turn(self, node: ck.Repeat | ck.Count) -> ast.stmt:
+        return ast.Expr(_call("turn", ast.Name("v", ast.Load()), self._where(node)))
+
+    def _repeat(self, s: ck.Repeat) -> list[ast.stmt]:
+        test, body = self.expression(s.condition), [self._turn(s), *self.statements(s.body)]
+        if s.first:
+            return [ast.While(test, body, [])]
+        return [ast.While(ast.Constant(True), [*body, ast.If(test, [ast.Break()], [])], [])]
+
+    def _count(self, s: ck.Count) -> list[ast.stmt]:
+        """End and step are read once; the variable goes one step past the end, as the standard has it."""
+        self._temporaries += 1
+        end, step = f"end{self._temporaries}", f"step{self._temporaries}"
+        slot, where = s.variable.slot, self._where(s)
+        goes_on = _call(
+            "counts_on", _slot(slot, ast.Load()), ast.Name(end, ast.Load()), ast.Name(step, ast.Load()), where
+        )
+        more = ast.BinOp(_slot(slot, ast.Load()), ast.Add(), ast.Name(step, ast.Load()))
+        wrap = "wrap16" if s.variable.type is Type.INT else "wrap32"
+        advance = ast.Assign([_slot(slot, ast.Store())], _call(wrap, more, ast.Name("v", ast.Load()), where))
+        return [
+            ast.Assign([_slot(slot, ast.Store())], self.expression(s.variable.value)),
+            ast.Assign([ast.Name(end, ast.Store())], self.expression(s.end)),
+            ast.Assign([ast.Name(step, ast.Store())], self.expression(s.step)),
+            ast.While(goes_on, [self._turn(s), *self.statements(s.body), advance], []),
+        ]
 
 
 def _slot(slot: int, context: ast.expr_context) -> ast.Subscript:
@@ -142,6 +184,6 @@ def compile_units(units: Sequence[Unit]) -> list[Compiled]:
             body = [ast.Return(compiler.expression(tree))]
         functions.append(ast.FunctionDef(name=f"f{i}", args=arguments, body=body, decorator_list=[], lineno=1))
     module = ast.fix_missing_locations(ast.Module(functions, []))
-    space: dict[str, Any] = dict(HELPERS)
+    space: dict[str, Any] = {**HELPERS, **{f"block_{kind}": work for kind, work in WORK.items()}}
     exec(compile(module, "<machine file>", "exec"), space)
     return [space[f"f{i}"] for i in range(len(units))]

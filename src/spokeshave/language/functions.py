@@ -30,6 +30,8 @@ class Function:
     most: int
     real: bool = False
     selects: bool = False
+    operator: str = ""
+    """The operator a function form such as ADD stands for."""
 
 
 FUNCTIONS = {
@@ -38,8 +40,26 @@ FUNCTIONS = {
     "MAX": Function(2, 16),
     "LIMIT": Function(3, 3),
     "SEL": Function(3, 3, selects=True),
-    "SQRT": Function(1, 1, real=True),
+    "MUX": Function(2, 16),
+    "MOVE": Function(1, 1),
+    "TRUNC": Function(1, 1, real=True),
+    "EXPT": Function(2, 2, operator="**"),
+    "ADD": Function(2, 16, operator="+"),
+    "MUL": Function(2, 16, operator="*"),
+    "SUB": Function(2, 2, operator="-"),
+    "DIV": Function(2, 2, operator="/"),
+    "GT": Function(2, 16, operator=">"),
+    "GE": Function(2, 16, operator=">="),
+    "EQ": Function(2, 16, operator="="),
+    "LE": Function(2, 16, operator="<="),
+    "LT": Function(2, 16, operator="<"),
+    "NE": Function(2, 2, operator="<>"),
 }
+REAL_FUNCTIONS: dict[str, Callable[[float], float]] = {
+    "SQRT": math.sqrt, "LN": math.log, "LOG": math.log10, "EXP": math.exp, "SIN": math.sin, "COS": math.cos,
+    "TAN": math.tan, "ASIN": math.asin, "ACOS": math.acos, "ATAN": math.atan,
+}  # fmt: skip
+FUNCTIONS |= {name: Function(1, 1, real=True) for name in REAL_FUNCTIONS}
 
 CONVERSIONS: dict[str, tuple[Type, Type]] = {
     f"{a}_TO_{b}": (a, b) for a in Type for b in Type if a is not b and not (b is Type.BOOL and a is Type.REAL)
@@ -97,10 +117,30 @@ def real_pow(a: float, b: float, where: Where) -> float:
         raise RunStop(f"{a} ** {b} has no finite value", where) from None
 
 
-def square_root(a: float, where: Where) -> float:
-    if a < 0:
-        raise RunStop(f"the square root of {a}", where)
-    return math.sqrt(a)
+def real_function(name: str, a: float, where: Where) -> float:
+    """A function of one REAL; where it has no value the run stops."""
+    try:
+        return finite(REAL_FUNCTIONS[name](a), where)
+    except (ValueError, OverflowError):
+        raise RunStop(f"{name}({a}) has no value", where) from None
+
+
+def mux(key: int, values: tuple[Any, ...], where: Where) -> Any:
+    if not 0 <= key < len(values):
+        raise RunStop(f"MUX has no input {key}", where)
+    return values[key]
+
+
+MOST_TURNS = 100_000
+TURNS = 3
+"""Slot that counts the loop turns of a scan."""
+
+
+def turn(v: list[Any], where: Where) -> None:
+    """One more turn of a loop; more than 100,000 in a scan stop the run (semantics section 6)."""
+    v[TURNS] += 1
+    if v[TURNS] > MOST_TURNS:
+        raise RunStop(f"more than {MOST_TURNS:,} loop turns in one scan", where)
 
 
 def time_mul(a: int, b: float, where: Where) -> int:
@@ -113,12 +153,34 @@ def time_div(a: int, b: float, where: Where) -> int:
     return whole_div(a, b, where) if isinstance(b, int) else round(finite(a / b, where))
 
 
+def counts_on(value: int, end: int, step: int, where: Where) -> bool:
+    """Whether a FOR goes on: up to the end by a positive step, down to it by a negative one."""
+    if step == 0:
+        raise RunStop("a step of 0 never ends", where)
+    return value <= end if step > 0 else value >= end
+
+
 def limit(low: Any, x: Any, high: Any) -> Any:
     return low if x < low else high if x > high else x
 
 
 HELPERS: dict[str, Callable[..., Any]] = {
     f.__name__: f
-    for f in (wrap16, wrap32, whole_div, whole_mod, real_div, real_pow, finite, square_root, time_mul, time_div, limit)
+    for f in (
+        wrap16,
+        wrap32,
+        whole_div,
+        whole_mod,
+        real_div,
+        real_pow,
+        finite,
+        real_function,
+        mux,
+        turn,
+        counts_on,
+        time_mul,
+        time_div,
+        limit,
+    )
 }
 HELPERS |= {"abs": abs, "min": min, "max": max, "round": round, "float": float, "int": int, "bool": bool}

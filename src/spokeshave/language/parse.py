@@ -56,6 +56,58 @@ class _Builder(Transformer[Token, Any]):
                 otherwise = part[0]
         return sx.If(tuple(branches), otherwise, _span(meta))
 
+    def case_statement(self, meta: Meta, selector: sx.Expression, *parts: Any) -> sx.Case:
+        otherwise: tuple[sx.Statement, ...] = ()
+        branches = []
+        for part in parts:
+            if part[0] == "else":
+                otherwise = part[1]
+            else:
+                branches.append((part[1], part[2]))
+        return sx.Case(selector, tuple(branches), otherwise, _span(meta))
+
+    def case_branch(self, _: Meta, *parts: Any) -> tuple[str, Any, Any]:
+        return ("branch", tuple(parts[:-1]), parts[-1])
+
+    def case_label(self, _: Meta, low: Any, high: Any) -> tuple[Any, Any]:
+        return (low, low if high is None else high)
+
+    def case_number(self, meta: Meta, sign: Token | None, token: Token) -> sx.Literal:
+        found = self.literal(meta, token)
+        return found if sign is None else sx.Literal(-int(found.value), found.type, found.span)
+
+    def case_name(self, meta: Meta, token: Token) -> sx.Name:
+        return sx.Name((str(token),), _span(meta))
+
+    def for_statement(self, meta: Meta, name: Token, start: Any, end: Any, step: Any, body: Any) -> sx.For:
+        at = int(name.start_pos or 0)
+        span = sx.Span(int(name.line or 1), int(name.column or 1), at, at + len(name))
+        return sx.For(sx.Name((str(name),), span), start, end, step, body, _span(meta))
+
+    def while_statement(self, meta: Meta, condition: Any, body: Any) -> sx.Loop:
+        return sx.Loop(condition, body, True, _span(meta))
+
+    def repeat_statement(self, meta: Meta, body: Any, condition: Any) -> sx.Loop:
+        return sx.Loop(condition, body, False, _span(meta))
+
+    def exit_statement(self, meta: Meta, _: Token) -> sx.Jump:
+        return sx.Jump("EXIT", _span(meta))
+
+    def return_statement(self, meta: Meta, _: Token) -> sx.Jump:
+        return sx.Jump("RETURN", _span(meta))
+
+    def block_call(self, meta: Meta, name: Token, *parts: Any) -> sx.BlockCall:
+        given = [p for p in parts if p is not None]
+        inputs = tuple(p for p in given if isinstance(p, sx.Argument))
+        outputs = tuple(p for p in given if not isinstance(p, sx.Argument))
+        return sx.BlockCall(sx.Name((str(name),), _span(meta)), inputs, outputs, _span(meta))
+
+    def block_input(self, _: Meta, name: Token, value: sx.Expression) -> sx.Argument:
+        return sx.Argument(str(name), value)
+
+    def block_output(self, _: Meta, name: Token, target: sx.Name) -> tuple[str, sx.Name]:
+        return (str(name), target)
+
     def elsif(self, _: Meta, condition: sx.Expression, then: Any) -> tuple[str, Any, Any]:
         return ("elsif", condition, then)
 
@@ -134,9 +186,10 @@ _BUILDER = _Builder()
 
 
 _WORDS = {
-    "_THEN": "THEN", "EQ": "=", "NE": "<>", "LE": "<=", "GE": ">=", "LT": "<", "GT": ">", "PLUS": "+", "MINUS": "-", "STAR": "*",
-    "SLASH": "/", "POW": "**", "AMP": "&", "SEMICOLON": ";", "COLON": ":", "LPAR": "(", "RPAR": ")", "COMMA": ",",
-    "DOT": ".", "NAME": "a name", "__ANON_0": ":=", "$END": "the end",
+    "_THEN": "THEN", "_OF": "OF", "_TO": "TO", "_BY": "BY", "EQ": "=", "NE": "<>", "LE": "<=", "GE": ">=", "LT": "<",
+    "GT": ">", "PLUS": "+", "MINUS": "-", "STAR": "*", "SLASH": "/", "POW": "**", "AMP": "&", "SEMICOLON": ";",
+    "COLON": ":", "LPAR": "(", "RPAR": ")", "COMMA": ",", "DOT": ".", "NAME": "a name", "__ANON_0": ":=",
+    "__ANON_1": "..", "__ANON_2": "=>", "$END": "the end",
 }  # fmt: skip
 _OPERATORS = {"AND", "OR", "XOR", "MOD", "EQ", "NE", "LE", "GE", "LT", "GT", "PLUS", "MINUS", "STAR", "SLASH", "POW"}
 _STARTERS = {"NOT", "NAME", "TRUE", "FALSE", "LPAR", "INT_LITERAL", "REAL_LITERAL", "TIME_LITERAL"}
@@ -239,5 +292,39 @@ def parse_expression(text: str) -> sx.Expression:
 
 @lru_cache(maxsize=5_000)
 def parse_statements(text: str) -> tuple[sx.Statement, ...]:
-    """The statements of a body or of opening or closing logic. Raises `TextError` with a located problem."""
-    return cast("tuple[sx.Statement, ...]", _parse(text, "start_statements"))
+    """The statements of a body or of opening or closing logic. Raises `TextError` with all located problems."""
+    try:
+        return cast("tuple[sx.Statement, ...]", _parse(text, "start_statements"))
+    except sx.TextError as error:
+        raise sx.TextError(_all_problems(text, error.problems[0])) from None
+
+
+MOST_PROBLEMS = 20
+
+
+def _all_problems(text: str, first: sx.Problem) -> list[sx.Problem]:
+    """The first problem and those behind it: each faulty statement is blanked out and the rest read again.
+
+    A fault that the blanking itself makes (an IF whose head is gone) is not told.
+    """
+    problems, rest, at = [first], text, first.start
+    for _ in range(2 * MOST_PROBLEMS):
+        start = max(rest.rfind(w, 0, at) for w in (";", "THEN", "ELSE", "DO", "then", "else", "do"))
+        start = 0 if start < 0 else start + (1 if rest[start] == ";" else 4 if rest[start] in "TtEe" else 2)
+        end = rest.find(";", at)
+        end = len(rest) if end < 0 else end
+        blank = re.sub(r"[^\n]", " ", rest[start:end])
+        if blank == rest[start:end]:
+            break
+        rest = rest[:start] + blank + rest[end:]
+        try:
+            _parse(rest, "start_statements")
+            break
+        except sx.TextError as error:
+            found = error.problems[0]
+        if found.start <= at or found.message == "the text ends too early" or len(problems) == MOST_PROBLEMS:
+            break
+        at = found.start
+        if not found.message.upper().startswith(("END_", "ELSE ", "ELSIF ", "UNTIL ")):
+            problems.append(found)
+    return problems

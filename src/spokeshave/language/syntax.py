@@ -82,7 +82,76 @@ class If:
     span: Span
 
 
-Statement = Assign | If
+@dataclass(frozen=True, slots=True)
+class Case:
+    """Branches are (labels, statements); a label is one value or a range (low, high) of literals or names."""
+
+    selector: Expression
+    branches: tuple[tuple[tuple[tuple[Literal | Name, Literal | Name], ...], tuple[Statement, ...]], ...]
+    otherwise: tuple[Statement, ...]
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class For:
+    variable: Name
+    start: Expression
+    end: Expression
+    step: Expression | None
+    body: tuple[Statement, ...]
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class Loop:
+    """WHILE (`first` TRUE: the condition is read before the body) or REPEAT (after it, and it ends the loop)."""
+
+    condition: Expression
+    body: tuple[Statement, ...]
+    first: bool
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class Jump:
+    """EXIT or RETURN."""
+
+    kind: str
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class BlockCall:
+    """A call of a declared block instance: inputs by name, outputs taken by name."""
+
+    instance: Name
+    inputs: tuple[Argument, ...]
+    outputs: tuple[tuple[str, Name], ...]
+    span: Span
+
+
+Statement = Assign | If | Case | For | Loop | Jump | BlockCall
+
+
+def children(s: Statement) -> tuple[tuple[Expression, ...], tuple[tuple[Statement, ...], ...], tuple[Name, ...]]:
+    """What a statement is made of: expressions it reads, blocks of statements inside it, names it writes."""
+    match s:
+        case Assign():
+            return (s.value,), (), (s.target,)
+        case If():
+            return tuple(c for c, _ in s.branches), (*(b for _, b in s.branches), s.otherwise), ()
+        case Case():
+            labels = tuple(x for ls, _ in s.branches for pair in ls for x in pair if isinstance(x, Name))
+            return (s.selector, *labels), (*(b for _, b in s.branches), s.otherwise), ()
+        case For():
+            ends = (s.start, s.end) if s.step is None else (s.start, s.end, s.step)
+            return ends, (s.body,), (s.variable,)
+        case Loop():
+            return (s.condition,), (s.body,), ()
+        case BlockCall():
+            return tuple(a.value for a in s.inputs), (), tuple(n for _, n in s.outputs)
+        case Jump():
+            return (), (), ()
 
 
 @dataclass(frozen=True, slots=True)

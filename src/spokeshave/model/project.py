@@ -165,6 +165,14 @@ class Sequence:
 
 
 @dataclass(frozen=True, slots=True)
+class Instance:
+    """A declared instance of a standard function block, such as a TON, for bodies and opening and closing logic."""
+
+    name: str
+    kind: str
+
+
+@dataclass(frozen=True, slots=True)
 class Interlock:
     """`condition` must be TRUE for `output` to be on (semantics section 8)."""
 
@@ -232,6 +240,7 @@ class Project:
     comment: str = ""
     requirements: tuple[Requirement, ...] = ()
     signals: tuple[Signal, ...] = ()
+    instances: tuple[Instance, ...] = ()
     opening: str = ""
     closing: str = ""
     sequences: tuple[Sequence, ...] = ()
@@ -252,6 +261,7 @@ class Project:
         fields = (
             "period_ms",
             "signals",
+            "instances",
             "opening",
             "closing",
             "sequences",

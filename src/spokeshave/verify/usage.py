@@ -63,17 +63,16 @@ def uses_in_statements(text: str, place: Place) -> Iterator[Use]:
 
 def _block(block: tuple[sx.Statement, ...], place: Place) -> Iterator[Use]:
     for s in block:
-        match s:
-            case sx.Assign():
-                yield Use(str(s.target).lower(), "write", place.spot(s.span.line, s.span.column))
-                for name, edge in names_in(s.value):
-                    yield Use(name, "read", place, edge)
-            case sx.If():
-                for condition, inner in s.branches:
-                    for name, edge in names_in(condition):
-                        yield Use(name, "read", place, edge)
-                    yield from _block(inner, place)
-                yield from _block(s.otherwise, place)
+        read, inner, written = sx.children(s)
+        for target in written:
+            yield Use(str(target).lower(), "write", place.spot(s.span.line, s.span.column))
+        if isinstance(s, sx.BlockCall):
+            yield Use(str(s.instance).lower(), "read", place)
+        for expression in read:
+            for name, edge in names_in(expression):
+                yield Use(name, "read", place, edge)
+        for statements in inner:
+            yield from _block(statements, place)
 
 
 def uses(project: Project) -> list[Use]:
