@@ -198,7 +198,7 @@ def run(
     stimuli: Annotated[Path | None, typer.Option(help="CSV: time_ms,signal,value.")] = None,
     trace: Annotated[Path | None, typer.Option(help="Write the trace here (.csv); standard output without it.")] = None,
     every_scan: Annotated[
-        bool, typer.Option("--every-scan", help="Run every scan (skip-ahead is not built yet).")
+        bool, typer.Option("--every-scan", help="Run every scan instead of jumping over quiet ones.")
     ] = False,
 ) -> None:
     """Simulate, and write the trace."""
@@ -216,7 +216,7 @@ def run(
         fail("say how long: --for 60s, or which scenario: --scenario NAME")
     else:
         rows = [] if stimuli is None else read_stimuli(stimuli, project)
-        session = Session(project, [Stimulus(r.time_ms, "set", r.signal, r.value) for r in rows])
+        session = Session(project, [Stimulus(r.time_ms, "set", r.signal, r.value) for r in rows], every_scan)
         session.run_for(_duration(for_))
     if trace is not None:
         write_trace(session.trace, trace)

@@ -9,6 +9,7 @@ from spokeshave.engine.link_names import check_names
 from spokeshave.engine.link_protection import ProtectionLinker
 from spokeshave.engine.link_sequence import SequenceLinker
 from spokeshave.engine.names import TextScope
+from spokeshave.engine.skip import read_times
 from spokeshave.engine.texts import Texts
 from spokeshave.language.compile import Compiled, compile_units
 from spokeshave.machine.kinds import KINDS, build, device_problems
@@ -78,6 +79,7 @@ class Linker:
             return None if unit is None else code[unit]
 
         linked = tuple(charts.finish(s, code) for s in sequences)
+        times_of = {s.t: (q.index, s.index) for q in linked for s in q.steps}
         devices = self._devices()
         slots = [s for d in devices for s in d.drives]
         return pg.Program(
@@ -108,6 +110,7 @@ class Linker:
             ),
             devices=devices,
             drives=itemgetter(*slots) if len(slots) > 1 else lambda v: tuple(v[s] for s in slots),
+            times=read_times(table, texts.units, times_of),
             retained=tuple(table.read[s.name.lower()] for s in project.signals if s.retain),
         )
 

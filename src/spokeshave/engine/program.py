@@ -14,13 +14,16 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from spokeshave.language.checked import Checked
 from spokeshave.language.compile import Compiled
 from spokeshave.machine.device import Device
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Project, Qualifier, Type, Value
+
+if TYPE_CHECKING:
+    from spokeshave.engine.skip import Times
 
 OVERFLOWS = 0
 NOTHING = 1
@@ -197,6 +200,7 @@ class Program:
     devices: tuple[LinkedDevice, ...]
     drives: Callable[[list[Any]], tuple[Any, ...]]
     retained: tuple[int, ...]
+    times: Times
 
     @property
     def end_recorded(self) -> int:

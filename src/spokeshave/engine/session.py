@@ -9,6 +9,7 @@ from spokeshave.engine.phases import StimulusError, sample
 from spokeshave.engine.program import Program
 from spokeshave.engine.scan import scan
 from spokeshave.engine.situation import Situation, event, set_state
+from spokeshave.engine.skip import jump, next_scan
 from spokeshave.engine.stimuli import Stimulus, in_time
 from spokeshave.engine.trace import Trace
 from spokeshave.language.functions import RunStop
@@ -25,8 +26,9 @@ class Session:
     any earlier scan can be reached again.
     """
 
-    def __init__(self, project: Project, stimuli: Iterable[Stimulus] = ()) -> None:
-        """Raises `LinkError` for a machine file that cannot run."""
+    def __init__(self, project: Project, stimuli: Iterable[Stimulus] = (), every_scan: bool = False) -> None:
+        """Raises `LinkError` for a machine file that cannot run. `every_scan` switches skip-ahead off."""
+        self.every_scan = every_scan
         self.program: Program = link(project)
         self.planned = in_time(list(stimuli))
         self.reset()
@@ -38,6 +40,9 @@ class Session:
         self.log: list[tuple[Stimulus, bool]] = [(p, False) for p in self.planned]
         self.next_stimulus = 0
         self.stopped: Diagnostic | None = None
+        self.executed = 0
+        """Scans that were run, not jumped over."""
+        self._steady: object = None
         self._checkpoints = [(self.situation.copy(), 0)]
 
     # -- time
@@ -66,9 +71,23 @@ class Session:
         except RunStop as stop:
             self._stop(stop)
             return False
-        if s.k % CHECKPOINT_SCANS == 0:
+        self.executed += 1
+        if s.k >= self._checkpoints[-1][0].k + CHECKPOINT_SCANS:
             self._checkpoints.append((s.copy(), end))
         return True
+
+    def _jump(self, end: int) -> None:
+        """After a quiet scan, goes on to the next scan in which anything can change, at most to `end`."""
+        s, program = self.situation, self.program
+        before, self._steady = self._steady, program.times.steady(s.v)
+        if self._steady != before or self.trace.stirred:
+            return
+        to = min(end, next_scan(program, s))
+        if self.next_stimulus < len(self.log):
+            to = min(to, -(-self.log[self.next_stimulus][0].time_ms // program.period_ms))
+        if to > s.k:
+            jump(program, s, to)
+            self.trace.scan_count = to
 
     def _stop(self, stop: RunStop) -> None:
         number, line, column = stop.where
@@ -77,11 +96,15 @@ class Session:
         self.stopped = Diagnostic("run-stopped", Severity.ERROR, place, f"{stop.message}, {time}")
 
     def run_scans(self, count: int) -> int:
-        """Up to `count` scans; gives how many were run."""
-        for n in range(count):
+        """Up to `count` scans, quiet ones jumped over; gives how many have passed."""
+        start = self.k
+        end = start + count
+        while self.k < end:
             if not self.scan():
-                return n
-        return count
+                break
+            if not self.every_scan:
+                self._jump(end)
+        return self.k - start
 
     def run_for(self, ms: int) -> int:
         """All scans with `t < now + ms`."""
@@ -109,6 +132,7 @@ class Session:
             self._checkpoints.pop()
         situation, at = self._checkpoints[-1]
         self.situation, self.next_stimulus = situation.copy(), at
+        self._steady = None
         self.trace.cut(situation.k)
         self.stopped = None
         self.run_scans(target - self.k)
@@ -142,6 +166,7 @@ class Session:
         _carry_sequences(old, was, new, now)
         _carry_devices(old, was, new, now)
         self.program, self.situation = new, now
+        self._steady = None
         trace = Trace(new)
         _carry_trace(self.trace, trace)
         self.trace = trace

@@ -33,6 +33,7 @@ class Trace:
         self.events: list[Event] = []
         self.motions: list[tuple[array[int], list[State]]] = [(array("q"), []) for _ in program.devices]
         self.scan_count = 0
+        self.stirred = True
         self._last: list[Any] = [None] * len(program.recorded)
         self._end = program.end_recorded
         self._by_column: tuple[int, list[tuple[NDArray[np.int64], NDArray[np.float64]]]] | None = None
@@ -48,6 +49,8 @@ class Trace:
                     self.columns.append(column)
                     self.values.append(value)
             self._last = now
+        # Whether more happened than values tell: steps entered or left, events.
+        self.stirred = bool(s.events) or any(s.came) or any(s.left)
         if s.events:
             self.events += s.events
             s.events.clear()

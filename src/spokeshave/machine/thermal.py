@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 
 from spokeshave.machine.device import NEVER, Device, Parameter, Parameters, State, Terminal, first_scan
 from spokeshave.model.project import Type, Value
@@ -83,9 +84,33 @@ class ThermalMass(Device):
         end = int(state[0]) + math.ceil(40 / self.decay) + 1
         if k >= end:
             return NEVER
-        step = first_scan(k + 1, end, lambda j: self._shown(state, j) != shown)
-        edge = first_scan(k + 1, end, lambda j: self._below(state, j) != below)
+        falls = int(state[2]) < int(state[1])
+        offset = 20 * MICRO if "sensor reads 20 K low" in state[4] else 0
+        border = (2 * shown + (-1 if falls else 1)) * MICRO // (2 * self.steps_per_k) + offset
+        moves = "sensor frozen" not in state[4]
+        step = self._crossing(state, k, end, border, lambda j: self._shown(state, j) != shown) if moves else NEVER
+        high = round(self.value["high_c"] * MICRO)
+        edge = self._crossing(state, k, end, high, lambda j: self._below(state, j) != below)
         return min(step, edge)
+
+    def _crossing(self, state: State, k: int, end: int, border: int, test: Callable[[int], bool]) -> int:
+        """The first scan after `k` with `test`, which turns TRUE where the temperature passes `border`.
+
+        The inverse of the formula gives the scan but for rounding; the predicate that scanning uses decides.
+        """
+        t0, target = int(state[1]), int(state[2])
+        if min(t0, target) - 2 > border or border > max(t0, target) + 2:
+            return NEVER
+        if abs(border - target) < 10 or t0 == target:
+            return first_scan(k + 1, end, test)
+        part = (border - target) / (t0 - target)
+        guess = int(state[0]) + (math.ceil(-math.log(part) / self.decay) if part > 0 else 0)
+        j = max(k + 1, min(end, guess))
+        if test(j):
+            while j > k + 1 and test(j - 1):
+                j -= 1
+            return j
+        return next((n for n in range(j + 1, min(j + 4, end + 1)) if test(n)), NEVER) if j < end else NEVER
 
     def picture(self, state: State, k: int) -> dict[str, float]:
         shown, below = self.sense(state, k)
