@@ -22,6 +22,7 @@ from spokeshave.formats.files import read_project, write_project
 from spokeshave.formats.spoke import write_text_atomically
 from spokeshave.formats.stimuli_csv import read_stimuli
 from spokeshave.formats.trace_csv import trace_rows, write_trace
+from spokeshave.formats.vcd import write_vcd
 from spokeshave.language.scenario import duration_ms
 from spokeshave.model.diagnostics import Diagnostic, errors
 from spokeshave.model.project import Project, Scenario
@@ -36,6 +37,9 @@ app = typer.Typer(
 )
 File = Annotated[Path, typer.Argument(help="A machine file (.spoke) or IEC text (.st).")]
 Json = Annotated[bool, typer.Option("--json", help="Write the report in machine-readable form.")]
+
+
+TRACES = {".csv": write_trace, ".vcd": write_vcd}
 
 
 def fail(message: str) -> NoReturn:
@@ -196,14 +200,16 @@ def run(
     for_: Annotated[str, typer.Option("--for", help="How long, for example 60s; all scans with t below it.")] = "",
     scenario: Annotated[str, typer.Option(help="Run this scenario.")] = "",
     stimuli: Annotated[Path | None, typer.Option(help="CSV: time_ms,signal,value.")] = None,
-    trace: Annotated[Path | None, typer.Option(help="Write the trace here (.csv); standard output without it.")] = None,
+    trace: Annotated[
+        Path | None, typer.Option(help="Write the trace here (.csv, .vcd); standard output without it.")
+    ] = None,
     every_scan: Annotated[
         bool, typer.Option("--every-scan", help="Run every scan instead of jumping over quiet ones.")
     ] = False,
 ) -> None:
     """Simulate, and write the trace."""
-    if trace is not None and trace.suffix.lower() != ".csv":
-        fail(f"{trace}: the suffix {trace.suffix or '(none)'} is not known; use .csv")
+    if trace is not None and trace.suffix.lower() not in TRACES:
+        fail(f"{trace}: the suffix {trace.suffix or '(none)'} is not known; use {' or '.join(TRACES)}")
     project = read_project(file)
     if scenario:
         result = run_scenario(project, _scenario(project, scenario))
@@ -219,7 +225,7 @@ def run(
         session = Session(project, [Stimulus(r.time_ms, "set", r.signal, r.value) for r in rows], every_scan)
         session.run_for(_duration(for_))
     if trace is not None:
-        write_trace(session.trace, trace)
+        TRACES[trace.suffix.lower()](session.trace, trace)
     else:
         for line in trace_rows(session.trace):
             print(line)

@@ -12,6 +12,7 @@ from spokeshave.engine.session import Session
 from spokeshave.engine.situation import situation_of
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.formats.trace_csv import trace_rows
+from spokeshave.formats.vcd import identifier, vcd_lines
 from spokeshave.model import edits
 from spokeshave.model.flow import flow
 from spokeshave.model.layout import condition_lines, layout
@@ -185,3 +186,34 @@ def test_uses_of_a_name_are_found_wherever_it_is_used(roastery):
         ("write", "Roast, body ResetCount, column 1"), ("write", "Roast, body CountBatch, column 1")
     }  # fmt: skip
     assert all(u.edge for u in look.by_name["startbutton"] if u.how == "read")
+
+
+def test_a_value_change_dump_says_what_the_trace_says(roastery):
+    """Read back with a reader of a few lines, every change stands at its time under its name."""
+    trace = started(roastery, 45_000).trace
+    names: dict[str, str] = {}
+    scope, now, seen = "", 0, []
+    for line in vcd_lines(trace):
+        words = line.split()
+        if words[0] == "$scope":
+            scope = words[2]
+        elif words[0] == "$var":
+            names[words[3]] = words[4] if scope == "signals" else f"{scope}.{words[4]}.X"
+        elif line[0] == "#":
+            now = int(line[1:])
+        elif line[0] in "01":
+            seen.append((now, names[line[1:]], float(line[0])))
+        elif line[0] in "br":
+            raw, ident = words
+            bits = int(raw[1:], 2) if raw[0] == "b" else 0
+            seen.append((now, names[ident], float(raw[1:]) if raw[0] == "r" else float(bits)))
+    rows = [r.split(",") for r in trace_rows(trace)][1:]
+    assert seen == [(int(t), name, float(value)) for t, name, value in rows]
+    assert now == trace.end_ms and len(names) == len(trace.recorded)
+
+
+@pytest.mark.parametrize("count", [1, 94, 95, 94 * 95, 94 * 95 + 1])
+def test_identifiers_of_a_dump_differ_and_are_short(count):
+    made = [identifier(n) for n in range(count)]
+    assert len(set(made)) == count and all("!" <= c <= "~" for c in made[-1])
+    assert len(made[-1]) == (1 if count <= 94 else 2 if count <= 94 * 95 else 3)

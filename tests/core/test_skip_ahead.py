@@ -40,7 +40,10 @@ def both(project: Project, stimuli: list[Stimulus], ms: int = LENGTH_MS) -> tupl
     for session in runs:
         session.run_for(ms)
     assert story(runs[0]) == story(runs[1])
-    ends = [[r.program.times.steady(r.situation.v), [r.situation.v[x.t] for q in r.program.sequences for x in q.steps]] for r in runs]
+    ends = [
+        [r.program.times.steady(r.situation.v), [r.situation.v[x.t] for q in r.program.sequences for x in q.steps]]
+        for r in runs
+    ]
     assert ends[0] == ends[1]
     assert runs[0].executed <= runs[1].executed
     return runs

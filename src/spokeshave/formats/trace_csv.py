@@ -30,6 +30,8 @@ class Changes(Protocol):
     def values(self) -> Sequence[float]: ...
     @property
     def period_ms(self) -> int: ...
+    @property
+    def scan_count(self) -> int: ...
 
 
 def trace_rows(trace: Changes) -> Iterator[str]:
@@ -44,5 +46,5 @@ def trace_rows(trace: Changes) -> Iterator[str]:
 
 
 def write_trace(trace: Changes, path: Path) -> None:
-    """Writes a trace file. Raises `FormatError` when the file cannot be written."""
+    """Writes a trace as CSV. Raises `FormatError` when the file cannot be written."""
     write_text_atomically("\n".join(trace_rows(trace)) + "\n", path)

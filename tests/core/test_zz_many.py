@@ -1,0 +1,172 @@
+"""Skip-ahead against running every scan: the same changes, the same events, in the same scans."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import pytest
+from hypothesis import HealthCheck, example, given, settings
+from hypothesis import strategies as st
+
+from spokeshave.engine.session import Session
+from spokeshave.engine.skip import first_at
+from spokeshave.engine.stimuli import Stimulus
+from spokeshave.model.project import Device, Instance, Project, Signal, SignalClass, Type
+from tests.core.projects import INPUTS, projects
+from tests.core.test_semantics import PASS, gate, main
+from tests.core.test_statements import project as logic
+
+thousands = settings(
+    max_examples=2500, deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large]
+)
+LENGTH_MS = 2500
+
+
+def story(session: Session) -> tuple[object, ...]:
+    t = session.trace
+    return (
+        list(t.scans),
+        list(t.columns),
+        list(t.values),
+        [(e.k, e.kind, e.text) for e in t.events],
+        t.scan_count,
+        str(session.stopped),
+    )
+
+
+def both(project: Project, stimuli: list[Stimulus], ms: int = LENGTH_MS) -> tuple[Session, Session]:
+    """The same run with and without skip-ahead, compared."""
+    runs = Session(project, stimuli), Session(project, stimuli, every_scan=True)
+    for session in runs:
+        session.run_for(ms)
+    assert story(runs[0]) == story(runs[1])
+    ends = [
+        [r.program.times.steady(r.situation.v), [r.situation.v[x.t] for q in r.program.sequences for x in q.steps]]
+        for r in runs
+    ]
+    assert ends[0] == ends[1]
+    assert runs[0].executed <= runs[1].executed
+    return runs
+
+
+times = st.integers(0, LENGTH_MS)
+hands = st.lists(st.tuples(times, st.sampled_from(INPUTS), st.booleans()), max_size=8)
+
+
+@thousands
+@given(projects(), hands)
+def test_random_charts_run_the_same(project, rows):
+    both(project, [Stimulus(t, "set", n, v) for t, n, v in sorted(rows)])
+
+
+def with_machine(project: Project, seconds: tuple[float, float, float]) -> Project:
+    """The inputs given by devices that answer the outputs: an actuator, a motor, a thermal mass with its thermostat."""
+    travel, run_up, constant = seconds
+    devices = (
+        Device("Slide", "actuator", (("extend", "Y1"), ("retract", "Y2"), ("extended", "A"), ("retracted", "B")),
+               (("extend_s", travel), ("retract_s", travel / 2), ("two_drives", 1.0))),
+        Device("Fan", "motor", (("run", "Y3"), ("running", "C")), (("run_up_s", run_up), ("run_down_s", run_up))),
+        Device("Heat", "thermal", (("heater", "Z"), ("temperature", "Temp")),
+               (("time_constant_s", constant), ("heater_k", 60.0), ("resolution_k", 0.5))),
+    )  # fmt: skip
+    signals = (*project.signals, Signal("Temp", SignalClass.INPUT, Type.REAL))
+    closing = f"{project.closing if 'Z' not in project.closing else ''} Z := Temp < 40.0 OR Y1 AND Temp <= 42.5;"
+    return replace(project, signals=signals, devices=devices, closing=closing)
+
+
+deeds = st.lists(
+    st.tuples(
+        times,
+        st.sampled_from((
+            ("fail", "Slide", "jammed"), ("heal", "Slide", "jammed"), ("fail", "Slide", "slow"), ("fail", "Fan", "overload tripped"),
+            ("heal", "Fan", "overload tripped"), ("fail", "Slide", "extended stuck on"), ("fail", "Heat", "sensor frozen"),
+            ("heal", "Heat", "sensor frozen"), ("power", "", None), ("force", "A", True), ("unforce", "A", None), ("force", "Y2", True),
+        )),
+    ),
+    max_size=6,
+)  # fmt: skip
+seconds = st.tuples(st.sampled_from((0.03, 0.2, 0.55)), st.sampled_from((0.02, 0.3)), st.sampled_from((0.5, 3.0)))
+
+
+@thousands
+@given(projects(), seconds, deeds)
+def test_random_charts_with_a_machine_that_answers_and_fails_run_the_same(project, parameters, done):
+    stimuli = [Stimulus(t, *deed) for t, deed in sorted(done, key=lambda d: d[0])]
+    both(with_machine(project, parameters), stimuli)
+
+
+@pytest.mark.parametrize("op", ["<", ">", "<=", ">=", "=", "<>"])
+@pytest.mark.parametrize("time", ["T#55ms", "T#60ms", "Wait * 2"])
+@pytest.mark.parametrize("mirrored", [False, True])
+def test_each_comparison_of_a_step_time_is_met_in_its_scan(op, time, mirrored):
+    text = f"{time} {op} Open.T" if mirrored else f"Open.T {op} {time}"
+    project = gate(closing=f"Lamp := Main.{text};" if not mirrored else f"Lamp := {time} {op} Main.Open.T;")
+    skipping, _ = both(project, [Stimulus(t, "set", n, v) for t, n, v in PASS], 1000)
+    assert skipping.executed < 30
+
+
+@pytest.mark.parametrize(
+    "closing",
+    [
+        "MyTON(IN := Go, PT := T#355ms, Q => Y);", "MyTOF(IN := Go, PT := T#355ms, Q => Y);", "MyTP(IN := Go, PT := T#355ms, Q => Y);",
+        "MyTON(IN := NOT MyTON.Q, PT := T#100ms, Q => Y);", "MyTON(IN := Go, PT := T#300ms); T1 := MyTON.ET; Y := T1 > T#100ms;",
+        "IF Go THEN MyTON(IN := Halt, PT := T#50ms); END_IF; Y := MyTON.Q;", "N := N + 1; Y := N > 40;",
+        "Y := HELD(Go, T#250ms) OR RISING(Halt);", "IF RISING(Go) THEN N := 32767; END_IF; N := N + D_TO(D);",
+    ],
+)  # fmt: skip
+def test_timers_counters_and_edges_run_the_same(closing):
+    closing = closing.replace("D_TO(D)", "DINT_TO_INT(D)")
+    rows = [
+        (20, "Go", True),
+        (40, "Halt", True),
+        (60, "Halt", False),
+        (700, "Go", False),
+        (705, "Go", True),
+        (1500, "Halt", True),
+    ]
+    both(logic(closing), [Stimulus(t, "set", n, v) for t, n, v in rows])
+
+
+def test_a_setting_changed_in_mid_wait_is_seen():
+    project = main(gate(), steps=(gate().sequences[0].steps[0], replace(gate().sequences[0].steps[1], longest="Wait")))
+    stimuli = [Stimulus(20, "set", "Go", True), Stimulus(0, "set", "Wait", 900), Stimulus(500, "set", "Wait", 300)]
+    skipping, _ = both(project, sorted(stimuli, key=lambda x: x.time_ms), 1000)
+    assert [(e.k, e.kind) for e in skipping.trace.events] == [(50, "alarm"), (50, "late")]
+
+
+@given(st.integers(0, 10_000), st.integers(-50, 10_000), st.sampled_from((1, 7, 10, 1000)))
+@example(0, 0, 10)
+def test_the_scans_until_a_time_is_reached_are_counted_exactly(now, need, period):
+    n = first_at(now, need, period)
+    assert now + n * period >= need
+    assert n == 0 or now + (n - 1) * period < need
+
+
+def test_the_roastery_runs_the_same_for_a_quarter_of_an_hour_in_a_fraction_of_the_scans(roastery):
+    stimuli = [Stimulus(500 + 60_000 * n + d, "hand", "Start", v) for n in range(15) for d, v in ((0, 1), (400, 0))]
+    stimuli += [Stimulus(200_000, "fail", "DropGate", "jammed"), Stimulus(230_000, "heal", "DropGate", "jammed")]
+    stimuli += [Stimulus(231_000, "hand", "Reset", 1), Stimulus(232_000, "hand", "Reset", 0)]
+    stimuli += [
+        Stimulus(400_000, "hand", "Emergency", 1),
+        Stimulus(410_000, "hand", "Emergency", 0),
+        Stimulus(411_000, "hand", "Reset", 1),
+    ]
+    skipping, every = both(roastery, sorted(stimuli, key=lambda x: x.time_ms), 900_000)
+    assert skipping.executed * 4 < every.executed
+
+
+def test_one_can_go_back_into_a_stretch_that_was_jumped_over(roastery):
+    session = Session(roastery)
+    session.run_for(60_000)
+    assert session.executed < 100
+    session.back(2345)
+    assert session.time_ms == 36_550
+    session.do("hand", "Start", 1)
+    session.run_for(100)
+    assert session.trace.windows("Roast.SpinUp.X") == [(3655, 3665)]
+
+
+def test_a_model_with_something_new_in_every_scan_is_run_scan_by_scan():
+    made = logic("N := N + 1; IF N > 30000 THEN N := 0; END_IF;")
+    skipping, every = both(replace(made, instances=(Instance("MyTON", "TON"),)), [])
+    assert skipping.executed == every.executed == LENGTH_MS // 10
