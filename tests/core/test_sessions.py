@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import pytest
 
-from spokeshave.engine.explain import waiting
+from spokeshave.engine.explain import false_for_ms, given_by, waiting
 from spokeshave.engine.phases import StimulusError
 from spokeshave.engine.session import Session
 from spokeshave.engine.situation import situation_of
@@ -217,3 +217,28 @@ def test_identifiers_of_a_dump_differ_and_are_short(count):
     made = [identifier(n) for n in range(count)]
     assert len(set(made)) == count and all("!" <= c <= "~" for c in made[-1])
     assert len(made[-1]) == (1 if count <= 94 else 2 if count <= 94 * 95 else 3)
+
+
+def test_a_term_tells_how_long_it_has_stood_in_the_way_and_what_gives_it(roastery):
+    session = started(roastery, 20_000)
+    found = {str(t.text): t for w in waiting(session.program, session.situation) for a in w.ways for t in a.missing}
+
+    def ms(term: str) -> int:
+        return false_for_ms(session.program, session.situation, session.trace, found[term])
+
+    assert ms("DropOpened") == 20_000, "never TRUE so far"
+    hot = session.trace.changes(session.trace.column("BeanTemp"))
+    last_above = max((int(k) for k, x in zip(*hot) if x >= 185.0), default=-1)
+    assert last_above == -1 and ms("BeanTemp >= LightTemp") == 20_000
+    session.run_for(10_000)
+    (way,) = next(
+        w for w in waiting(session.program, session.situation) if w.step == "Receive" or w.sequence == "Cool"
+    ).ways
+    shut = next(t for t in way.missing if t.text == "DoorShut")
+    opened = session.trace.windows("DoorShut")[0][1]
+    assert false_for_ms(session.program, session.situation, session.trace, shut) == (session.k - opened) * 10
+    assert given_by(session.program, "DropOpened") == "device DropGate"
+    assert given_by(session.program, "DoorShut") == "logic"
+    assert given_by(session.program, "Burner") == "step Roast.Preheat, Roast.RoastLight, Roast.RoastDark"
+    assert given_by(session.program, "Roast.Drop.X") == "sequence Roast"
+    assert given_by(session.program, "Charge.T") == "time"

@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.theme import code_font, text_font, theme
-from spokeshave.engine.explain import Awaited, Waiting
+from spokeshave.engine.explain import Awaited, Term, Waiting, false_for_ms, given_by
 
 LINE_H = 24
 MOST_LINES = 4
@@ -26,6 +26,7 @@ class WaitingLine(QWidget):
         self.runner = runner
         self.lines: list[Waiting] = []
         self._hits: list[tuple[QRectF, str, str]] = []
+        self._terms: list[tuple[QRectF, Term]] = []
         self.setAccessibleName("Waiting on")
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setMouseTracking(True)
@@ -59,7 +60,7 @@ class WaitingLine(QWidget):
         painter.setPen(theme.colour("hairline"))
         painter.drawLine(0, 0, self.width(), 0)
         painter.drawLine(0, self.height() - 1, self.width(), self.height() - 1)
-        self._hits = []
+        self._hits, self._terms = [], []
         if self.runner.problem:
             painter.setPen(theme.colour("late"))
             painter.setFont(text_font())
@@ -155,6 +156,7 @@ class WaitingLine(QWidget):
             painter.drawLine(QPointF(x, y + LINE_H - 4), QPointF(x + width, y + LINE_H - 4))
             if term.readings:
                 self._hits.append((box, "signal", term.readings[0].name))
+                self._terms.append((box, term))
             x += width + 10
         return x
 
@@ -178,6 +180,17 @@ class WaitingLine(QWidget):
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         over = bool(self._hit(event.position())[0])
         self.setCursor(Qt.CursorShape.PointingHandCursor if over else Qt.CursorShape.ArrowCursor)
+        term = next((t for box, t in self._terms if box.contains(event.position())), None)
+        self.setToolTip(self.story_of(term) if term is not None else "")
+
+    def story_of(self, term: Term) -> str:
+        """A term in words: its values, how long it has stood in the way, and what could change it."""
+        session = self.runner.session
+        if session is None:
+            return str(term)
+        ms = false_for_ms(session.program, session.situation, session.trace, term)
+        since = f", for {ms / 1000:.2f} s" if ms >= 0 else ""
+        return f"{term}{since}\ngiven by {given_by(session.program, term.readings[0].name)}"
 
 
 def _way_text(a: Awaited) -> str:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterator
+from dataclasses import dataclass, field
 from functools import lru_cache
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from spokeshave.engine.evolve import enabled
 from spokeshave.engine.program import LinkedSequence, LinkedStep, Program, Way
@@ -12,7 +13,10 @@ from spokeshave.engine.situation import Mode, Situation
 from spokeshave.language import checked as ck
 from spokeshave.language.compile import Compiled, compile_units
 from spokeshave.language.literals import value_text
-from spokeshave.model.project import Value
+from spokeshave.model.project import Qualifier, SignalClass, Value
+
+if TYPE_CHECKING:
+    from spokeshave.engine.trace import Trace
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,6 +35,7 @@ class Term:
     text: str
     negated: bool
     readings: tuple[Reading, ...]
+    tree: ck.Checked | None = field(default=None, compare=False, repr=False)
 
     def __str__(self) -> str:
         values = ", ".join(r.text if r.name == self.text else f"{r.name} = {r.text}" for r in self.readings)
@@ -91,7 +96,65 @@ def blockers(tree: ck.Checked, text: str, v: list[Any], want: bool = True) -> tu
     if isinstance(tree, ck.Apply) and tree.op == "not":
         return blockers(tree.args[0], text, v, not want)
     readings = tuple(dict.fromkeys(Reading(n.name, value_text(v[n.slot], n.type), v[n.slot]) for n in ck.loads(tree)))
-    return (Term(text[tree.span.start : tree.span.end], not want, readings),)
+    return (Term(text[tree.span.start : tree.span.end], not want, readings, tree),)
+
+
+MOST_LOOKS = 500
+
+
+def false_for_ms(program: Program, s: Situation, trace: Trace, term: Term) -> int:
+    """How long a term has stood in the way, looked up in the trace; -1 where the trace does not tell.
+
+    A term is followed back through the changes of the signals and step flags it reads. Terms that read a step time, an
+    edge or a value that is not recorded are not followed.
+    """
+    if term.tree is None or isinstance(term.tree, ck.Edge) or not s.k:
+        return -1
+    columns = {r.slot: i for i, r in enumerate(trace.recorded)}
+    by_asked = {asked: final for final, asked in program.asked.items()}
+    read = {n.slot: columns.get(by_asked.get(n.slot, n.slot), -1) for n in ck.loads(term.tree)}
+    if -1 in read.values() or any(isinstance(p, ck.Edge) for p in _parts(term.tree)):
+        return -1
+    v = list(s.v)
+    changes = [(int(k), slot, i) for slot, c in read.items() for i, k in enumerate(trace.changes(c)[0])]
+    since = 0
+    for k, slot, i in sorted(changes, reverse=True)[:MOST_LOOKS]:
+        if bool(evaluate(term.tree, v)) == (not term.negated):
+            break
+        since = k
+        if i:
+            v[slot] = trace.value(read[slot], float(trace.changes(read[slot])[1][i - 1]))
+    return (s.k - since) * program.period_ms
+
+
+def _parts(tree: ck.Checked) -> Iterator[ck.Checked]:
+    yield tree
+    if isinstance(tree, ck.Apply):
+        for a in tree.args:
+            yield from _parts(a)
+
+
+def given_by(program: Program, name: str) -> str:
+    """What could make a term TRUE: the device that gives a signal, the steps that act on it, or the text that writes it."""
+    slot = program.slots.get(name.lower())
+    for d in program.devices:
+        if slot is not None and any(at == slot for _, at in d.sensors):
+            return f"device {d.name}"
+    steps = [
+        f"{q.name}.{s.name}"
+        for q in program.project.sequences
+        for s in q.steps
+        if any(a.target.lower() == name.lower() and a.qualifier is not Qualifier.R for a in s.actions)
+    ]
+    if steps:
+        return f"step {', '.join(steps)}"
+    parts = name.split(".")
+    if len(parts) == 3:
+        return f"sequence {parts[0]}"
+    if slot is not None:
+        signal = program.project.signal(name)
+        return f"{signal.cls} without a device" if signal is not None and signal.cls == SignalClass.INPUT else "logic"
+    return "time"
 
 
 def waiting(program: Program, s: Situation) -> list[Waiting]:
