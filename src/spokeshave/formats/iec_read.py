@@ -10,11 +10,13 @@ from typing import Any
 
 from lark import Lark, Token, Tree, UnexpectedCharacters, UnexpectedEOF, UnexpectedToken
 
+from spokeshave.formats.case_read import CaseReader, is_state_program
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.pragma import merge_pragma, take_pragma
+from spokeshave.language import syntax as sx
 from spokeshave.language.blocks import BLOCKS
 from spokeshave.language.literals import read_value, time_ms
-from spokeshave.language.parse import explain_error
+from spokeshave.language.parse import explain_error, parse_statements
 from spokeshave.model.project import (
     Action,
     Body,
@@ -141,6 +143,8 @@ class _Reader:
         start = max([name.end_pos or 0, *(h.meta.end_pos for h in heads)])
         text = self.between(start, rest[-1]) if not elements else self.slice(statements)
         if not elements:
+            if self.state_program(name, start, text):
+                return
             if self.sequences:
                 self.closing = f"{self.closing}\n{text}".strip()
             else:
@@ -153,6 +157,27 @@ class _Reader:
         if any(q.name.lower() == name.lower() for q in self.sequences):
             raise self.fail(name, f"there are two programs {name}")
         self.sequences.append(self.sequence(name, elements))
+
+    def state_program(self, name: Token, start: int, text: str) -> bool:
+        """Reads a program that is one CASE on a state as a sequence; FALSE for any other text."""
+        statements = parse_statements(text)
+        if not is_state_program(statements, self.signals):
+            return False
+        case = statements[0]
+        assert isinstance(case, sx.Case)
+        offset = self.text.index(text, start)
+
+        def fail(span: sx.Span, message: str, advice: str) -> FormatError:
+            at = offset + span.start
+            line, column = self.text.count("\n", 0, at) + 1, at - self.text.rfind("\n", 0, at)
+            return FormatError(message, line=line, column=column, advice=advice)
+
+        state = self.signals.pop(str(case.selector).lower())
+        sequence = CaseReader(str(name), case, state, self.signals, fail).sequence()
+        for step in sequence.steps:
+            self.signals.pop(step.name.lower(), None)  # a constant that named a state is now the step
+        self.sequences.append(sequence)
+        return True
 
     def sequence(self, name: Token, elements: list[Tree[Token]]) -> Sequence:
         steps: dict[str, Step] = {}

@@ -188,7 +188,7 @@ _BUILDER = _Builder()
 _WORDS = {
     "_THEN": "THEN", "_OF": "OF", "_TO": "TO", "_BY": "BY", "EQ": "=", "NE": "<>", "LE": "<=", "GE": ">=", "LT": "<",
     "GT": ">", "PLUS": "+", "MINUS": "-", "STAR": "*", "SLASH": "/", "POW": "**", "AMP": "&", "SEMICOLON": ";",
-    "COLON": ":", "LPAR": "(", "RPAR": ")", "COMMA": ",", "DOT": ".", "NAME": "a name", "__ANON_0": ":=",
+    "COLON": ":", "LPAR": "(", "RPAR": ")", "COMMA": ",", "DOT": ".", "NAME": "a name", "LABEL_NAME": "a name and a colon", "__ANON_0": ":=",
     "__ANON_1": "..", "__ANON_2": "=>", "$END": "the end",
 }  # fmt: skip
 _OPERATORS = {"AND", "OR", "XOR", "MOD", "EQ", "NE", "LE", "GE", "LT", "GT", "PLUS", "MINUS", "STAR", "SLASH", "POW"}
