@@ -81,9 +81,9 @@ def test_from_the_demo_to_a_proven_sequence(qtbot, opened, roastery):
     action.trigger()
     window.runner.run_for(40_000)
     late = next(w for w in window.runner.waiting() if w.sequence == "Roast")
-    assert (late.step, late.state) == ("Drop", "held")
+    assert (late.step, late.state, late.held) == ("Drop", "late", True)
     assert any("Roast.Drop is late" in a.text for a in window.runner.session.situation.alarms.values())
-    assert window.counts.text().endswith("1 alarms")
+    assert window.counts.text().endswith("1 alarm")
     window.grab()
 
     # The proof still stands.

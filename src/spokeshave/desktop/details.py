@@ -164,6 +164,7 @@ class Details(QWidget):
         condition.note.hide()
         condition.setStyleSheet("")
         condition.editingFinished.connect(condition.note.hide)
+        condition.setCursorPosition(0)
         condition.setModified(False)
         condition.editingFinished.connect(
             lambda: self._ask(condition, f"Condition out of {t.sources[0]}", field("condition"))

@@ -52,7 +52,7 @@ class Runner(QObject):
         return self._timer.isActive()
 
     @property
-    def late_steps(self) -> int:
+    def standing_alarms(self) -> int:
         s = self.session
         return 0 if s is None else sum(a.cleared < 0 for a in s.situation.alarms.values())
 

@@ -51,7 +51,8 @@ class WaitingLine(QWidget):
     @staticmethod
     def text_of(w: Waiting) -> str:
         """One line in words, for screen readers and tests."""
-        return f"{w.sequence} {w.number} {w.step}, {w.state}: " + " or ".join(_way_text(a) for a in w.ways)
+        state = "late, held" if w.held and w.state == "late" else w.state
+        return f"{w.sequence} {w.number} {w.step}, {state}: " + " or ".join(_way_text(a) for a in w.ways)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
@@ -122,7 +123,8 @@ class WaitingLine(QWidget):
             )
         x += width
         if w.state != "runs":
-            x = self._paint_word(painter, w.state, x, y, "late" if w.state != "held" else "held")
+            word = "late, held" if w.held and w.state == "late" else w.state
+            x = self._paint_word(painter, word, x, y, "late" if w.state != "held" else "held")
         return x
 
     def _paint_word(self, painter: QPainter, text: str, x: float, y: float, colour: str = "faint") -> float:

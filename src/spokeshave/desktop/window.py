@@ -160,7 +160,8 @@ class MainWindow(QMainWindow):
         self.ribbon.show_states(stage_states(self.document, session is not None and session.k > 0))
         worst = [d.severity.value for d in self.document.findings]
         parts = [f"{worst.count(s)} {s}{'s' if worst.count(s) > 1 else ''}" for s in ("error", "warning") if s in worst]
-        parts.append(f"{self.runner.late_steps} alarms" if self.runner.late_steps else "")
+        alarms = self.runner.standing_alarms
+        parts.append(f"{alarms} alarm{'s' if alarms > 1 else ''}" if alarms else "")
         text = "   ".join(p for p in parts if p) or "no findings to mend"
         if self.counts.text() != text:
             self.counts.setText(text)

@@ -67,7 +67,8 @@ class Waiting:
     number: int
     time_ms: int
     longest_ms: int | None
-    state: str  # runs, late, held, tripped
+    state: str  # runs, held, late (held or not), tripped
+    held: bool
     ways: tuple[Awaited, ...]
 
 
@@ -169,7 +170,7 @@ def waiting(program: Program, s: Situation) -> list[Waiting]:
 def _waiting_of(seq: LinkedSequence, step: LinkedStep, s: Situation) -> Waiting:
     mode = s.mode[seq.index]
     state = "tripped" if mode is Mode.TRIPPED else "held" if mode is Mode.HELD else "runs"
-    if state == "runs" and s.v[step.late]:
+    if state != "tripped" and s.v[step.late]:
         state = "late"
     open_ways = enabled(seq, s.active[seq.index])
     return Waiting(
@@ -179,6 +180,7 @@ def _waiting_of(seq: LinkedSequence, step: LinkedStep, s: Situation) -> Waiting:
         s.v[step.t],
         None if step.longest is None else step.longest.ms(s.v),
         state,
+        mode is Mode.HELD,
         tuple(_awaited(seq, w, s, w in open_ways) for w in step.ways),
     )
 

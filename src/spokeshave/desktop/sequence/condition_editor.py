@@ -68,7 +68,8 @@ class ConditionEdit(QLineEdit):
             f"background: {theme.now.surface}; color: {theme.now.late}; border: 1px solid {theme.now.late};"
             " border-radius: 3px; padding: 3px 6px;"
         )
-        self.note.adjustSize()
+        self.note.ensurePolished()
+        self.note.resize(self.note.sizeHint())
         self.note.move(self._note_place())
         self.note.show()
         self.note.raise_()
