@@ -110,6 +110,7 @@ class Linker:
             ),
             devices=devices,
             drives=itemgetter(*slots) if len(slots) > 1 else lambda v: tuple(v[s] for s in slots),
+            instances=dict(table.base),
             times=read_times(table, texts.units, times_of),
             retained=tuple(table.read[s.name.lower()] for s in project.signals if s.retain),
         )

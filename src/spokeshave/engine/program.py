@@ -201,6 +201,8 @@ class Program:
     drives: Callable[[list[Any]], tuple[Any, ...]]
     retained: tuple[int, ...]
     times: Times
+    instances: dict[str, tuple[str, int]]
+    """Kind and first slot of each block instance, by lower-case name."""
 
     @property
     def end_recorded(self) -> int:

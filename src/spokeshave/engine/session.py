@@ -12,6 +12,7 @@ from spokeshave.engine.situation import Situation, event, set_state
 from spokeshave.engine.skip import jump, next_scan
 from spokeshave.engine.stimuli import Stimulus, in_time
 from spokeshave.engine.trace import Trace
+from spokeshave.language.blocks import BLOCKS
 from spokeshave.language.functions import RunStop
 from spokeshave.model.diagnostics import Diagnostic, Place, Severity
 from spokeshave.model.project import Project
@@ -193,6 +194,15 @@ def _carry_values(old: Program, was: Situation, new: Program, now: Situation) ->
         now.held_from[i] = now.k if now.edge_was[i] else -1
     if [e.kind for e in old.edges] == [e.kind for e in new.edges]:
         now.edge_was, now.held_from = list(was.edge_was), list(was.held_from)
+        for before_edge, edge in zip(old.edges, new.edges):
+            now.v[edge.slot] = was.v[before_edge.slot]
+    for name, (kind, base) in new.instances.items():
+        if old.instances.get(name, ("", 0))[0] == kind:
+            size = len(BLOCKS[kind].members()) + len(BLOCKS[kind].memory)
+            start = old.instances[name][1]
+            now.v[base : base + size] = was.v[start : start + size]
+    if [p.names for p in old.pairs] == [p.names for p in new.pairs]:
+        now.pair_on = [list(x) for x in was.pair_on]
     now.alarms = dict(was.alarms)
 
 
@@ -226,6 +236,10 @@ def _carry_sequences(old: Program, was: Situation, new: Program, now: Situation)
                 if any(s.number == step for s in q.steps):
                     now.stored[(i << 40) + (b.order & ((1 << 40) - 1))] = was.stored[b.order]
         set_state(new, now, i)
+    if [b.order for b in old.blocks] == [b.order for b in new.blocks]:
+        now.spent, now.kept = set(was.spent), [list(x) for x in was.kept]
+    if [i.output for i in old.interlocks] == [i.output for i in new.interlocks]:
+        now.blocked = set(was.blocked)
     names = {t.name: t.index for t in old.trips}
     for t in new.trips:
         if t.name in names:

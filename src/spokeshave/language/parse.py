@@ -236,7 +236,23 @@ def explain_error(error: UnexpectedToken | UnexpectedCharacters | UnexpectedEOF,
     return sx.Problem(line, column, f"{token} does not fit here", f"expected {_expected(expected)}", at, end)
 
 
-_COMMENT = re.compile(r"\(\*.*?\*\)|//[^\n]*", re.DOTALL)
+def _unclosed_comment(text: str) -> int:
+    """Where a comment begins that never ends, or -1; one pass over the text."""
+    at = 0
+    while True:
+        start, line = text.find("(*", at), text.find("//", at)
+        if start < 0:
+            return -1
+        if 0 <= line < start:
+            end = text.find("\n", line)
+            if end < 0:
+                return -1
+            at = end
+            continue
+        end = text.find("*)", start + 2)
+        if end < 0:
+            return start
+        at = end + 2
 
 
 def _guard(text: str) -> None:
@@ -247,7 +263,7 @@ def _guard(text: str) -> None:
         raise sx.TextError(
             [sx.Problem(line, at - text.rfind("\n", 0, at), "a NUL character", "take it out", at, at + 1)]
         )
-    at = _COMMENT.sub(lambda m: " " * len(m[0]), text).find("(*")
+    at = _unclosed_comment(text)
     if at >= 0:
         line, column = text.count("\n", 0, at) + 1, at - text.rfind("\n", 0, at)
         raise sx.TextError(
