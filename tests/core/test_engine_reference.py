@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 
 from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
@@ -48,3 +51,21 @@ def test_going_back_and_on_again_gives_the_same_run(project, inputs):
     assert session.k == len(inputs) - len(inputs) // 2
     session.run_scans(len(inputs) // 2)
     assert list(zip(session.trace.scans, session.trace.columns, session.trace.values)) == straight
+
+
+@slow
+@given(projects(), runs(), st.lists(st.integers(0, 40), max_size=3, unique=True))
+def test_taking_the_same_file_in_again_at_any_scan_changes_nothing(project, inputs, edits_at):
+    stimuli = [Stimulus(k * PERIOD, "set", n, v) for k, row in enumerate(inputs) for n, v in zip(INPUTS, row)]
+    plain, edited = Session(project, stimuli), Session(project, stimuli)
+    plain.run_scans(len(inputs))
+    for k in sorted(edits_at):
+        if k < len(inputs):
+            edited.run_scans(k - edited.k)
+            edited.adopt(replace(project, comment=f"at {k}"))
+    edited.run_scans(len(inputs) - edited.k)
+    told = [[(e.k, e.kind, e.text) for e in s.trace.events if e.kind != "edit"] for s in (plain, edited)]
+    assert list(zip(edited.trace.scans, edited.trace.columns, edited.trace.values)) == list(
+        zip(plain.trace.scans, plain.trace.columns, plain.trace.values)
+    )
+    assert told[0] == told[1]

@@ -230,6 +230,8 @@ def _carry_sequences(old: Program, was: Situation, new: Program, now: Situation)
                 now.active[i].append(n.index)
                 now.entered[i][n.index] = was.entered[j][o.index]
                 now.v[n.x] = True
+                if o.index in was.came[j]:
+                    now.came[i].append(n.index)
         for b in old.blocks:
             if b.sequence == j and b.order in was.stored:
                 step = (b.order >> 16) & 0xFFFFFF
@@ -245,6 +247,8 @@ def _carry_sequences(old: Program, was: Situation, new: Program, now: Situation)
         if t.name in names:
             now.trip_on[t.index] = was.trip_on[names[t.name]]
             now.effected[t.index] = set(was.effected[names[t.name]])
+            if names[t.name] in was.raised:
+                now.raised.add(t.index)
 
 
 def _carry_devices(old: Program, was: Situation, new: Program, now: Situation) -> None:
