@@ -49,8 +49,8 @@ class Details(QWidget):
         p, project = self.selection.place, self.document.project
         sequence = project.sequence(p.sequence) if p.sequence else None
         item: object = None
-        if p.kind in ("step", "action") and sequence is not None and p.item:
-            item = sequence.step(p.item.split()[0])
+        if p.step and sequence is not None:
+            item = sequence.step(p.step)
         elif p.kind == "transition" and sequence is not None and 0 <= p.index < len(sequence.transitions):
             item = sequence.transitions[p.index]
         elif p.kind == "device":

@@ -32,6 +32,11 @@ class Place:
     def spot(self, line: int, column: int) -> Place:
         return replace(self, line=line, column=column)
 
+    @property
+    def step(self) -> str:
+        """The step that a place of kind step or action is about, or an empty string."""
+        return self.item.split()[0] if self.kind in ("step", "action") and self.item.strip() else ""
+
     def __str__(self) -> str:
         if self.kind == "transition":
             text = f"{self.sequence}, transition {self.item}"

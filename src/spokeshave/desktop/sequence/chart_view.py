@@ -286,7 +286,7 @@ class ChartView(QGraphicsView):
         if p.kind == "transition":
             item = self.bar_items.get(p.index)
         elif p.kind in ("step", "action"):
-            item = self.items_by_step.get(p.item.split()[0])
+            item = self.items_by_step.get(p.step)
         if item is None or item.isSelected():
             return
         self.scene().blockSignals(True)

@@ -143,7 +143,7 @@ class SequencePage(QWidget):
         """The step that edits are about: the selected one."""
         p = self.selection.place
         if p.sequence.lower() == self.current.lower() and p.kind in ("step", "action"):
-            return p.item.split()[0]
+            return p.step
         return self.sheet.current_step() if self.sheet else ""
 
     def insert_step(self) -> None:
@@ -181,5 +181,5 @@ class SequencePage(QWidget):
     def move_row(self, by: int) -> None:
         step = self.step()
         if step and self.document.edit(f"Move {step}", lambda p: edits.move_step(p, self.current, step, by)):
-            self.selection.set(Place("step", self.current, ""))
+            self.selection.set(Place())
             self.selection.set(Place("step", self.current, step))

@@ -86,7 +86,7 @@ class Sheet(QAbstractTableModel):
             p = d.place
             if p.sequence.lower() != self.name.lower() or d.severity == "advice":
                 continue
-            key: tuple[str, Any] = ("transition", p.index) if p.kind == "transition" else ("step", p.item.split()[0])
+            key: tuple[str, Any] = ("transition", p.index) if p.kind == "transition" else ("step", p.step)
             text = f"{d.message}; {d.advice}" if d.advice else d.message
             self.problems.setdefault(key, text)
         if self.rowCount():

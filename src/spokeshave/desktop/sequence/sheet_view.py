@@ -345,7 +345,7 @@ class SheetView(QTableView):
             if p.kind == "transition" and row.transition == p.index:
                 self.setCurrentIndex(self.sheet.index(i, self.sheet.awaits))
                 return
-            if p.kind != "transition" and row.first and step == p.item.split()[0]:
+            if p.kind != "transition" and row.first and step == p.step:
                 self.setCurrentIndex(self.sheet.index(i, STEP))
                 return
 
