@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QGraphicsItem, QGraphicsScene, QGraphicsView, QSty
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
-from spokeshave.desktop.sequence.sheet_view import Live
+from spokeshave.desktop.sequence.live import Live
 from spokeshave.desktop.theme import code_font, text_font, theme
 from spokeshave.engine.explain import Awaited
 from spokeshave.engine.link_sequence import transition_place
