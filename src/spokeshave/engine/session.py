@@ -100,6 +100,7 @@ class Session:
         """Up to `count` scans, quiet ones jumped over; gives how many have passed."""
         start = self.k
         end = start + count
+        self._steady = None  # what single scans did in between is not known here
         while self.k < end:
             if not self.scan():
                 break
