@@ -85,6 +85,14 @@ def test_a_run_that_stops_exits_2_with_its_trace_up_to_there(tmp_path):
     assert "P, body Down, column 16: division by zero, at 20 ms" in err
 
 
+def test_a_trace_can_be_a_value_change_dump_and_every_scan_changes_nothing(tmp_path):
+    paths = [tmp_path / n for n in ("a.vcd", "b.csv", "c.csv")]
+    for path, more in zip(paths, ((), (), ("--every-scan",))):
+        assert call("run", ROASTERY, "--for", "30s", "--trace", str(path), *more) == (0, "", "")
+    assert paths[0].read_text().startswith("$version Spokeshave $end\n$timescale 1 ms $end")
+    assert paths[1].read_bytes() == paths[2].read_bytes()
+
+
 def test_check_exits_by_the_worst_finding(tmp_path):
     assert call("check", ROASTERY) == (0, "", "")
     broken = tmp_path / "broken.st"
