@@ -1,0 +1,184 @@
+"""Explanations and verdicts as properties: what is named as missing is enough and not too much; verdicts follow the trace."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from hypothesis import HealthCheck, assume, given, settings
+from hypothesis import strategies as st
+
+from spokeshave.engine.explain import blockers, evaluate, waiting
+from spokeshave.engine.names import SlotTable, TextScope
+from spokeshave.engine.session import Session
+from spokeshave.engine.stimuli import Stimulus
+from spokeshave.language import checked as ck
+from spokeshave.language.check import Checker
+from spokeshave.language.parse import parse_expression
+from spokeshave.model.project import Project, Scenario, Sequence, Signal, SignalClass, Step, Type
+from spokeshave.verify.expectations import Outcome
+from spokeshave.verify.scenarios import run_scenario
+from tests.core.projects import INPUTS, PERIOD, conditions, projects, runs
+
+some = settings(
+    max_examples=300, deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large]
+)
+STEPS = ("P10", "P20")
+PLACE = Project(
+    signals=(
+        *(Signal(n, SignalClass.INPUT) for n in INPUTS), Signal("Count", SignalClass.INTERNAL, Type.INT),
+        Signal("Delay", SignalClass.SETTING, Type.TIME, initial=30),
+    ),
+    sequences=(Sequence("P", "P10", tuple(Step(s, 10 * i + 10) for i, s in enumerate(STEPS))),),
+)  # fmt: skip
+
+
+def tree_of(text: str) -> tuple[ck.Checked, list[Any]]:
+    table = SlotTable(PLACE)
+    tree = Checker(TextScope(table, PLACE.sequences[0])).condition(parse_expression(text))
+    assert tree is not None
+    return tree, list(table.values)
+
+
+def truth(node: ck.Checked, v: list[Any], changed: dict[tuple[int, int], bool]) -> bool:
+    """The value of a condition with the truth of some of its terms changed by hand."""
+    span = (node.span.start, node.span.end)
+    if isinstance(node, ck.Apply) and node.op in ("and", "or"):
+        parts = [truth(a, v, changed) for a in node.args]
+        return all(parts) if node.op == "and" else any(parts)
+    if isinstance(node, ck.Apply) and node.op == "not":
+        return not truth(node.args[0], v, changed)
+    return changed.get(span, bool(evaluate(node, v)))
+
+
+def spans(node: ck.Checked, text: str, wanted: set[str]) -> list[tuple[int, int]]:
+    """Where the terms with these texts stand in a condition; the same term may stand in it several times."""
+    if isinstance(node, ck.Apply) and node.op in ("and", "or", "not"):
+        return [s for a in node.args for s in spans(a, text, wanted)]
+    span = (node.span.start, node.span.end)
+    return [span] if text[span[0] : span[1]] in wanted else []
+
+
+@some
+@given(
+    conditions(STEPS, depth=4), st.lists(st.booleans(), min_size=3, max_size=3), st.integers(0, 4), st.integers(0, 6)
+)
+def test_the_missing_terms_are_enough_and_none_of_them_can_be_left_out(text, inputs, count, tenths):
+    tree, v = tree_of(text)
+    table = SlotTable(PLACE)
+    for name, value in zip(INPUTS, inputs):
+        v[table.final[name.lower()]] = value
+    v[table.final["count"]] = count
+    v[table.member[("p", "p10", "t")]] = 10 * tenths
+    v[table.member[("p", "p10", "x")]] = True
+    missing = blockers(tree, text, v)
+    if evaluate(tree, v):
+        assert missing == ()
+        return
+    assert missing
+    # A term that is wanted TRUE in one place and FALSE in another cannot be turned one way only.
+    wants = {t.text: not t.negated for t in missing}
+    assume(len(wants) == len(missing))
+    changed = {s: wants[text[s[0] : s[1]]] for s in spans(tree, text, set(wants))}
+    repeated = len(changed) > len(wants)
+    assert repeated or truth(tree, v, changed)
+    if not repeated:
+        for left_out in changed:
+            fewer = {s: b for s, b in changed.items() if s != left_out}
+            assert not truth(tree, v, fewer), f"{text[left_out[0] : left_out[1]]} was not needed"
+
+
+@settings(max_examples=120, deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
+@given(projects(), runs())
+def test_a_way_that_waits_on_nothing_is_taken_in_the_next_scan(project, inputs):
+    """Explain and evolve agree: with inputs unchanged, a sequence moves exactly when some way is ready."""
+    stimuli = [Stimulus(k * PERIOD, "set", n, v) for k, row in enumerate(inputs) for n, v in zip(INPUTS, row)]
+    session = Session(project, stimuli)
+    for _ in inputs:
+        session.scan()
+    for w in waiting(session.program, session.situation):
+        seq = next(q for q in session.program.sequences if q.name == w.sequence)
+        assert w.step in {seq.steps[a].name for a in session.situation.active[seq.index]}
+        assert w.number == next(s.number for s in seq.steps if s.name == w.step)
+        for way in w.ways:
+            for term in way.missing:
+                assert (
+                    (term.text
+                    and term.text in project.sequences[seq.index].transitions[way.transition].condition)
+                    or not way.permitted
+                )
+            assert not (way.permitted is False and way.missing == ())
+
+
+@st.composite
+def sheets(draw: st.DrawFn) -> tuple[str, str, int, str, str]:
+    """A scenario of presses on a gate with one expectation: kind, time and conditions are returned too."""
+    deeds = "\n".join(
+        f"after {draw(st.integers(0, 80)) * 10} ms: set {draw(st.sampled_from(INPUTS))} to {draw(st.sampled_from(('TRUE', 'FALSE')))}"
+        for _ in range(draw(st.integers(1, 5)))
+    )
+    kind = draw(st.sampled_from(("always", "never", "finally", "at", "by", "whenever")))
+    simple = st.sampled_from(("A", "NOT B", "A AND C", "A OR B", "Y", "NOT Y", "P.P20.X"))
+    a, b = draw(simple), draw(simple)
+    ms = draw(st.integers(0, 250)) * 10
+    row = {
+        "always": f"expect always {a}", "never": f"expect never {a}", "finally": f"expect finally {a}", "at": f"expect at {ms} ms: {a}",
+        "by": f"expect by {ms} ms: {a}", "whenever": f"expect whenever {a} then within {ms} ms {b}",
+    }[kind]  # fmt: skip
+    return f"{deeds}\nrun for 2 s\n{row}", kind, ms, a, b
+
+
+def naive(kind: str, ms: int, a: list[bool], b: list[bool]) -> Outcome:
+    """A verdict worked out from whole lists of truths, one a scan of 10 ms."""
+    k = ms // 10
+    if kind in ("always", "never"):
+        return Outcome.PASS if all(x == (kind == "always") for x in a) else Outcome.FAIL
+    if kind == "finally":
+        return Outcome.PASS if a[-1] else Outcome.FAIL
+    if kind == "at":
+        return Outcome.NOT_REACHED if k >= len(a) else Outcome.PASS if a[k] else Outcome.FAIL
+    if kind == "by":
+        if any(a[: k + 1]):
+            return Outcome.PASS
+        return Outcome.NOT_REACHED if k >= len(a) else Outcome.FAIL
+    rises = [i for i, x in enumerate(a) if x and (i == 0 or not a[i - 1])]
+    if not rises:
+        return Outcome.NOT_REACHED
+    late = [i for i in rises if not any(b[i : i + k + 1])]
+    if any(i + k < len(a) for i in late):
+        return Outcome.FAIL
+    return Outcome.NOT_REACHED if late else Outcome.PASS
+
+
+@settings(max_examples=150, deadline=None)
+@given(sheets())
+def test_verdicts_are_those_that_the_trace_gives(made):
+    text, kind, ms, a, b = made
+    steps = (Step("P10", 10), Step("P20", 20))
+    project = Project(
+        signals=(*(Signal(n, SignalClass.INPUT) for n in INPUTS), Signal("Y", SignalClass.OUTPUT)),
+        closing="Y := A AND NOT B OR P.P20.T > T#300ms;",
+        sequences=(Sequence("P", "P10", steps, ()),),
+    )
+    result = run_scenario(project, Scenario("Made", text))
+    assert not result.problems, result.problems
+    trace = result.session.trace
+    values = {n: [trace.at(n, k) for k in range(trace.scan_count)] for n in (*INPUTS, "Y", "P.P20.X")}
+
+    def truths(condition: str) -> list[bool]:
+        def one(k: int) -> bool:
+            names = {
+                "A": values["A"][k],
+                "B": values["B"][k],
+                "C": values["C"][k],
+                "Y": values["Y"][k],
+                "P.P20.X": values["P.P20.X"][k],
+            }
+            if " AND " in condition or " OR " in condition:
+                left, op, right = condition.split(" ")
+                return bool(names[left] and names[right]) if op == "AND" else bool(names[left] or names[right])
+            return not names[condition[4:]] if condition.startswith("NOT ") else bool(names[condition])
+
+        return [one(k) for k in range(trace.scan_count)]
+
+    (verdict,) = result.verdicts
+    assert verdict.outcome is naive(kind, ms, truths(a), truths(b)), (text, verdict)
