@@ -102,10 +102,8 @@ def test_a_way_that_waits_on_nothing_is_taken_in_the_next_scan(project, inputs):
         for way in w.ways:
             for term in way.missing:
                 assert (
-                    (term.text
-                    and term.text in project.sequences[seq.index].transitions[way.transition].condition)
-                    or not way.permitted
-                )
+                    term.text and term.text in project.sequences[seq.index].transitions[way.transition].condition
+                ) or not way.permitted
             assert not (way.permitted is False and way.missing == ())
 
 
