@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import sys
 from pathlib import Path
 
-from PySide6.QtCore import QCoreApplication
+from PySide6.QtCore import QCoreApplication, QMessageLogContext, QtMsgType, qInstallMessageHandler
 from PySide6.QtWidgets import QApplication
 
 from spokeshave.desktop.document import Document
@@ -23,6 +24,20 @@ def _settle() -> None:
 
 def take_pictures(file: Path, folder: Path, size: tuple[int, int] = (1280, 800)) -> list[Path]:
     """Writes one PNG of each stage, and of the chart and the dark theme, and gives their paths."""
+    before = qInstallMessageHandler(_pass_on)
+    try:
+        return _take(file, folder, size)
+    finally:
+        qInstallMessageHandler(before)
+
+
+def _pass_on(kind: QtMsgType, context: QMessageLogContext, text: str) -> None:
+    """Qt's messages, but for those in which the drawing without a display tells what it does not support."""
+    if not text.startswith("This plugin does not support"):
+        print(f"spokeshave: {text}", file=sys.stderr)
+
+
+def _take(file: Path, folder: Path, size: tuple[int, int]) -> list[Path]:
     app = make_app()
     folder.mkdir(parents=True, exist_ok=True)
     project = read_project(file)
