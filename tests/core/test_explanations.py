@@ -89,8 +89,8 @@ def test_the_missing_terms_are_enough_and_none_of_them_can_be_left_out(text, inp
 
 @settings(max_examples=120, deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
 @given(projects(), runs())
-def test_a_way_that_waits_on_nothing_is_taken_in_the_next_scan(project, inputs):
-    """Explain and evolve agree: with inputs unchanged, a sequence moves exactly when some way is ready."""
+def test_what_is_waited_on_belongs_to_an_active_step_and_stands_in_its_condition(project, inputs):
+    """Every active step is told with its number; every missing term is a part of the condition, or of a permissive."""
     stimuli = [Stimulus(k * PERIOD, "set", n, v) for k, row in enumerate(inputs) for n, v in zip(INPUTS, row)]
     session = Session(project, stimuli)
     for _ in inputs:

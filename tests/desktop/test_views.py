@@ -7,7 +7,7 @@ from dataclasses import replace
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QColor, QWheelEvent
-from PySide6.QtWidgets import QApplication, QFileDialog, QLineEdit, QMessageBox, QStyledItemDelegate
+from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox
 
 from spokeshave.desktop.machine_board.page import free_cell
 from spokeshave.desktop.ribbon import stage_states
@@ -175,7 +175,7 @@ def test_the_chart_zooms_with_the_wheel_and_follows_the_active_step(qtbot, windo
     assert chart.live.waiting.get("Drop") is not None
     shown = chart.mapToScene(chart.viewport().rect()).boundingRect()
     assert shown.intersects(item.sceneBoundingRect())
-    assert chart.awaited(11).missing[0].text == "DropOpened" or chart.live.waiting
+    assert [t.text for t in chart.awaited(11).missing] == ["DropOpened", "Drop.T >= T#3s"]
 
 
 def test_stages_without_content_say_what_to_do_next(qtbot, window):
@@ -248,7 +248,6 @@ def test_choices_are_offered_in_cells_that_have_them(qtbot, window):
     editor.setCurrentText("internal")
     view.itemDelegateForColumn(1).setModelData(editor, view.model(), index)
     assert window.document.project.signals[24].cls == "internal"
-    assert isinstance(view.itemDelegate(), QStyledItemDelegate) and not view.findChild(QLineEdit, "none")
 
 
 def test_new_devices_find_a_free_cell(roastery):

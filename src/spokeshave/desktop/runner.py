@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from time import perf_counter
 
 from PySide6.QtCore import QObject, QTimer, Signal
@@ -120,13 +121,13 @@ class Runner(QObject):
         """Runs some simulated time at once."""
         self._by_hand(lambda s: s.run_for(ms))
 
-    def _by_hand(self, act: object) -> None:
+    def _by_hand(self, act: Callable[[Session], object]) -> None:
         if self.running:
             self.pause()
         if self.session is None:
             self.refused.emit(f"This cannot run yet. {self.problem}")
             return
-        act(self.session)  # type: ignore[operator]
+        act(self.session)
         self._tell_stop()
         self.advanced.emit()
 

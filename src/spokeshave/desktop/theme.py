@@ -76,6 +76,12 @@ class Theme:
 
 
 theme = Theme()
+STATE_COLOURS = {"late": "late", "tripped": "late", "held": "held"}
+"""Names of colours by the state of an active step; one that simply runs is `active`."""
+
+
+def state_colour(state: str) -> QColor:
+    return theme.colour(STATE_COLOURS.get(state, "active"))
 
 
 def text_font(px: int = 13, bold: bool = False) -> QFont:

@@ -7,7 +7,7 @@ from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from spokeshave.desktop.runner import Runner
-from spokeshave.desktop.theme import code_font, text_font, theme
+from spokeshave.desktop.theme import code_font, state_colour, text_font, theme
 from spokeshave.engine.explain import Awaited, Term, Waiting, false_for_ms, given_by
 
 LINE_H = 24
@@ -51,8 +51,7 @@ class WaitingLine(QWidget):
     @staticmethod
     def text_of(w: Waiting) -> str:
         """One line in words, for screen readers and tests."""
-        state = "late, held" if w.held and w.state == "late" else w.state
-        return f"{w.sequence} {w.number} {w.step}, {state}: " + " or ".join(_way_text(a) for a in w.ways)
+        return f"{w.sequence} {w.number} {w.step}, {w.state_text}: " + " or ".join(_way_text(a) for a in w.ways)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
@@ -86,13 +85,12 @@ class WaitingLine(QWidget):
         painter.setFont(plain)
         painter.setPen(theme.colour("faint"))
         painter.drawText(QRectF(12, y, 80, LINE_H), Qt.AlignmentFlag.AlignVCenter, w.sequence)
-        colour = {"late": "late", "tripped": "late", "held": "held"}.get(w.state, "active")
         painter.setFont(bold)
         label = f"{w.number} {w.step}"
         width = painter.fontMetrics().horizontalAdvance(label) + 16
         chip = QRectF(72, y + 2, width, LINE_H - 4)
         painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(theme.colour(colour))
+        painter.setBrush(state_colour(w.state))
         painter.drawRoundedRect(chip, 4, 4)
         painter.setPen(theme.colour("on_active"))
         painter.drawText(chip, Qt.AlignmentFlag.AlignCenter, label)
@@ -123,8 +121,7 @@ class WaitingLine(QWidget):
             )
         x += width
         if w.state != "runs":
-            word = "late, held" if w.held and w.state == "late" else w.state
-            x = self._paint_word(painter, word, x, y, "late" if w.state != "held" else "held")
+            x = self._paint_word(painter, w.state_text, x, y, "late" if w.state != "held" else "held")
         return x
 
     def _paint_word(self, painter: QPainter, text: str, x: float, y: float, colour: str = "faint") -> float:

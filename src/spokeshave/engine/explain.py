@@ -71,6 +71,11 @@ class Waiting:
     held: bool
     ways: tuple[Awaited, ...]
 
+    @property
+    def state_text(self) -> str:
+        """The state in words; a late step may be held as well."""
+        return "late, held" if self.held and self.state == "late" else self.state
+
 
 @lru_cache(maxsize=4096)
 def _compiled(tree: ck.Checked) -> Compiled:

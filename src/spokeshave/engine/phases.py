@@ -191,7 +191,6 @@ def decide(program: Program, s: Situation) -> None:
             s.late_hold[i] = False
         standing = [t for t in program.trips if s.trip_on[t.index] and i in t.scope]
         decider = min(standing, key=lambda t: (t.rank, t.index)) if standing else None
-        s.decider[i] = decider.index if decider else -1
         if decider is not None and i not in s.effected[decider.index]:
             s.effected[decider.index].add(i)
             _take_effect(program, s, decider, i)

@@ -218,7 +218,7 @@ def _carry_sequences(old: Program, was: Situation, new: Program, now: Situation)
         kept = [(before.steps[a], index[before.steps[a].name.lower()]) for a in was.active[j]
                 if before.steps[a].name.lower() in index]  # fmt: skip
         now.clock[i], now.mode[i] = was.clock[j], was.mode[j]
-        now.late_hold[i], now.decider[i] = was.late_hold[j], -1
+        now.late_hold[i] = was.late_hold[j]
         for o in before.steps:
             n = index.get(o.name.lower())
             if n is not None:

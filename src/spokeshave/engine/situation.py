@@ -45,7 +45,7 @@ class Situation:
     """The situation before scan `k`. Lists are indexed by sequence, device or trip of the program."""
 
     __slots__ = (
-        "active", "alarms", "blocked", "came", "clock", "cold", "decider", "dev_failed", "dev_hand", "dev_next",
+        "active", "alarms", "blocked", "came", "clock", "cold", "dev_failed", "dev_hand", "dev_next",
         "dev_state", "drives", "edge_was", "effected", "entered", "events", "forces", "hazards", "held_from", "jumped",
         "k", "kept", "late_hold", "left", "mode", "pair_on", "raised", "spent", "stored", "taken", "trip_on", "v",
     )  # fmt: skip
@@ -66,7 +66,6 @@ class Situation:
         self.jumped = [False] * n
         self.late_hold = [False] * n
         self.kept: list[list[int]] = [[] for _ in range(n)]
-        self.decider = [-1] * n
         self.stored: dict[int, int] = {}
         """Order of a stored block to the clock at which it was stored."""
         self.spent: set[int] = set()

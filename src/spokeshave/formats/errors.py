@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
 
 class FormatError(Exception):
     """A file that cannot be read; names the file, line, column or item, what is wrong and what would be right."""
@@ -21,3 +25,19 @@ class FormatError(Exception):
             where += f"{', ' if where else ''}{self.item}"
         text = f"{where}: {self.message}" if where else self.message
         return f"{text}; {self.advice}" if self.advice else text
+
+
+@contextmanager
+def reading(path: Path) -> Iterator[None]:
+    """Turns what goes wrong while a file is read into a `FormatError` that names the file."""
+    try:
+        yield
+        return
+    except UnicodeDecodeError as error:
+        failure = FormatError(f"byte {error.start} is not UTF-8", advice="save it as UTF-8 text")
+    except OSError as error:
+        failure = FormatError(error.strerror or str(error))
+    except FormatError as error:
+        failure = error
+    failure.file = str(path)
+    raise failure from None

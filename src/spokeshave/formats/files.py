@@ -6,23 +6,15 @@ from collections.abc import Callable
 from pathlib import Path
 
 from spokeshave.formats import spoke
-from spokeshave.formats.errors import FormatError
+from spokeshave.formats.errors import FormatError, reading
 from spokeshave.formats.iec_read import parse_iec
 from spokeshave.formats.iec_write import write_iec
 from spokeshave.model.project import Project
 
 
 def _read_iec(path: Path) -> Project:
-    try:
+    with reading(path):
         return parse_iec(path.read_bytes().decode("utf-8-sig").replace("\r\n", "\n"))
-    except UnicodeDecodeError as error:
-        failure = FormatError(f"byte {error.start} is not UTF-8", advice="save it as UTF-8 text")
-    except OSError as error:
-        failure = FormatError(error.strerror or str(error))
-    except FormatError as error:
-        failure = error
-    failure.file = str(path)
-    raise failure from None
 
 
 READERS: dict[str, Callable[[Path], Project]] = {".spoke": spoke.read, ".st": _read_iec}

@@ -11,7 +11,7 @@ from typing import Any
 
 from pydantic import TypeAdapter, ValidationError
 
-from spokeshave.formats.errors import FormatError
+from spokeshave.formats.errors import FormatError, reading
 from spokeshave.model.project import Project
 
 VERSION = 1
@@ -107,18 +107,10 @@ def _no_constant(name: str) -> Any:
 
 def read(path: Path) -> Project:
     """Reads a machine file. Raises `FormatError` that names the file; nothing else for a bad one."""
-    try:
+    with reading(path):
         if path.stat().st_size > LARGEST_BYTES:
             raise FormatError("the file is too large to be a machine file")
         return loads(path.read_bytes().decode("utf-8-sig"))
-    except UnicodeDecodeError as error:
-        failure = FormatError(f"byte {error.start} is not UTF-8", advice="machine files are UTF-8 text")
-    except OSError as error:
-        failure = FormatError(error.strerror or str(error))
-    except FormatError as error:
-        failure = error
-    failure.file = str(path)
-    raise failure from None
 
 
 def write(project: Project, path: Path) -> None:

@@ -7,7 +7,7 @@ import io
 from dataclasses import dataclass
 from pathlib import Path
 
-from spokeshave.formats.errors import FormatError
+from spokeshave.formats.errors import FormatError, reading
 from spokeshave.language.literals import read_value
 from spokeshave.model.diagnostics import did_you_mean
 from spokeshave.model.project import Project, SignalClass, Value
@@ -24,16 +24,8 @@ class Row:
 
 def read_stimuli(path: Path, project: Project) -> list[Row]:
     """The rows of a stimuli file, stably sorted by time. Raises `FormatError` with the line that is wrong."""
-    try:
+    with reading(path):
         return parse_stimuli(path.read_bytes().decode("utf-8-sig"), project)
-    except UnicodeDecodeError as error:
-        failure = FormatError(f"byte {error.start} is not UTF-8", advice="save it as UTF-8 text")
-    except OSError as error:
-        failure = FormatError(error.strerror or str(error))
-    except FormatError as error:
-        failure = error
-    failure.file = str(path)
-    raise failure from None
 
 
 def parse_stimuli(text: str, project: Project) -> list[Row]:

@@ -10,7 +10,7 @@ from PySide6.QtGui import QColor, QLinearGradient, QPainter, QPainterPath, QPen
 
 from spokeshave.desktop.theme import text_font, theme
 
-W, H = 132.0, 78.0
+W = 132.0
 Picture = Mapping[str, float]
 
 

@@ -12,7 +12,7 @@ from spokeshave.desktop.document import Document
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.sequence.live import Live
-from spokeshave.desktop.theme import code_font, text_font, theme
+from spokeshave.desktop.theme import code_font, state_colour, text_font, theme
 from spokeshave.engine.explain import Awaited
 from spokeshave.engine.link_sequence import transition_place
 from spokeshave.model.diagnostics import Place
@@ -47,7 +47,7 @@ class StepItem(QGraphicsItem):
         ink = theme.colour("ink")
         fill, text = theme.colour("surface"), ink
         if waiting is not None:
-            fill = theme.colour({"late": "late", "tripped": "late", "held": "held"}.get(waiting.state, "active"))
+            fill = state_colour(waiting.state)
             text = theme.colour("on_active")
         outline = theme.colour("active") if step.name in view.live.was or waiting else ink
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)

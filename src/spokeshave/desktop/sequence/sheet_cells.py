@@ -12,7 +12,7 @@ from spokeshave.desktop.sequence.condition_editor import ConditionEdit
 from spokeshave.desktop.sequence.flow_painter import paint_flow
 from spokeshave.desktop.sequence.sheet import FIRST_MARK, FLOW, NUMBER, STEP
 from spokeshave.desktop.tables import Index
-from spokeshave.desktop.theme import code_font, text_font, theme
+from spokeshave.desktop.theme import code_font, state_colour, text_font, theme
 from spokeshave.engine.explain import Waiting
 
 if TYPE_CHECKING:
@@ -79,9 +79,8 @@ class SheetDelegate(QStyledItemDelegate):
         pill = box.adjusted(3, 3, -3, -3)
         painter.setFont(text_font(13, bold=waiting is not None))
         if waiting is not None:
-            colour = {"late": "late", "tripped": "late", "held": "held"}.get(waiting.state, "active")
             painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(theme.colour(colour))
+            painter.setBrush(state_colour(waiting.state))
             painter.drawRoundedRect(pill, 4, 4)
             if waiting.state in ("late", "held"):
                 painter.setBrush(QBrush(QColor(255, 255, 255, 70), Qt.BrushStyle.BDiagPattern))
