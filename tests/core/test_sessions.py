@@ -242,3 +242,14 @@ def test_a_term_tells_how_long_it_has_stood_in_the_way_and_what_gives_it(roaster
     assert given_by(session.program, "Burner") == "step Roast.Preheat, Roast.RoastLight, Roast.RoastDark"
     assert given_by(session.program, "Roast.Drop.X") == "sequence Roast"
     assert given_by(session.program, "Charge.T") == "time"
+
+
+def test_an_edited_edge_starts_from_its_present_value_and_the_others_remember(roastery):
+    """Another operand under the same RISING is another edge: the edit itself makes no pulse and inherits no memory."""
+    session = Session(roastery)
+    session.run_for(1000)
+    index = next(i for i, t in enumerate(roastery.sequence("Roast").transitions) if "StartButton" in t.condition)
+    session.adopt(edits.change_transition(roastery, "Roast", index, condition="RISING(EmergencyOk) AND Home"))
+    session.run_for(500)
+    assert situation_of(session.program, session.situation)["Roast"] == ["Idle"], "EmergencyOk was TRUE all along"
+    assert session.trace.windows("DoorShut") == [(11, 150)], "HELD went on counting through the edit"

@@ -11,6 +11,7 @@ from spokeshave.engine.link_sequence import SequenceLinker
 from spokeshave.engine.names import TextScope
 from spokeshave.engine.skip import read_times
 from spokeshave.engine.texts import Texts
+from spokeshave.language import checked as ck
 from spokeshave.language.compile import Compiled, compile_units
 from spokeshave.machine.kinds import KINDS, build, device_problems
 from spokeshave.model.diagnostics import Diagnostic, Place
@@ -70,7 +71,13 @@ class Linker:
         if self.found:
             return None
         edges = [
-            (kind, slot, texts.unit(operand, Place()), None if time is None else texts.unit(time, Place()))
+            (
+                kind,
+                slot,
+                texts.unit(operand, Place()),
+                None if time is None else texts.unit(time, Place()),
+                f"{kind} {ck.form(operand)}",
+            )
             for kind, slot, operand, time in table.edges
         ]
         code = compile_units(texts.units)
@@ -96,7 +103,7 @@ class Linker:
             blocks=tuple(sorted((b for q in linked for s in q.steps for b in s.blocks), key=lambda b: b.order)),
             opening=f(opening),
             closing=f(closing),
-            edges=tuple(pg.LinkedEdge(k, s, code[o], f(t)) for k, s, o, t in edges),
+            edges=tuple(pg.LinkedEdge(k, s, code[o], f(t), form) for k, s, o, t, form in edges),
             trips=tuple(t(code) for t in trips if t is not None),
             reset=reset,
             home=f(home[0]) if home else None,

@@ -126,6 +126,8 @@ class LinkedEdge:
     slot: int
     operand: Compiled
     time: Compiled | None
+    form: str
+    """What it looks at, by names: two edges of one form are the same edge in two versions of a file."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 
+from spokeshave.engine.carry import carried_trace, carry_over
 from spokeshave.engine.link import link
 from spokeshave.engine.phases import StimulusError, sample
 from spokeshave.engine.program import Program
 from spokeshave.engine.scan import scan
-from spokeshave.engine.situation import Situation, event, set_state
+from spokeshave.engine.situation import Situation, event
 from spokeshave.engine.skip import jump, next_scan
 from spokeshave.engine.stimuli import Stimulus, in_time
 from spokeshave.engine.trace import Trace
-from spokeshave.language.blocks import BLOCKS
 from spokeshave.language.functions import RunStop
 from spokeshave.model.diagnostics import Diagnostic, Place, Severity
 from spokeshave.model.project import Project
@@ -164,124 +164,12 @@ class Session:
         old, was = self.program, self.situation
         now = Situation(new)
         now.k, now.cold = was.k, was.cold
-        _carry_values(old, was, new, now)
-        _carry_sequences(old, was, new, now)
-        _carry_devices(old, was, new, now)
+        carry_over(old, was, new, now)
         self.program, self.situation = new, now
         self._steady = None
-        trace = Trace(new)
-        _carry_trace(self.trace, trace)
-        self.trace = trace
+        self.trace = carried_trace(self.trace, new)
         event(now, "edit", project.name, Place())
         self._checkpoints = [(now.copy(), self.next_stimulus)]
-
-
-def _carry_values(old: Program, was: Situation, new: Program, now: Situation) -> None:
-    for name, slot in new.slots.items():
-        if name in old.slots and old.types[name] is new.types[name]:
-            before = old.project.signal(name)
-            after = new.project.signal(name)
-            assert before is not None and after is not None
-            if before.start == after.start or after.cls.value != "setting":
-                now.v[slot] = was.v[old.slots[name]]
-                now.v[new.asked[slot]] = was.v[old.asked[old.slots[name]]]
-            if old.slots[name] in was.taken:
-                now.taken.add(slot)
-            if old.slots[name] in was.forces:
-                now.forces[slot] = was.forces[old.slots[name]]
-    for i, e in enumerate(new.edges):
-        # An edge of an edited text starts from its present value, so that the edit itself makes no pulse.
-        now.edge_was[i] = bool(e.operand(now.v))
-        now.held_from[i] = now.k if now.edge_was[i] else -1
-    if [e.kind for e in old.edges] == [e.kind for e in new.edges]:
-        now.edge_was, now.held_from = list(was.edge_was), list(was.held_from)
-        for before_edge, edge in zip(old.edges, new.edges):
-            now.v[edge.slot] = was.v[before_edge.slot]
-    for name, (kind, base) in new.instances.items():
-        if old.instances.get(name, ("", 0))[0] == kind:
-            size = len(BLOCKS[kind].members()) + len(BLOCKS[kind].memory)
-            start = old.instances[name][1]
-            now.v[base : base + size] = was.v[start : start + size]
-    if [p.names for p in old.pairs] == [p.names for p in new.pairs]:
-        now.pair_on = [list(x) for x in was.pair_on]
-    now.alarms = dict(was.alarms)
-
-
-def _carry_sequences(old: Program, was: Situation, new: Program, now: Situation) -> None:
-    olds = {q.name.lower(): q for q in old.sequences}
-    for q in new.sequences:
-        before = olds.get(q.name.lower())
-        if before is None:
-            continue
-        i, j = q.index, before.index
-        index = {s.name.lower(): s for s in q.steps}
-        kept = [(before.steps[a], index[before.steps[a].name.lower()]) for a in was.active[j]
-                if before.steps[a].name.lower() in index]  # fmt: skip
-        now.clock[i], now.mode[i] = was.clock[j], was.mode[j]
-        now.late_hold[i] = was.late_hold[j]
-        for o in before.steps:
-            n = index.get(o.name.lower())
-            if n is not None:
-                now.v[n.t], now.v[n.late] = was.v[o.t], was.v[o.late]
-        if kept:
-            for s in q.steps:
-                now.v[s.x] = False
-            now.active[i], now.entered[i], now.came[i] = [], {}, []
-            for o, n in kept:
-                now.active[i].append(n.index)
-                now.entered[i][n.index] = was.entered[j][o.index]
-                now.v[n.x] = True
-                if o.index in was.came[j]:
-                    now.came[i].append(n.index)
-        for b in old.blocks:
-            if b.sequence == j and b.order in was.stored:
-                step = (b.order >> 16) & 0xFFFFFF
-                if any(s.number == step for s in q.steps):
-                    now.stored[(i << 40) + (b.order & ((1 << 40) - 1))] = was.stored[b.order]
-        set_state(new, now, i)
-    if [b.order for b in old.blocks] == [b.order for b in new.blocks]:
-        now.spent, now.kept = set(was.spent), [list(x) for x in was.kept]
-    if [i.output for i in old.interlocks] == [i.output for i in new.interlocks]:
-        now.blocked = set(was.blocked)
-    names = {t.name: t.index for t in old.trips}
-    for t in new.trips:
-        if t.name in names:
-            now.trip_on[t.index] = was.trip_on[names[t.name]]
-            now.effected[t.index] = set(was.effected[names[t.name]])
-            if names[t.name] in was.raised:
-                now.raised.add(t.index)
-
-
-def _carry_devices(old: Program, was: Situation, new: Program, now: Situation) -> None:
-    index = {(d.name.lower(), d.device.kind): i for i, d in enumerate(old.devices)}
-    drives: list[object] = []
-    for i, d in enumerate(new.devices):
-        j = index.get((d.name.lower(), d.device.kind))
-        same = j is not None and old.devices[j].device.value == d.device.value
-        # A device with other parameters begins anew from now; its failures and the operator's hand stay.
-        now.dev_state[i] = was.dev_state[j] if j is not None and same else (now.k, *now.dev_state[i][1:])
-        if j is not None:
-            now.dev_hand[i], now.dev_failed[i] = was.dev_hand[j], was.dev_failed[j]
-        now.dev_next[i] = now.k
-        drives += [None] * len(d.drives)
-    # No drive matches, so that every device is turned to its drives at the end of the next scan.
-    now.drives = tuple(drives)
-
-
-def _carry_trace(old: Trace, new: Trace) -> None:
-    """The trace goes on under the new columns; columns that are gone are dropped."""
-    index = {r.name.lower(): i for i, r in enumerate(new.recorded)}
-    to = [index.get(r.name.lower(), -1) for r in old.recorded]
-    for k, column, value in zip(old.scans, old.columns, old.values):
-        if to[column] >= 0:
-            new.scans.append(k)
-            new.columns.append(to[column])
-            new.values.append(value)
-            new._last[to[column]] = value
-    new.events = list(old.events)
-    new.scan_count = old.scan_count
-    if len(old.motions) == len(new.motions):
-        new.motions = old.motions
 
 
 __all__ = ["Session", "StimulusError"]

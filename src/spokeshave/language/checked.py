@@ -127,6 +127,19 @@ def inner(s: CheckedStatement) -> tuple[tuple[Checked, ...], tuple[tuple[Checked
             return (), ()
 
 
+def form(node: Checked) -> str:
+    """An expression by names and values, without slots and places: equal for the same text in two programs."""
+    match node:
+        case Const():
+            return repr(node.value)
+        case Load():
+            return node.name.lower()
+        case Apply():
+            return f"{node.op}({','.join(map(form, node.args))})"
+        case Edge():
+            return f"{node.kind}({form(node.operand)},{'' if node.time is None else form(node.time)})"
+
+
 def loads(node: Checked) -> Iterator[Load]:
     """All variables an expression reads, those inside RISING, FALLING and HELD too."""
     match node:

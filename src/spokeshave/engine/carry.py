@@ -1,0 +1,134 @@
+"""Carrying a run over to an edited machine file, by name: values, active steps, stored actions, devices, the trace."""
+
+from __future__ import annotations
+
+from spokeshave.engine.program import Program
+from spokeshave.engine.situation import Situation, set_state
+from spokeshave.engine.trace import Trace
+from spokeshave.language.blocks import BLOCKS
+
+
+def carry_over(old: Program, was: Situation, new: Program, now: Situation) -> None:
+    """Puts the situation `was` of `old` into the fresh situation `now` of `new`; what is new starts as it would at first."""
+    _carry_values(old, was, new, now)
+    _carry_sequences(old, was, new, now)
+    _carry_devices(old, was, new, now)
+
+
+def _carry_values(old: Program, was: Situation, new: Program, now: Situation) -> None:
+    for name, slot in new.slots.items():
+        if name in old.slots and old.types[name] is new.types[name]:
+            before = old.project.signal(name)
+            after = new.project.signal(name)
+            assert before is not None and after is not None
+            if before.start == after.start or after.cls.value != "setting":
+                now.v[slot] = was.v[old.slots[name]]
+                now.v[new.asked[slot]] = was.v[old.asked[old.slots[name]]]
+            if old.slots[name] in was.taken:
+                now.taken.add(slot)
+            if old.slots[name] in was.forces:
+                now.forces[slot] = was.forces[old.slots[name]]
+    _carry_edges(old, was, new, now)
+    for name, (kind, base) in new.instances.items():
+        if old.instances.get(name, ("", 0))[0] == kind:
+            size = len(BLOCKS[kind].members()) + len(BLOCKS[kind].memory)
+            start = old.instances[name][1]
+            now.v[base : base + size] = was.v[start : start + size]
+    if [p.names for p in old.pairs] == [p.names for p in new.pairs]:
+        now.pair_on = [list(x) for x in was.pair_on]
+    now.alarms = dict(was.alarms)
+
+
+def _carry_edges(old: Program, was: Situation, new: Program, now: Situation) -> None:
+    """An edge that was not edited remembers; another starts from its present value, so that an edit makes no pulse."""
+    known: dict[str, list[int]] = {}
+    for j, e in enumerate(old.edges):
+        known.setdefault(e.form, []).append(j)
+    for i, e in enumerate(new.edges):
+        same = known.get(e.form)
+        if same:
+            j = same.pop(0)
+            now.edge_was[i], now.held_from[i] = was.edge_was[j], was.held_from[j]
+            now.v[e.slot] = was.v[old.edges[j].slot]
+        else:
+            now.edge_was[i] = bool(e.operand(now.v))
+            now.held_from[i] = now.k if now.edge_was[i] else -1
+
+
+def _carry_sequences(old: Program, was: Situation, new: Program, now: Situation) -> None:
+    olds = {q.name.lower(): q for q in old.sequences}
+    for q in new.sequences:
+        before = olds.get(q.name.lower())
+        if before is None:
+            continue
+        i, j = q.index, before.index
+        index = {s.name.lower(): s for s in q.steps}
+        kept = [(before.steps[a], index[before.steps[a].name.lower()]) for a in was.active[j]
+                if before.steps[a].name.lower() in index]  # fmt: skip
+        now.clock[i], now.mode[i] = was.clock[j], was.mode[j]
+        now.late_hold[i] = was.late_hold[j]
+        for o in before.steps:
+            n = index.get(o.name.lower())
+            if n is not None:
+                now.v[n.t], now.v[n.late] = was.v[o.t], was.v[o.late]
+        if kept:
+            for s in q.steps:
+                now.v[s.x] = False
+            now.active[i], now.entered[i], now.came[i] = [], {}, []
+            for o, n in kept:
+                now.active[i].append(n.index)
+                now.entered[i][n.index] = was.entered[j][o.index]
+                now.v[n.x] = True
+                if o.index in was.came[j]:
+                    now.came[i].append(n.index)
+        for b in old.blocks:
+            if b.sequence == j and b.order in was.stored:
+                step = (b.order >> 16) & 0xFFFFFF
+                if any(s.number == step for s in q.steps):
+                    now.stored[(i << 40) + (b.order & ((1 << 40) - 1))] = was.stored[b.order]
+        set_state(new, now, i)
+    if [b.order for b in old.blocks] == [b.order for b in new.blocks]:
+        now.spent, now.kept = set(was.spent), [list(x) for x in was.kept]
+    if [i.output for i in old.interlocks] == [i.output for i in new.interlocks]:
+        now.blocked = set(was.blocked)
+    names = {t.name: t.index for t in old.trips}
+    for t in new.trips:
+        if t.name in names:
+            now.trip_on[t.index] = was.trip_on[names[t.name]]
+            now.effected[t.index] = set(was.effected[names[t.name]])
+            if names[t.name] in was.raised:
+                now.raised.add(t.index)
+
+
+def _carry_devices(old: Program, was: Situation, new: Program, now: Situation) -> None:
+    index = {(d.name.lower(), d.device.kind): i for i, d in enumerate(old.devices)}
+    drives: list[object] = []
+    for i, d in enumerate(new.devices):
+        j = index.get((d.name.lower(), d.device.kind))
+        same = j is not None and old.devices[j].device.value == d.device.value
+        # A device with other parameters begins anew from now; its failures and the operator's hand stay.
+        now.dev_state[i] = was.dev_state[j] if j is not None and same else (now.k, *now.dev_state[i][1:])
+        if j is not None:
+            now.dev_hand[i], now.dev_failed[i] = was.dev_hand[j], was.dev_failed[j]
+        now.dev_next[i] = now.k
+        drives += [None] * len(d.drives)
+    # No drive matches, so that every device is turned to its drives at the end of the next scan.
+    now.drives = tuple(drives)
+
+
+def carried_trace(old: Trace, program: Program) -> Trace:
+    """The trace going on under the columns of another program; columns that are gone are dropped."""
+    new = Trace(program)
+    index = {r.name.lower(): i for i, r in enumerate(new.recorded)}
+    to = [index.get(r.name.lower(), -1) for r in old.recorded]
+    for k, column, value in zip(old.scans, old.columns, old.values):
+        if to[column] >= 0:
+            new.scans.append(k)
+            new.columns.append(to[column])
+            new.values.append(value)
+            new._last[to[column]] = value
+    new.events = list(old.events)
+    new.scan_count = old.scan_count
+    if len(old.motions) == len(new.motions):
+        new.motions = old.motions
+    return new
