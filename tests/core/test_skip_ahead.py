@@ -41,7 +41,7 @@ def both(project: Project, stimuli: list[Stimulus], ms: int = LENGTH_MS) -> tupl
         session.run_for(ms)
     assert story(runs[0]) == story(runs[1])
     ends = [
-        [r.program.times.steady(r.situation.v), [r.situation.v[x.t] for q in r.program.sequences for x in q.steps]]
+        [r.program.times.unseen(r.situation.v), [r.situation.v[x.t] for q in r.program.sequences for x in q.steps]]
         for r in runs
     ]
     assert ends[0] == ends[1]

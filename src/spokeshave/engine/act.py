@@ -1,104 +1,141 @@
-"""Phase 7: action control, then action bodies (semantics section 5)."""
+"""Phase 7: action control, then action bodies (semantics section 5).
+
+What the blocks contribute changes only when a step comes or leaves, when a time is reached, when a sequence is held or
+goes on, or when somebody changes a value by hand. So action control says at which scan it has to look again, and in
+between only the bodies that are on run.
+"""
 
 from __future__ import annotations
 
-from spokeshave.engine.program import Block, LinkedSequence, Program
+from collections.abc import Iterable
+
+from spokeshave.engine.program import Block, LinkedSequence, LinkedStep, Program
 from spokeshave.engine.situation import Mode, Situation
+from spokeshave.engine.waits import first_at
+from spokeshave.machine.device import NEVER
 from spokeshave.model.project import Qualifier
 
 
 def act(program: Program, s: Situation) -> None:
     """Assigns every BOOL target its Q, then runs each body whose Q is TRUE, once, in order."""
+    if s.touched or s.k >= s.act_at or s.forces:
+        _control(program, s)
+    for run in s.bodies:
+        run(s.v)
+
+
+def _control(program: Program, s: Situation) -> None:
+    s.touched, s.act_at = False, NEVER
     on: list[Block] = []
     reset: set[int] = set()
     silent: set[int] = set()
     for seq in program.sequences:
-        mode = s.mode[seq.index]
+        i = seq.index
+        mode = s.mode[i]
         if mode is Mode.RUN:
             now = _contributions(program, s, seq, reset)
-            s.kept[seq.index] = [b.order for b in now]
+            if program.guarded:
+                s.kept[i] = [b.order for b in now]
             on += now
-        elif mode is Mode.HELD and not seq.drop:
-            kept = set(s.kept[seq.index])
-            on += [b for b in program.blocks if b.order in kept]
-            silent.add(seq.index)
-            reset |= _resets(s, seq)
         elif mode is Mode.HELD:
-            silent.add(seq.index)
-    if reset:
-        for b in program.blocks:
-            if b.target in reset:
-                s.stored.pop(b.order, None)
+            silent.add(i)
+            if not seq.drop:
+                on += [program.by_order[order] for order in s.kept[i]]
+                reset |= _resets(s, seq)
     if s.stored:
+        if reset:
+            for order in [o for o in s.stored if program.by_order[o].target in reset]:
+                del s.stored[order]
         on += _stored(program, s)
-    true = {b.target for b in on} - reset
-    v, bodies = s.v, False
-    for index, target in enumerate(program.targets):
+    true = frozenset([b.target for b in on]) - reset
+    _assign(program, s, true)
+    if program.has_bodies:
+        s.bodies = []
+        for target in dict.fromkeys(b.target for b in sorted(on, key=_order) if b.sequence not in silent):
+            run = program.targets[target].run
+            if run is not None and target in true:
+                s.bodies.append(run)
+
+
+def _order(b: Block) -> int:
+    return b.order
+
+
+def _assign(program: Program, s: Situation, true: frozenset[int]) -> None:
+    v, changed = s.v, range(len(program.targets)) if s.written is None else true ^ s.written
+    s.written = true
+    if changed:
+        s.moved = True
+    for index in changed:
+        target = program.targets[index]
         if target.run is None:
-            v[target.slot] = index in true
-        elif index in true:
-            bodies = True
-    if bodies:
-        done: set[int] = set()
-        for b in sorted(on, key=lambda b: b.order):
-            run = program.targets[b.target].run
-            if run is not None and b.target in true and b.target not in done and b.sequence not in silent:
-                done.add(b.target)
-                run(v)
+            v[target.slot] = q = index in true
+            if target.final >= 0:
+                v[target.final] = q
 
 
 def _contributions(program: Program, s: Situation, seq: LinkedSequence, reset: set[int]) -> list[Block]:
     """What the active and the just-left steps of a running sequence contribute; new stored blocks are noted."""
-    on = []
-    i, v, period = seq.index, s.v, program.period_ms
-    clock, came = s.clock[i], s.came[i]
+    on: list[Block] = []
+    i = seq.index
     for a in s.active[i]:
-        blocks = seq.steps[a].blocks
-        if not blocks:
-            continue
-        time = (clock - s.entered[i][a]) * period
-        entered = a in came
-        for b in blocks:
-            q = b.qualifier
-            if q is Qualifier.N:
+        step = seq.steps[a]
+        on += step.constant
+        if step.varying:
+            on += _varying(program, s, seq, step, reset)
+    for a in s.left[i]:
+        if seq.steps[a].parting:
+            on += seq.steps[a].parting
+            s.act_at = s.k + 1
+    return on
+
+
+def _varying(program: Program, s: Situation, seq: LinkedSequence, step: LinkedStep, reset: set[int]) -> Iterable[Block]:
+    i, v, k, period = seq.index, s.v, s.k, program.period_ms
+    clock = k - s.lost[i]
+    time = (clock - s.entered[i][step.index]) * period
+    entered = step.index in s.came[i]
+    on = []
+    for b in step.varying:
+        q = b.qualifier
+        if q is Qualifier.R:
+            reset.add(b.target)
+        elif q is Qualifier.P or q is Qualifier.P1:
+            if entered:
                 on.append(b)
-            elif q is Qualifier.L:
-                if time < b.time.ms(v):
-                    on.append(b)
-            elif q is Qualifier.D:
-                if time >= b.time.ms(v):
-                    on.append(b)
-            elif q is Qualifier.P or q is Qualifier.P1:
-                if entered:
-                    on.append(b)
-            elif q is Qualifier.R:
-                reset.add(b.target)
-            elif q is Qualifier.DS:
-                if b.order not in s.spent and time >= b.time.ms(v):
+                s.act_at = k + 1
+        elif q is Qualifier.L or q is Qualifier.D or q is Qualifier.DS:
+            wait = first_at(time, b.time.ms(v), period)
+            if wait and k + wait < s.act_at:
+                s.act_at = k + wait
+            if q is Qualifier.DS:
+                if not wait and b.order not in s.spent:
                     s.spent.add(b.order)
                     s.stored.setdefault(b.order, clock)
-            elif q is not Qualifier.P0 and entered:
-                s.stored.setdefault(b.order, clock)
-    for a in s.left[i]:
-        on += [b for b in seq.steps[a].blocks if b.qualifier is Qualifier.P0]
+            elif (wait > 0) is (q is Qualifier.L):
+                on.append(b)
+        elif entered:
+            s.stored.setdefault(b.order, clock)
     return on
 
 
 def _resets(s: Situation, seq: LinkedSequence) -> set[int]:
     """Targets of the R blocks of active steps: a held sequence that keeps its outputs keeps its resets."""
-    return {b.target for a in s.active[seq.index] for b in seq.steps[a].blocks if b.qualifier is Qualifier.R}
+    return {b.target for a in s.active[seq.index] for b in seq.steps[a].varying if b.qualifier is Qualifier.R}
 
 
 def _stored(program: Program, s: Situation) -> list[Block]:
     """Stored blocks that are on now. Their times count in scans of their sequence without those held."""
     on = []
-    for b in program.blocks:
-        since = s.stored.get(b.order)
-        if since is None:
-            continue
-        passed = (s.clock[b.sequence] - since) * program.period_ms
+    for order, since in s.stored.items():
+        b = program.by_order[order]
         q = b.qualifier
-        if (q is Qualifier.SD and passed < b.time.ms(s.v)) or (q is Qualifier.SL and passed >= b.time.ms(s.v)):
-            continue
+        if q is Qualifier.SD or q is Qualifier.SL:
+            passed = (s.k - s.lost[b.sequence] - since) * program.period_ms
+            wait = first_at(passed, b.time.ms(s.v), program.period_ms)
+            if wait and s.mode[b.sequence] is Mode.RUN and s.k + wait < s.act_at:
+                s.act_at = s.k + wait
+            if (wait > 0) is (q is Qualifier.SD):
+                continue
         on.append(b)
     return on

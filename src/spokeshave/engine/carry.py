@@ -57,6 +57,7 @@ def _carry_edges(old: Program, was: Situation, new: Program, now: Situation) -> 
 
 def _carry_sequences(old: Program, was: Situation, new: Program, now: Situation) -> None:
     olds = {q.name.lower(): q for q in old.sequences}
+    now.lost = [0 if now.cold else now.k - 1] * len(new.sequences)
     for q in new.sequences:
         before = olds.get(q.name.lower())
         if before is None:
@@ -65,7 +66,7 @@ def _carry_sequences(old: Program, was: Situation, new: Program, now: Situation)
         index = {s.name.lower(): s for s in q.steps}
         kept = [(before.steps[a], index[before.steps[a].name.lower()]) for a in was.active[j]
                 if before.steps[a].name.lower() in index]  # fmt: skip
-        now.clock[i], now.mode[i] = was.clock[j], was.mode[j]
+        now.lost[i], now.mode[i] = was.lost[j], was.mode[j]
         now.late_hold[i] = was.late_hold[j]
         for o in before.steps:
             n = index.get(o.name.lower())
@@ -110,7 +111,7 @@ def _carry_devices(old: Program, was: Situation, new: Program, now: Situation) -
         now.dev_state[i] = was.dev_state[j] if j is not None and same else (now.k, *now.dev_state[i][1:])
         if j is not None:
             now.dev_hand[i], now.dev_failed[i] = was.dev_hand[j], was.dev_failed[j]
-        now.dev_next[i] = now.k
+        now.dev_next[i] = now.dev_wake[i] = now.next_reading = now.k
         drives += [None] * len(d.drives)
     # No drive matches, so that every device is turned to its drives at the end of the next scan.
     now.drives = tuple(drives)

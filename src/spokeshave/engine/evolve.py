@@ -12,8 +12,10 @@ def evolve(program: Program, s: Situation) -> None:
         i = seq.index
         if s.mode[i] is Mode.RUN:
             if not s.jumped[i] and not s.cold:
-                _evolve_one(program, s, seq)
-            _see_late(program, s, seq)
+                chosen = _choose(seq, s.active[i], s.v)
+                if chosen:
+                    _clear(program, s, seq, chosen)
+            _see_late(s, seq)
 
 
 def enabled(seq: LinkedSequence, active: list[int]) -> list[Way]:
@@ -32,17 +34,36 @@ def may_clear(way: Way, v: list[object]) -> bool:
     return bool(true)
 
 
-def _evolve_one(program: Program, s: Situation, seq: LinkedSequence) -> None:
-    i, v = seq.index, s.v
-    true = [w for w in enabled(seq, s.active[i]) if may_clear(w, v)]
-    if not true:
-        return
+def _choose(seq: LinkedSequence, active: list[int], v: list[object]) -> list[Way]:
+    """The transitions to clear. Where every way out has one predecessor, steps cannot be in each other's way."""
+    chosen = []
+    for a in active:
+        step = seq.steps[a]
+        if step.choose is None:
+            return _choose_among(seq, active, v)
+        n = step.choose(v)
+        if n >= 0:
+            chosen.append(step.ways[n])
+    if len(chosen) > 1:
+        chosen.sort(key=lambda w: w.order)
+    return chosen
+
+
+def _choose_among(seq: LinkedSequence, active: list[int], v: list[object]) -> list[Way]:
+    """In order of priority, each transition none of whose predecessors has been given away."""
+    true = [w for w in enabled(seq, active) if may_clear(w, v)]
     given: set[int] = set()
     chosen = []
     for way in true:
         if given.isdisjoint(way.sources):
             given.update(way.sources)
             chosen.append(way)
+    return chosen
+
+
+def _clear(program: Program, s: Situation, seq: LinkedSequence, chosen: list[Way]) -> None:
+    """First every predecessor is left, then every successor is entered."""
+    i = seq.index
     for way in chosen:
         for a in way.sources:
             _see_early(s, seq, seq.steps[a])
@@ -64,14 +85,15 @@ def _see_early(s: Situation, seq: LinkedSequence, step: LinkedStep) -> None:
         event(s, "early", f"{seq.name}.{step.name} left after {s.v[step.t]} ms, early", step.place)
 
 
-def _see_late(program: Program, s: Situation, seq: LinkedSequence) -> None:
+def _see_late(s: Situation, seq: LinkedSequence) -> None:
+    v = s.v
     for a in s.active[seq.index]:
         step = seq.steps[a]
-        if step.longest is None or s.v[step.late] or s.v[step.t] < step.longest.ms(s.v):
+        if step.longest is None or v[step.t] < step.longest.ms(v) or v[step.late]:
             continue
-        s.v[step.late] = True
+        v[step.late] = True
         ident = f"late:{seq.name}.{step.name}"
-        raise_alarm(s, ident, f"{seq.name}.{step.name} is late: longer than {step.longest.ms(s.v)} ms", step.place)
+        raise_alarm(s, ident, f"{seq.name}.{step.name} is late: longer than {step.longest.ms(v)} ms", step.place)
         event(s, "late", f"{seq.name}.{step.name}", step.place)
         if step.trip >= 0:
             s.raised.add(step.trip)

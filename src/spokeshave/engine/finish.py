@@ -1,6 +1,9 @@
-"""Phases 8 to 10: closing logic, interlocks and forced outputs, and the machine's move (semantics 3 and 8)."""
+"""Phases 9 and 10: interlocks and forced outputs, and the machine's move (semantics 3 and 8)."""
 
 from __future__ import annotations
+
+from itertools import compress
+from operator import ne
 
 from spokeshave.engine.explain import blockers
 from spokeshave.engine.phases import turn_device
@@ -8,12 +11,6 @@ from spokeshave.engine.program import LinkedInterlock, Program
 from spokeshave.engine.situation import Situation, event
 from spokeshave.language.functions import Where
 from spokeshave.model.diagnostics import Place
-
-
-def closing(program: Program, s: Situation) -> None:
-    """Phase 8."""
-    if program.closing is not None:
-        program.closing(s.v)
 
 
 def outputs(program: Program, s: Situation) -> None:
@@ -24,15 +21,18 @@ def outputs(program: Program, s: Situation) -> None:
     for i, lock in enumerate(program.interlocks):
         if v[lock.asked]:
             if lock.condition(v):
-                s.blocked.discard(i)
+                if s.blocked:
+                    s.blocked.discard(i)
             else:
                 v[lock.final] = False
                 if i not in s.blocked:
                     s.blocked.add(i)
                     event(s, "blocked", f"{lock.output} is asked for, blocked by {_false_terms(lock, v)}", lock.place)
         else:
-            lock.condition(v)
-            s.blocked.discard(i)
+            if not lock.pure:
+                lock.condition(v)
+            if s.blocked:
+                s.blocked.discard(i)
     for i, pair in enumerate(program.pairs):
         _oppose(program, s, i, pair.asked, pair.final, pair.dead_scans)
     for slot, value in s.forces.items():
@@ -79,13 +79,10 @@ def overflows(program: Program, s: Situation) -> None:
 def move(program: Program, s: Situation) -> None:
     """The end of phase 10: devices whose drives changed move under the final outputs from `t_k` on."""
     drives = program.drives(s.v)
-    if drives == s.drives:
+    before = s.drives
+    if drives == before:
         return
-    before, s.drives = s.drives, drives
-    at = 0
-    for i, d in enumerate(program.devices):
-        end = at + len(d.drives)
-        if drives[at:end] != before[at:end]:
-            turn_device(program, s, i)
-            s.dev_next[i] = s.k + 1
-        at = end
+    s.drives = drives
+    following = s.k + 1
+    for i in dict.fromkeys(compress(program.driven, map(ne, drives, before))):
+        turn_device(program, s, i, following)

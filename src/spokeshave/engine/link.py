@@ -9,8 +9,8 @@ from spokeshave.engine.link_names import check_names
 from spokeshave.engine.link_protection import ProtectionLinker
 from spokeshave.engine.link_sequence import SequenceLinker
 from spokeshave.engine.names import TextScope
-from spokeshave.engine.skip import read_times
 from spokeshave.engine.texts import Texts
+from spokeshave.engine.times import Times, read_times
 from spokeshave.language import checked as ck
 from spokeshave.language.compile import Compiled, compile_units
 from spokeshave.machine.kinds import KINDS, build, device_problems
@@ -86,9 +86,21 @@ class Linker:
             return None if unit is None else code[unit]
 
         linked = tuple(charts.finish(s, code) for s in sequences)
-        times_of = {s.t: (q.index, s.index) for q in linked for s in q.steps}
-        devices = self._devices()
+        locked = {i.output for i in project.interlocks} | {n for o in project.opposed for n in (o.first, o.second)}
+        barred = {n.lower() for n in locked}
+        targets = [
+            pg.Target(
+                n, slot, f(unit) if unit >= 0 else None, -1 if unit >= 0 or n.lower() in barred else self._final(n)
+            )
+            for n, slot, unit in charts.targets
+        ]
+        straight = {t.final for t in targets}
+        unseen = [a for n, a in table.read.items() if a != table.final[n] and table.final[n] not in straight]
+        unseen += [table.home, *(slot for _, slot, _, _ in table.edges), *range(table.first_instance, table.first_edge)]
+        times = read_times(table, texts.units, frozenset(s.t for q in linked for s in q.steps), unseen)
+        devices = self._devices(times)
         slots = [s for d in devices for s in d.drives]
+        blocks = sorted((b for q in linked for s in q.steps for b in s.blocks), key=lambda b: b.order)
         return pg.Program(
             project=project,
             period_ms=project.period_ms,
@@ -99,8 +111,8 @@ class Linker:
             asked={table.final[n]: table.read[n] for n in table.final},
             types={s.name.lower(): s.type for s in project.signals},
             sequences=linked,
-            targets=tuple(pg.Target(n, slot, f(unit) if unit >= 0 else None) for n, slot, unit in charts.targets),
-            blocks=tuple(sorted((b for q in linked for s in q.steps for b in s.blocks), key=lambda b: b.order)),
+            targets=tuple(targets),
+            blocks=tuple(blocks),
             opening=f(opening),
             closing=f(closing),
             edges=tuple(pg.LinkedEdge(k, s, code[o], f(t), form) for k, s, o, t, form in edges),
@@ -113,14 +125,23 @@ class Linker:
             outputs=tuple(
                 (table.read[s.name.lower()], table.final[s.name.lower()])
                 for s in project.signals
-                if s.cls is SignalClass.OUTPUT
+                if s.cls is SignalClass.OUTPUT and table.final[s.name.lower()] not in straight
             ),
             devices=devices,
+            driven=tuple(i for i, d in enumerate(devices) for _ in d.drives),
             drives=itemgetter(*slots) if len(slots) > 1 else lambda v: tuple(v[s] for s in slots),
             instances=dict(table.base),
-            times=read_times(table, texts.units, times_of),
+            times=times,
+            by_order={b.order: b for b in blocks},
+            has_bodies=any(t.run is not None for t in targets),
+            guarded=bool(project.trips) or any(q.can_hold or q.restart >= 0 for q in linked),
             retained=tuple(table.read[s.name.lower()] for s in project.signals if s.retain),
         )
+
+    def _final(self, output: str) -> int:
+        """The slot an output goes out in; -1 for an internal, which has no other."""
+        name, table = output.lower(), self.texts.table
+        return table.final[name] if table.final[name] != table.read[name] else -1
 
     def _recorded(self) -> tuple[pg.Recorded, ...]:
         t = self.texts.table
@@ -137,8 +158,8 @@ class Linker:
         tree = self.texts.check(text, place, scope, "statements")
         return None if tree is None else self.texts.unit(tree, place)
 
-    def _devices(self) -> tuple[pg.LinkedDevice, ...]:
-        out = []
+    def _devices(self, times: Times) -> tuple[pg.LinkedDevice, ...]:
+        out: list[pg.LinkedDevice] = []
         for d in self.project.devices:
             kind = KINDS[d.kind]
             drives = tuple(
@@ -149,5 +170,9 @@ class Linker:
                 for i, t in enumerate(kind.sensor_terminals())
                 if d.wired(t.name)
             )
-            out.append(pg.LinkedDevice(d.name, build(d, self.project.period_ms), drives, sensors))
+            first = out[-1].first_drive + len(out[-1].drives) if out else 0
+            device = build(d, self.project.period_ms)
+            numbers = [slot for index, slot in sensors if kind.sensor_terminals()[index].type is Type.REAL]
+            number = numbers[0] if numbers else -1
+            out.append(pg.LinkedDevice(d.name, device, drives, first, sensors, number, times.thresholds(number)))
         return tuple(out)

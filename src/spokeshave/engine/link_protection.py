@@ -8,6 +8,7 @@ from spokeshave.engine import program as pg
 from spokeshave.engine.names import TextScope
 from spokeshave.engine.texts import Texts
 from spokeshave.language.compile import Compiled
+from spokeshave.language.effects import is_pure
 from spokeshave.model.diagnostics import Place, did_you_mean
 from spokeshave.model.project import Interlock, OpposedPair, SignalClass, Trip, Type, zero_of
 
@@ -73,6 +74,7 @@ class ProtectionLinker:
             done[1],
             lock.condition,
             place,
+            is_pure(done[1]),
         )
 
     def pair(self, o: OpposedPair) -> pg.LinkedPair | None:

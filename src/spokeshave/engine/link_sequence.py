@@ -8,9 +8,9 @@ from spokeshave.engine import program as pg
 from spokeshave.engine.names import TextScope
 from spokeshave.engine.texts import Texts
 from spokeshave.language import checked as ck
-from spokeshave.language.compile import Compiled
+from spokeshave.language.compile import Choice, Compiled
 from spokeshave.model.diagnostics import Place, did_you_mean
-from spokeshave.model.project import Action, Sequence, SignalClass, Step, Transition, Type
+from spokeshave.model.project import Action, Qualifier, Sequence, SignalClass, Step, Transition, Type
 
 
 def transition_place(sequence: Sequence, index: int) -> Place:
@@ -54,13 +54,14 @@ class SequenceLinker:
                 if done is not None:
                     permissives[s.name] = (*done, s.permissive)
         ways = [self._way(q, i, t, scope, number, rank[i], permissives) for i, t in enumerate(q.transitions)]
+        choices = {i: self._choice([w for w in ways if w and i in w["sources"]]) for i in range(len(q.steps))}
         in_order = sorted(range(len(q.steps)), key=lambda i: q.steps[i].number)
         blocks = {i: self._blocks(index, q, q.steps[i], scope, bodies, base=index) for i in in_order}
         steps = [self._step(q, i, s, scope) for i, s in enumerate(q.steps)]
         hold = self.texts.condition(q.hold_when, Place("sequence", item=q.name), scope) if q.hold_when.strip() else None
         restart = self.texts.rising(q.restart_when, Place("sequence", item=q.name), scope)
         return {"index": index, "q": q, "ways": ways, "blocks": blocks, "steps": steps, "hold": hold,
-                "restart": restart}  # fmt: skip
+                "restart": restart, "choices": choices}  # fmt: skip
 
     def _way(
         self, q: Sequence, index: int, t: Transition, scope: TextScope, number: dict[str, int], order: int,
@@ -81,6 +82,24 @@ class SequenceLinker:
             "permissives": [permissives[n] for n in t.targets if n in permissives],
             "place": place,
         }
+
+    def _choice(self, ways: list[dict[str, Any]]) -> int | None:
+        """The unit that chooses among the ways out of a step, if it is the only predecessor of each."""
+        if any(len(w["sources"]) > 1 for w in ways):
+            return None
+        units = self.texts.units
+
+        def part(unit: int) -> tuple[int, ck.Checked]:
+            place, tree = units[unit]
+            assert not isinstance(tree, (tuple, Choice))
+            return place, tree
+
+        arms = tuple(
+            tuple(map(part, (w["unit"], *(u for u, _, _ in w["permissives"]))))
+            for w in sorted(ways, key=lambda w: int(w["order"]))
+        )
+        units.append((-1, Choice(arms)))
+        return len(units) - 1
 
     def _blocks(
         self, index: int, q: Sequence, step: Step, scope: TextScope, bodies: dict[str, int], base: int
@@ -161,6 +180,7 @@ class SequenceLinker:
         for part in d["steps"]:
             s: Step = part["s"]
             key = (q.name.lower(), s.name.lower())
+            blocks, choice = d["blocks"][part["index"]], d["choices"][part["index"]]
             steps.append(
                 pg.LinkedStep(
                     s.name,
@@ -169,8 +189,12 @@ class SequenceLinker:
                     self.texts.table.member[(*key, "x")],
                     self.texts.table.member[(*key, "t")],
                     self.texts.table.member[(*key, "late")],
-                    d["blocks"][part["index"]],
+                    blocks,
+                    tuple(b for b in blocks if b.qualifier is Qualifier.N),
+                    tuple(b for b in blocks if b.qualifier not in (Qualifier.N, Qualifier.P0)),
+                    tuple(b for b in blocks if b.qualifier is Qualifier.P0),
                     tuple(sorted((w for w in ways if part["index"] in w.sources), key=lambda w: w.order)),
+                    None if choice is None else code[choice],
                     part["longest"],
                     part["shortest"],
                     s.response,

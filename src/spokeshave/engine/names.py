@@ -46,6 +46,7 @@ class SlotTable:
                 self.member[(q.name.lower(), step.name.lower(), "late")] = self.new(False)
             self.member[(q.name.lower(), "", "state")] = self.new(-1)
         self.home = self.new(False)
+        self.first_instance = len(self.values)
         self.base: dict[str, tuple[str, int]] = {}
         for instance in self.project.instances:
             block = BLOCKS.get(instance.kind.upper())
@@ -55,6 +56,7 @@ class SlotTable:
                     self.new(zero_of(kind))
                 for value in block.memory:
                     self.new(value)
+        self.first_edge = len(self.values)
 
     def new(self, value: Any) -> int:
         self.values.append(value)

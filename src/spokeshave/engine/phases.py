@@ -6,10 +6,11 @@ Each phase is a function of the program and the situation, which it changes. Pha
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Sequence
 from typing import Any
 
-from spokeshave.engine.program import LinkedTrip, Program
+from spokeshave.engine.program import LinkedDevice, LinkedTrip, Program
+from spokeshave.engine.readings import tell
 from spokeshave.engine.situation import (
     Alarm,
     Mode,
@@ -22,8 +23,10 @@ from spokeshave.engine.situation import (
     raise_alarm,
 )
 from spokeshave.engine.stimuli import Stimulus
+from spokeshave.engine.waits import COMPARE
 from spokeshave.language.blocks import TIME
 from spokeshave.language.functions import TURNS
+from spokeshave.machine.device import first_scan_near
 from spokeshave.model.diagnostics import Place
 
 
@@ -31,35 +34,73 @@ class StimulusError(ValueError):
     """A stimulus that names nothing there is."""
 
 
-def sample(program: Program, s: Situation, due: Iterable[Stimulus]) -> None:
+def sample(program: Program, s: Situation, due: Sequence[Stimulus]) -> None:
     """Phase 1: hands and failures reach the devices, devices give the input image, then values are set."""
-    due = tuple(due)
     for st in due:
         if st.do == "power":
             power_cycle(program, s)
         elif st.do in ("hand", "fail", "heal"):
             _touch(program, s, st)
-    k, v = s.k, s.v
-    for i, at in enumerate(s.dev_next):
-        if at <= k:
-            d = program.devices[i]
-            values = d.device.sense(s.dev_state[i], k)
-            for index, slot in d.sensors:
-                if slot not in s.taken:
-                    v[slot] = values[index]
-            s.dev_next[i] = d.device.next_change(s.dev_state[i], k)
+    while (at := s.next_reading) <= s.k:
+        _read_device(program, s, s.dev_next.index(at))
+        s.next_reading = min(s.dev_next)
     for st in due:
-        if st.do == "set":
-            slot = _slot(program, st.target)
-            v[slot] = st.value
-            s.taken.add(slot)
-        elif st.do == "force":
-            s.forces[_slot(program, st.target)] = st.value
-            event(s, "forced", f"{st.target} is forced", Place("signal", item=st.target))
-        elif st.do == "unforce":
-            _unforce(program, s, _slot(program, st.target))
-        elif st.do == "ack":
-            _acknowledge(s, st.target)
+        _set(program, s, st)
+
+
+def _set(program: Program, s: Situation, st: Stimulus) -> None:
+    """Values that are set, forces, acknowledgements. Action control looks at its settings again."""
+    s.touched = True
+    if st.do == "set":
+        slot = _slot(program, st.target)
+        s.v[slot] = st.value
+        s.taken.add(slot)
+        for i, d in enumerate(program.devices):
+            if d.thresholds:  # they may be settings
+                s.dev_wake[i] = _wake(d, s, i)
+    elif st.do == "force":
+        s.forces[_slot(program, st.target)] = st.value
+        event(s, "forced", f"{st.target} is forced", Place("signal", item=st.target))
+    elif st.do == "unforce":
+        s.written = None
+        _unforce(program, s, _slot(program, st.target))
+    elif st.do == "ack":
+        _acknowledge(s, st.target)
+
+
+def _read_device(program: Program, s: Situation, i: int) -> None:
+    """The sensors of a device become inputs, unless somebody has set those by hand."""
+    d, state, k, v = program.devices[i], s.dev_state[i], s.k, s.v
+    values = d.device.sense(state, k)
+    taken = s.taken
+    for index, slot in d.sensors:
+        if slot not in taken:
+            v[slot] = values[index]
+    if d.thresholds is None:
+        s.dev_next[i] = s.dev_wake[i] = d.device.next_change(state, k)
+        return
+    if s.dev_wake[i] <= k:
+        s.dev_wake[i] = _wake(d, s, i)
+    s.dev_next[i] = s.dev_wake[i] if s.told_from[i] >= 0 else d.device.next_change(state, k)
+
+
+def _wake(d: LinkedDevice, s: Situation, i: int) -> int:
+    """The next scan that has to be run because of a device of which only `thresholds` are looked at."""
+    state, k, number = s.dev_state[i], s.k, d.device.number
+    wake = d.device.next_switch(state, k)
+    last = min(d.device.settled(state), wake)
+    assert d.thresholds is not None
+    if not d.thresholds or last <= k:
+        return wake
+    here, there = number(state, k), number(state, last)
+    for op, other in d.thresholds:
+        border, compare = other(s.v), COMPARE[op]
+        after = compare(there, border)
+        if compare(here, border) is not after:
+            guess = d.device.reaches(state, border)
+            found = first_scan_near(guess, k + 1, last, lambda j: compare(number(state, j), border) is after)
+            wake = min(wake, found)
+    return wake
 
 
 def _slot(program: Program, name: str) -> int:
@@ -82,23 +123,23 @@ def _touch(program: Program, s: Situation, st: Stimulus) -> None:
         change = frozenset([st.value])
         s.dev_failed[index] = s.dev_failed[index] | change if st.do == "fail" else s.dev_failed[index] - change
         event(s, "failure" if st.do == "fail" else "repair", f"{st.target} {st.value}", Place("device", item=st.target))
-    turn_device(program, s, index)
-    s.dev_next[index] = s.k
+    turn_device(program, s, index, s.k)
 
 
-def drives_of(program: Program, s: Situation, index: int) -> tuple[Any, ...]:
-    """The drive values a device got last."""
-    start = sum(len(d.drives) for d in program.devices[:index])
-    return s.drives[start : start + len(program.devices[index].drives)]
-
-
-def turn_device(program: Program, s: Situation, index: int) -> None:
+def turn_device(program: Program, s: Situation, index: int, next_reading: int) -> None:
     """Gives a device its drives, failures and hand from scan `k` on; a new hazard is an event."""
     d = program.devices[index]
-    s.dev_state[index] = d.device.turn(
-        s.dev_state[index], s.k, drives_of(program, s, index), s.dev_failed[index], s.dev_hand[index]
-    )
-    now = set(d.device.hazards(s.dev_state[index]))
+    if s.told_from[index] >= 0:
+        tell(s, d, index, next_reading)
+    drives = s.drives[d.first_drive : d.first_drive + len(d.drives)]
+    state = d.device.turn(s.dev_state[index], s.k, drives, s.dev_failed[index], s.dev_hand[index])
+    s.dev_state[index] = state
+    s.dev_next[index] = s.dev_wake[index] = next_reading
+    s.next_reading = min(s.next_reading, next_reading)
+    s.turned.append(index)
+    now = d.device.hazards(state)
+    if not (now or s.hazards):
+        return
     for text in now:
         if (index, text) not in s.hazards:
             event(s, "hazard", f"{d.name} is {text}", Place("device", item=d.name))
@@ -125,7 +166,8 @@ def _acknowledge(s: Situation, ident: str) -> None:
 
 
 def force_inputs(program: Program, s: Situation) -> None:
-    """Phase 2. Forced outputs are overwritten in phase 9."""
+    """Phase 2. Forced outputs are overwritten in phase 9, forced targets assigned again in phase 7."""
+    s.written = None
     for slot, value in s.forces.items():
         if program.asked[slot] == slot:
             s.v[slot] = value
@@ -138,20 +180,18 @@ def opening(program: Program, s: Situation) -> None:
     s.v[TURNS] = 0
     for seq in program.sequences:
         i = seq.index
-        if not s.cold:
-            s.clock[i] += 1
-        set_times(program, s, i, period)
+        set_times(program, s, i, s.k)
     if program.home is not None:
         s.v[program.home_slot] = program.home(s.v)
     if program.opening is not None:
         program.opening(s.v)
 
 
-def set_times(program: Program, s: Situation, i: int, period: int) -> None:
-    """`Step.T = (k - k_entered - scans held) * period` of every active step."""
-    steps, clock, entered = program.sequences[i].steps, s.clock[i], s.entered[i]
+def set_times(program: Program, s: Situation, i: int, k: int) -> None:
+    """`Step.T = (k - k_entered - scans held) * period` of every active step, in scan `k`."""
+    steps, clock, entered, v, period = program.sequences[i].steps, k - s.lost[i], s.entered[i], s.v, program.period_ms
     for a in s.active[i]:
-        s.v[steps[a].t] = (clock - entered[a]) * period
+        v[steps[a].t] = (clock - entered[a]) * period
 
 
 def edges(program: Program, s: Situation) -> None:
@@ -176,10 +216,14 @@ def edges(program: Program, s: Situation) -> None:
 
 def decide(program: Program, s: Situation) -> None:
     """Phase 5: trips come and go, the deciding one takes effect, holds are seen (semantics 9.2 to 9.4)."""
-    for i in range(len(program.sequences)):
-        s.jumped[i] = False
-        s.came[i] = s.came[i] if s.cold else []
-        s.left[i] = []
+    if s.moved:
+        s.moved = s.cold
+        for i in range(len(program.sequences)):
+            s.jumped[i] = False
+            s.came[i] = s.came[i] if s.cold else []
+            s.left[i] = []
+    if not program.guarded:
+        return
     v = s.v
     reset = program.reset >= 0 and v[program.reset]
     for trip in program.trips:
@@ -202,10 +246,11 @@ def decide(program: Program, s: Situation) -> None:
             mode = Mode.RUN
         if mode is not s.mode[i]:
             s.mode[i] = mode
+            s.touched = True
             event(s, ("runs", "held", "tripped")[mode], seq.name, Place("sequence", item=seq.name))
         if mode is not Mode.RUN and not s.cold:
-            s.clock[i] -= 1
-            set_times(program, s, i, program.period_ms)
+            s.lost[i] += 1
+            set_times(program, s, i, s.k)
         if seq.restart >= 0 and v[seq.restart] and mode is not Mode.TRIPPED:
             clear_stored(program, s, i)
             go_to(program, s, i, seq.initial)
@@ -236,7 +281,8 @@ def _take_effect(program: Program, s: Situation, trip: LinkedTrip, i: int) -> No
         s.jumped[i] = True
     if trip.zero_times:
         for a in s.active[i]:
-            s.entered[i][a] = s.clock[i] - (0 if s.cold else 1)
+            s.entered[i][a] = s.k - s.lost[i] - (0 if s.cold else 1)
             s.v[program.sequences[i].steps[a].t] = 0
     for slot, zero in trip.zeroed:
         s.v[slot] = zero
+    s.touched, s.written = True, None

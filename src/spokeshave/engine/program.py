@@ -23,7 +23,7 @@ from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Project, Qualifier, Type, Value
 
 if TYPE_CHECKING:
-    from spokeshave.engine.skip import Times
+    from spokeshave.engine.times import Times
 
 OVERFLOWS = 0
 NOTHING = 1
@@ -53,11 +53,15 @@ class Time:
 
 @dataclass(frozen=True, slots=True)
 class Target:
-    """What action blocks act on: a BOOL variable (`slot`) or a body (`run`)."""
+    """What action blocks act on: a BOOL variable (`slot`) or a body (`run`).
+
+    An output that nothing stands in the way of goes out as it is asked for: `final` is its other slot, else -1.
+    """
 
     name: str
     slot: int
     run: Compiled | None
+    final: int = -1
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,6 +92,10 @@ class Way:
 
 @dataclass(frozen=True, slots=True)
 class LinkedStep:
+    """A step. `choose` gives the place in `ways` of the first that may clear, -1 for none; None where a way has
+    more predecessors. `constant` are its N blocks, `varying` the others but P0, `parting` its P0 blocks.
+    """
+
     name: str
     number: int
     index: int
@@ -95,7 +103,11 @@ class LinkedStep:
     t: int
     late: int
     blocks: tuple[Block, ...]
+    constant: tuple[Block, ...]
+    varying: tuple[Block, ...]
+    parting: tuple[Block, ...]
     ways: tuple[Way, ...]
+    choose: Compiled | None
     longest: Time | None
     shortest: Time | None
     response: str
@@ -114,6 +126,10 @@ class LinkedSequence:
     drop: bool
     restart: int  # slot of the edge of `restart when`, -1 without
     retain: bool
+
+    @property
+    def can_hold(self) -> bool:
+        return self.hold is not None or any(s.response == "hold" for s in self.steps)
 
     def by_number(self, steps: list[int]) -> list[int]:
         """Step indices sorted by their number."""
@@ -154,6 +170,8 @@ class LinkedInterlock:
     checked: Checked
     text: str
     place: Place
+    pure: bool
+    """Whether reading the condition does nothing: it need not be read while the output is not asked for."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -166,10 +184,19 @@ class LinkedPair:
 
 @dataclass(frozen=True, slots=True)
 class LinkedDevice:
+    """A device and its wires. `first_drive` is where its drives begin in `drives(v)`.
+
+    A device whose numbers are only compared with fixed values needs a scan where a comparison turns, not at each of its
+    readings: `thresholds` are those comparisons as (operator, other side), None for other devices; `number` is the slot.
+    """
+
     name: str
     device: Device
     drives: tuple[int, ...]
+    first_drive: int
     sensors: tuple[tuple[int, int], ...]  # (index in `sense`, slot)
+    number: int
+    thresholds: tuple[tuple[str, Compiled], ...] | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -198,13 +225,20 @@ class Program:
     home_slot: int
     interlocks: tuple[LinkedInterlock, ...]
     pairs: tuple[LinkedPair, ...]
-    outputs: tuple[tuple[int, int], ...]  # (asked, final)
+    outputs: tuple[tuple[int, int], ...]
+    """(asked, final) of the outputs that are copied in every scan: all but those of a `Target.final`."""
     devices: tuple[LinkedDevice, ...]
+    driven: tuple[int, ...]
+    """Which device each of the values of `drives(v)` drives."""
     drives: Callable[[list[Any]], tuple[Any, ...]]
     retained: tuple[int, ...]
     times: Times
     instances: dict[str, tuple[str, int]]
     """Kind and first slot of each block instance, by lower-case name."""
+    by_order: dict[int, Block]
+    has_bodies: bool
+    guarded: bool
+    """Whether phase 5 has anything to decide: trips, holds, restarts."""
 
     @property
     def end_recorded(self) -> int:

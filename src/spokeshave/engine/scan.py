@@ -5,11 +5,11 @@ sample -> force -> opening -> edges -> trips, holds -> evolve -> act -> closing 
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Sequence
 
 from spokeshave.engine.act import act
 from spokeshave.engine.evolve import evolve
-from spokeshave.engine.finish import closing, move, outputs, overflows
+from spokeshave.engine.finish import move, outputs, overflows
 from spokeshave.engine.phases import decide, edges, force_inputs, opening, sample
 from spokeshave.engine.program import Program
 from spokeshave.engine.situation import Situation
@@ -17,19 +17,22 @@ from spokeshave.engine.stimuli import Stimulus
 from spokeshave.engine.trace import Trace
 
 
-def scan(program: Program, s: Situation, due: Iterable[Stimulus], trace: Trace) -> None:
+def scan(program: Program, s: Situation, due: Sequence[Stimulus], trace: Trace) -> None:
     """Runs scan `s.k` with the stimuli that are due, and leaves the situation before the next one.
 
     Raises `RunStop` with the place of a numeric fault; the trace then ends with the scan before.
     """
     sample(program, s, due)
-    force_inputs(program, s)
+    if s.forces:
+        force_inputs(program, s)
     opening(program, s)
-    edges(program, s)
+    if program.edges:
+        edges(program, s)
     decide(program, s)
     evolve(program, s)
     act(program, s)
-    closing(program, s)
+    if program.closing is not None:
+        program.closing(s.v)
     outputs(program, s)
     if s.v[0]:
         overflows(program, s)

@@ -8,6 +8,7 @@ from spokeshave.engine.carry import carried_trace, carry_over
 from spokeshave.engine.link import link
 from spokeshave.engine.phases import StimulusError, sample
 from spokeshave.engine.program import Program
+from spokeshave.engine.readings import begin_stretch, end_stretch
 from spokeshave.engine.scan import scan
 from spokeshave.engine.situation import Situation, event
 from spokeshave.engine.skip import jump, next_scan
@@ -18,6 +19,8 @@ from spokeshave.model.diagnostics import Diagnostic, Place, Severity
 from spokeshave.model.project import Project
 
 CHECKPOINT_SCANS = 1000
+"""Scans that were run from one checkpoint to the next; those jumped over cost nothing to go through again."""
+NOT_KNOWN = object()
 
 
 class Session:
@@ -43,7 +46,8 @@ class Session:
         self.stopped: Diagnostic | None = None
         self.executed = 0
         """Scans that were run, not jumped over."""
-        self._steady: object = None
+        self._unseen: object = None
+        self._next_checkpoint = CHECKPOINT_SCANS
         self._checkpoints = [(self.situation.copy(), 0)]
 
     # -- time
@@ -61,34 +65,37 @@ class Session:
         """One scan; FALSE if the run has ended with an error."""
         if self.stopped is not None:
             return False
-        s, log = self.situation, self.log
-        at, t = self.next_stimulus, s.k * self.program.period_ms
-        end = at
-        while end < len(log) and log[end][0].time_ms <= t:
-            end += 1
-        self.next_stimulus = end
+        s, log, at = self.situation, self.log, self.next_stimulus
+        due: list[Stimulus] = []
+        if at < len(log):
+            t = s.k * self.program.period_ms
+            while at < len(log) and log[at][0].time_ms <= t:
+                due.append(log[at][0])
+                at += 1
+            self.next_stimulus = at
         try:
-            scan(self.program, s, [st for st, _ in log[at:end]], self.trace)
+            scan(self.program, s, due, self.trace)
         except RunStop as stop:
             self._stop(stop)
             return False
         self.executed += 1
-        if s.k >= self._checkpoints[-1][0].k + CHECKPOINT_SCANS:
-            self._checkpoints.append((s.copy(), end))
+        if self.executed >= self._next_checkpoint and not self.trace.told_later:
+            self._keep_checkpoint()
         return True
+
+    def _keep_checkpoint(self) -> None:
+        self._next_checkpoint = self.executed + CHECKPOINT_SCANS
+        self._checkpoints.append((self.situation.copy(), self.next_stimulus))
 
     def _jump(self, end: int) -> None:
         """After a quiet scan, goes on to the next scan in which anything can change, at most to `end`."""
         s, program = self.situation, self.program
-        before, self._steady = self._steady, program.times.steady(s.v)
-        if self._steady != before or self.trace.stirred:
+        before, self._unseen = self._unseen, program.times.unseen(s.v)
+        if self.trace.stirred or self._unseen != before:
             return
         to = min(end, next_scan(program, s))
-        if self.next_stimulus < len(self.log):
-            to = min(to, -(-self.log[self.next_stimulus][0].time_ms // program.period_ms))
         if to > s.k:
-            jump(program, s, to)
-            self.trace.scan_count = to
+            jump(program, s, to, self.trace)
 
     def _stop(self, stop: RunStop) -> None:
         number, line, column = stop.where
@@ -100,13 +107,30 @@ class Session:
         """Up to `count` scans, quiet ones jumped over; gives how many have passed."""
         start = self.k
         end = start + count
-        self._steady = None  # what single scans did in between is not known here
-        while self.k < end:
-            if not self.scan():
-                break
-            if not self.every_scan:
-                self._jump(end)
+        self._unseen = NOT_KNOWN  # what single scans did in between is not known here
+        s = self.situation
+        while s.k < end and self.stopped is None:
+            if self.every_scan or self._stimulus_is_due():
+                self.scan()
+            else:
+                self._stretch(end)
         return self.k - start
+
+    def _stimulus_is_due(self) -> bool:
+        log, at = self.log, self.next_stimulus
+        return at < len(log) and log[at][0].time_ms <= self.time_ms
+
+    def _stretch(self, end: int) -> None:
+        """Scans with skip-ahead up to the next stimulus or checkpoint, at most to scan `end`."""
+        s, program = self.situation, self.program
+        if self.next_stimulus < len(self.log):
+            end = min(end, -(-self.log[self.next_stimulus][0].time_ms // program.period_ms))
+        begin_stretch(program, s, self.trace)
+        while s.k < end and self.executed < self._next_checkpoint and self.scan():
+            self._jump(end)
+        end_stretch(program, s, self.trace)
+        if self.executed >= self._next_checkpoint:
+            self._keep_checkpoint()
 
     def run_for(self, ms: int) -> int:
         """All scans with `t < now + ms`."""
@@ -134,7 +158,7 @@ class Session:
             self._checkpoints.pop()
         situation, at = self._checkpoints[-1]
         self.situation, self.next_stimulus = situation.copy(), at
-        self._steady = None
+        self._unseen = NOT_KNOWN
         self.trace.cut(situation.k)
         self.stopped = None
         self.run_scans(target - self.k)
@@ -166,7 +190,7 @@ class Session:
         now.k, now.cold = was.k, was.cold
         carry_over(old, was, new, now)
         self.program, self.situation = new, now
-        self._steady = None
+        self._unseen = NOT_KNOWN
         self.trace = carried_trace(self.trace, new)
         event(now, "edit", project.name, Place())
         self._checkpoints = [(now.copy(), self.next_stimulus)]

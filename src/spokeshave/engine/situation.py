@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from enum import IntEnum
 from typing import Any
 
 from spokeshave.engine.program import Program
-from spokeshave.machine.device import State
+from spokeshave.machine.device import NEVER, State
 from spokeshave.model.diagnostics import Place
 
 
@@ -45,9 +46,10 @@ class Situation:
     """The situation before scan `k`. Lists are indexed by sequence, device or trip of the program."""
 
     __slots__ = (
-        "active", "alarms", "blocked", "came", "clock", "cold", "dev_failed", "dev_hand", "dev_next",
-        "dev_state", "drives", "edge_was", "effected", "entered", "events", "forces", "hazards", "held_from", "jumped",
-        "k", "kept", "late_hold", "left", "mode", "pair_on", "raised", "spent", "stored", "taken", "trip_on", "v",
+        "act_at", "active", "alarms", "blocked", "bodies", "came", "cold", "dev_failed", "dev_hand", "dev_next",
+        "dev_state", "dev_wake", "drives", "edge_was", "effected", "entered", "events", "forces", "hazards", "held_from",
+        "jumped", "k", "kept", "late_hold", "left", "lost", "mode", "moved", "next_reading", "pair_on", "raised", "readings",
+        "spent", "stored", "taken", "told_from", "touched", "trip_on", "turned", "v", "written",
     )  # fmt: skip
 
     def __init__(self, program: Program) -> None:
@@ -57,11 +59,13 @@ class Situation:
         self.v[0] = []
         self.active: list[list[int]] = [[] for _ in range(n)]
         self.entered: list[dict[int, int]] = [{} for _ in range(n)]
-        """Clock of its sequence at which a step was entered."""
-        self.clock = [0] * n
-        """Scans a sequence has lived without those it was held."""
+        """Clock of its sequence at which a step was entered. The clock of sequence `i` is `k - lost[i]`."""
+        self.lost = [0] * n
+        """Scans a sequence was held, and those before it began."""
         self.came: list[list[int]] = [[] for _ in range(n)]
         self.left: list[list[int]] = [[] for _ in range(n)]
+        self.moved = True
+        """Whether any step came or left, or any target of action blocks changed, in the last scan."""
         self.mode = [Mode.RUN] * n
         self.jumped = [False] * n
         self.late_hold = [False] * n
@@ -69,6 +73,13 @@ class Situation:
         self.stored: dict[int, int] = {}
         """Order of a stored block to the clock at which it was stored."""
         self.spent: set[int] = set()
+        self.touched = True
+        """Whether action control has to look again at once; by itself it does at scan `act_at`."""
+        self.act_at = 0
+        self.written: frozenset[int] | None = None
+        """Targets that are on; None if all have to be assigned."""
+        self.bodies: list[Callable[[list[Any]], Any]] = []
+        """Bodies that run in each scan until action control looks again."""
         self.edge_was = [False] * len(program.edges)
         self.held_from = [-1] * len(program.edges)
         self.trip_on = [False] * len(program.trips)
@@ -88,6 +99,16 @@ class Situation:
         self.dev_hand = [int(s[1]) if d.device.positions else 0 for d, s in zip(program.devices, self.dev_state)]
         self.dev_failed: list[frozenset[str]] = [frozenset() for _ in program.devices]
         self.dev_next = [0] * len(program.devices)
+        """Scan in which a device's sensors give something else."""
+        self.dev_wake = [0] * len(program.devices)
+        """Scan that has to be run because of it."""
+        self.next_reading = 0 if program.devices else NEVER
+        """The least of `dev_next`."""
+        self.told_from = [-1] * len(program.devices)
+        """Scan from which a device's numbers are not in the trace yet (see `readings`); -1 if they are."""
+        self.readings: list[tuple[int, Any, Any]] = []
+        self.turned: list[int] = list(range(len(program.devices)))
+        """Devices that got other drives, failures or hands in this scan."""
         self.drives: tuple[Any, ...] = tuple(False for d in program.devices for _ in d.drives)
         self.hazards: set[tuple[int, str]] = set()
         for i in range(n):
@@ -113,7 +134,10 @@ def _copied(x: Any) -> Any:
 def set_state(program: Program, s: Situation, i: int) -> None:
     """`Sequence.State`: the number of the active step with the lowest number, -1 with none (semantics 4)."""
     seq = program.sequences[i]
-    s.v[seq.state] = min((seq.steps[a].number for a in s.active[i]), default=-1)
+    active = s.active[i]
+    s.v[seq.state] = seq.steps[active[0]].number if len(active) == 1 else min(
+        (seq.steps[a].number for a in active), default=-1
+    )  # fmt: skip
 
 
 def leave(program: Program, s: Situation, i: int, step: int) -> None:
@@ -122,6 +146,7 @@ def leave(program: Program, s: Situation, i: int, step: int) -> None:
     s.v[linked.x] = False
     s.active[i].remove(step)
     s.left[i].append(step)
+    s.moved = s.touched = True
     if s.v[linked.late]:
         s.v[linked.late] = False
         clear_alarm(s, f"late:{program.sequences[i].name}.{linked.name}")
@@ -132,13 +157,15 @@ def enter(program: Program, s: Situation, i: int, step: int) -> None:
     linked = program.sequences[i].steps[step]
     if step not in s.active[i]:
         s.active[i].append(step)
-    s.entered[i][step] = s.clock[i]
+    s.entered[i][step] = s.k - s.lost[i]
+    s.moved = s.touched = True
     s.v[linked.x] = True
     s.v[linked.t] = 0
     if step not in s.came[i]:
         s.came[i].append(step)
-    for b in linked.blocks:
-        s.spent.discard(b.order)
+    if s.spent:
+        for b in linked.blocks:
+            s.spent.discard(b.order)
 
 
 def enter_initial(program: Program, s: Situation, i: int) -> None:
@@ -156,6 +183,7 @@ def go_to(program: Program, s: Situation, i: int, step: int) -> None:
 
 def clear_stored(program: Program, s: Situation, i: int) -> None:
     """Takes back everything a sequence has stored."""
+    s.touched = True
     for b in program.blocks:
         if b.sequence == i:
             s.stored.pop(b.order, None)
@@ -189,6 +217,9 @@ def power_cycle(program: Program, s: Situation) -> None:
     for q in program.sequences:
         if q.retain:
             _keep_sequence(program, s, fresh, q.index)
+    for i in range(len(program.sequences)):
+        if not program.sequences[i].retain:
+            fresh.lost[i] = s.k
     for name in ("k", "forces", "taken", "dev_state", "dev_hand", "dev_failed", "drives", "hazards", "events"):
         setattr(fresh, name, getattr(s, name))
     for slot in s.taken:
@@ -197,7 +228,8 @@ def power_cycle(program: Program, s: Situation) -> None:
     for r in program.recorded:
         if r.kind == "input" and r.slot not in wired:
             fresh.v[r.slot] = s.v[r.slot]
-    fresh.dev_next = [fresh.k] * len(fresh.dev_next)
+    for i in range(len(program.devices)):
+        fresh.dev_next[i] = fresh.dev_wake[i] = fresh.next_reading = s.k
     for name in Situation.__slots__:
         setattr(s, name, getattr(fresh, name))
     event(s, "power cycle", "power was off and came back", Place())
@@ -207,7 +239,8 @@ def _keep_sequence(program: Program, s: Situation, fresh: Situation, i: int) -> 
     q = program.sequences[i]
     fresh.active[i] = list(s.active[i])
     fresh.entered[i] = dict(s.entered[i])
-    fresh.clock[i] = s.clock[i]
+    # The clock stands still in the scan of the power cycle, as in a first scan.
+    fresh.lost[i] = s.lost[i] + 1
     fresh.came[i] = []
     for step in q.steps:
         for slot in (step.x, step.t, step.late):

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from array import array
-from bisect import bisect_right
-from itertools import pairwise
+from bisect import bisect_left, bisect_right
+from itertools import compress, pairwise
+from operator import is_not
 from typing import TYPE_CHECKING, Any
 
 from spokeshave.engine.program import FIRST_RECORDED, Program, Recorded
@@ -15,6 +16,10 @@ from spokeshave.model.project import Type, Value
 if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
+
+
+Reading = tuple[int, Any, Any]
+"""Column, scans, values: numbers or arrays of them."""
 
 
 class Trace:
@@ -34,31 +39,79 @@ class Trace:
         self.motions: list[tuple[array[int], list[State]]] = [(array("q"), []) for _ in program.devices]
         self.scan_count = 0
         self.stirred = True
+        """Whether the last scan changed anything but inputs, moved a step or told an event."""
+        self.told_later: frozenset[int] = frozenset()
+        """Columns that are not recorded scan by scan now (see `readings`)."""
+        self._told: dict[int, Any] = {}
+        self._all = range(len(program.recorded))
+        self._given = bytes(r.kind in ("input", "setting") for r in program.recorded)
         self._last: list[Any] = [None] * len(program.recorded)
         self._end = program.end_recorded
         self._by_column: tuple[int, list[tuple[NDArray[np.int64], NDArray[np.float64]]]] | None = None
 
     def record(self, s: Situation) -> None:
         """Notes what differs from the scan before, the scan's events, and devices that were turned."""
-        now = s.v[FIRST_RECORDED : self._end]
+        now, k = s.v[FIRST_RECORDED : self._end], s.k
+        stirred = s.moved
         if now != self._last:
-            k, last = s.k, self._last
-            for column, value in enumerate(now):
-                if value != last[column]:
-                    self.scans.append(k)
-                    self.columns.append(column)
-                    self.values.append(value)
-            self._last = now
-        # Whether more happened than values tell: steps entered or left, events.
-        self.stirred = bool(s.events) or any(s.came) or any(s.left)
+            last, self._last, later = self._last, now, self.told_later
+            changed = [
+                c for c in compress(self._all, map(is_not, now, last)) if now[c] != last[c] and c not in later
+            ]  # fmt: skip
+            self.scans.extend([k] * len(changed))
+            self.columns.extend(changed)
+            self.values.extend([now[c] for c in changed])
+            given = self._given
+            if not stirred:
+                for c in changed:
+                    stirred |= not given[c]
         if s.events:
+            stirred = True
             self.events += s.events
             s.events.clear()
-        for (scans, states), state in zip(self.motions, s.dev_state):
-            if not states or state is not states[-1]:
-                scans.append(s.k)
-                states.append(state)
-        self.scan_count = s.k + 1
+        if s.turned:
+            for i in s.turned:
+                scans, states = self.motions[i]
+                scans.append(k)
+                states.append(s.dev_state[i])
+            s.turned.clear()
+        self.stirred = stirred
+        self.scan_count = k + 1
+
+    def tell_later(self, columns: list[int]) -> None:
+        """From now on these columns are not recorded scan by scan, but by `take_in`."""
+        self.told_later = frozenset(columns)
+        self._told = {c: self._last[c] for c in columns}
+
+    def take_in(self, readings: list[Reading], v: list[Any]) -> None:
+        """Sorts in what was told later, in the order of time for each column; values that repeat are left out."""
+        import numpy as np
+
+        parts = [(self.scans, self.columns, self.values)]
+        for column, told in self._told.items():
+            self._last[column] = v[FIRST_RECORDED + column]
+            mine = [(scans, values) for c, scans, values in readings if c == column]
+            if not mine:
+                continue
+            values = np.concatenate([np.atleast_1d(x) for _, x in mine])
+            before = np.concatenate(([np.nan if told is None else told], values[:-1]))
+            new = values != before
+            scans = np.concatenate([np.atleast_1d(x) for x, _ in mine])[new]
+            parts.append((scans, np.full(len(scans), column), values[new]))
+        self.told_later = frozenset()
+        if all(len(scans) == 0 for scans, _, _ in parts[1:]):
+            return
+        first = bisect_left(self.scans, min(int(scans[0]) for scans, _, _ in parts[1:] if len(scans)))
+        parts[0] = (self.scans[first:], self.columns[first:], self.values[first:])
+        scans, columns, values = (np.concatenate([np.asarray(p[i]) for p in parts]) for i in range(3))
+        order = np.argsort(scans * len(self.recorded) + columns)
+        for mine, merged, kind in (
+            (self.scans, scans, np.int64),
+            (self.columns, columns, np.int32),
+            (self.values, values, float),
+        ):
+            del mine[first:]
+            mine.frombytes(merged[order].astype(kind).tobytes())
 
     def cut(self, k: int) -> None:
         """Forgets everything from scan `k` on."""

@@ -7,10 +7,12 @@ from __future__ import annotations
 
 import ast
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from spokeshave.language import checked as ck
 from spokeshave.language.blocks import WORK
+from spokeshave.language.effects import is_pure
 from spokeshave.language.functions import CONVERSIONS, HELPERS, REAL_FUNCTIONS
 from spokeshave.model.project import Type
 
@@ -43,7 +45,9 @@ class Compiler:
         if op in _COMPARE:
             return ast.Compare(args[0], [_COMPARE[op]()], [args[1]])
         if op in ("and", "or", "xor"):
-            # AND and OR evaluate all operands (semantics section 6), so they are not Python's short-circuit ones.
+            # AND and OR evaluate all operands (semantics section 6): Python's short-circuit ones only where nobody sees.
+            if op != "xor" and node.type is Type.BOOL and is_pure(node.args[1]):
+                return ast.BoolOp(ast.And() if op == "and" else ast.Or(), args)
             bit: ast.operator = {"and": ast.BitAnd, "or": ast.BitOr, "xor": ast.BitXor}[op]()
             return ast.BinOp(args[0], bit, args[1])
         if op == "not":
@@ -167,7 +171,34 @@ def _call(name: str, *args: ast.expr) -> ast.Call:
     return ast.Call(ast.Name(name, ast.Load()), list(args), [])
 
 
-Unit = tuple[int, "ck.Checked | tuple[ck.CheckedStatement, ...]"]
+@dataclass(frozen=True, slots=True)
+class Choice:
+    """The first of several conditions that is TRUE: its index, or -1. All are evaluated where that can be seen.
+
+    Each is a list of (place number, expression) that are ANDed.
+    """
+
+    arms: tuple[tuple[tuple[int, ck.Checked], ...], ...]
+
+    def body(self) -> list[ast.stmt]:
+        pure = all(is_pure(tree) for arm in self.arms for _, tree in arm)
+        tests: list[ast.expr] = []
+        for arm in self.arms:
+            parts = [Compiler(place).expression(tree) for place, tree in arm]
+            test = parts[0]
+            for part in parts[1:]:
+                test = ast.BoolOp(ast.And(), [test, part]) if pure else ast.BinOp(test, ast.BitAnd(), part)
+            tests.append(test)
+        out: list[ast.stmt] = []
+        if not pure:
+            names = [f"c{i}" for i in range(len(tests))]
+            out = [ast.Assign([ast.Name(n, ast.Store())], test) for n, test in zip(names, tests)]
+            tests = [ast.Name(n, ast.Load()) for n in names]
+        out += [ast.If(test, [ast.Return(ast.Constant(i))], []) for i, test in enumerate(tests)]
+        return [*out, ast.Return(ast.Constant(-1))]
+
+
+Unit = tuple[int, "ck.Checked | tuple[ck.CheckedStatement, ...] | Choice"]
 """(place number, expression or statements): one function to compile."""
 
 
@@ -178,7 +209,9 @@ def compile_units(units: Sequence[Unit]) -> list[Compiled]:
     for i, (place, tree) in enumerate(units):
         compiler = Compiler(place)
         body: list[ast.stmt]
-        if isinstance(tree, tuple):
+        if isinstance(tree, Choice):
+            body = tree.body()
+        elif isinstance(tree, tuple):
             body = compiler.statements(tree) or [ast.Pass()]
         else:
             body = [ast.Return(compiler.expression(tree))]

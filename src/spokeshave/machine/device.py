@@ -5,14 +5,20 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar, TypeAlias
 
 from spokeshave.model.project import Type, Value
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
 
 NEVER = 1 << 62
 """A scan that does not come: nothing will change by itself."""
 
 State = tuple[Any, ...]
+Scans: TypeAlias = "NDArray[np.int64]"
+Numbers: TypeAlias = "NDArray[np.float64]"
 Parameters = Mapping[str, float]
 
 
@@ -95,6 +101,26 @@ class Device(ABC):
         """The first scan after `k` in which `sense` may give something else if nothing turns; NEVER for none."""
         return NEVER
 
+    def next_switch(self, state: State, k: int) -> int:
+        """As `next_change`, for the BOOL sensors alone."""
+        return self.next_change(state, k)
+
+    def settled(self, state: State) -> int:
+        """The scan from which on the REAL sensors stay as they are if nothing turns."""
+        return int(state[0])
+
+    def number(self, state: State, k: int) -> float:
+        """What the REAL sensor shows at scan `k`. A kind has one at most."""
+        raise NotImplementedError(f"{self.kind} shows no number")
+
+    def reaches(self, state: State, value: float) -> int:
+        """About when the number gets to `value`: where to look first; what is found is confirmed by `number`."""
+        return int(state[0])
+
+    def readings(self, state: State, low: int, high: int) -> tuple[Scans, Numbers]:
+        """The scans in `low..high-1` in which `number` gives something else than in the scan before, and what."""
+        raise NotImplementedError(f"{self.kind} shows no number")
+
     @abstractmethod
     def picture(self, state: State, k: int) -> dict[str, float]:
         """What the board draws at scan `k`, as named numbers."""
@@ -118,6 +144,25 @@ def first_scan(low: int, high: int, test: Any) -> int:
         else:
             low = middle + 1
     return low
+
+
+def first_scan_near(guess: int, low: int, high: int, test: Any) -> int:
+    """As `first_scan`, looking around `guess` first, in steps that double."""
+    if low > high or not test(high):
+        return NEVER
+    at = min(max(guess, low), high)
+    reach = 1
+    if test(at):
+        high = at
+        while low < high and test(max(low, high - reach)):
+            high, reach = max(low, high - reach), 2 * reach
+        low = max(low, high - reach + 1)
+    else:
+        low = at + 1
+        while not test(min(high, at + reach)):
+            low, reach = at + reach + 1, 2 * reach
+        high = min(high, at + reach)
+    return first_scan(low, high, test)
 
 
 def stuck(name: str, value: bool, failed: frozenset[str]) -> bool:

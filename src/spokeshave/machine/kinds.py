@@ -7,12 +7,13 @@ from spokeshave.machine.device import Device, ParameterError
 from spokeshave.machine.motor import Motor
 from spokeshave.machine.operator import EmergencyStop, Lamp, Pushbutton, Selector
 from spokeshave.machine.thermal import ThermalMass
+from spokeshave.machine.vessel import Vessel
 from spokeshave.model.diagnostics import Diagnostic, Place, Severity, did_you_mean
 from spokeshave.model.project import Device as Described
 from spokeshave.model.project import Project, SignalClass
 
 KINDS: dict[str, type[Device]] = {
-    k.kind: k for k in (Actuator, Motor, ThermalMass, Pushbutton, EmergencyStop, Selector, Lamp)
+    k.kind: k for k in (Actuator, Motor, ThermalMass, Vessel, Pushbutton, EmergencyStop, Selector, Lamp)
 }
 
 

@@ -3,9 +3,18 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
-
-from spokeshave.machine.device import NEVER, Device, Parameter, Parameters, State, Terminal, first_scan
+from typing import Any
+from spokeshave.machine.device import (
+    NEVER,
+    Device,
+    Numbers,
+    Parameter,
+    Parameters,
+    Scans,
+    State,
+    Terminal,
+    first_scan_near,
+)
 from spokeshave.model.project import Type, Value
 
 MICRO = 1_000_000
@@ -66,10 +75,8 @@ class ThermalMass(Device):
 
     def _shown(self, state: State, k: int) -> int:
         """What the sensor shows, in steps of its resolution."""
-        failed = state[4]
-        value = int(state[5]) if "sensor frozen" in failed else self.micro(state, k)
-        if "sensor reads 20 K low" in failed:
-            value -= 20 * MICRO
+        value = int(state[5]) if "sensor frozen" in state[4] else self.micro(state, k)
+        value -= self._offset(state)
         return (2 * value * self.steps_per_k + MICRO) // (2 * MICRO)
 
     def _below(self, state: State, k: int) -> bool:
@@ -78,39 +85,89 @@ class ThermalMass(Device):
     def sense(self, state: State, k: int) -> tuple[Value, ...]:
         return (self._shown(state, k) / self.steps_per_k, self._below(state, k))
 
+    def settled(self, state: State) -> int:
+        """After 40 time constants nothing of a millionth of a degree is left to move."""
+        return int(state[0]) + math.ceil(40 / self.decay) + 1
+
     def next_change(self, state: State, k: int) -> int:
-        shown, below = self._shown(state, k), self._below(state, k)
-        # After 40 time constants nothing of a millionth of a degree is left to move.
-        end = int(state[0]) + math.ceil(40 / self.decay) + 1
-        if k >= end:
+        return min(self._next_step(state, k), self.next_switch(state, k))
+
+    def next_switch(self, state: State, k: int) -> int:
+        below = self._below(state, k)
+        guess = self.reaches(state, self.value["high_c"])
+        if guess <= k and below is (state[2] < self.value["high_c"] * MICRO):
             return NEVER
-        falls = int(state[2]) < int(state[1])
-        offset = 20 * MICRO if "sensor reads 20 K low" in state[4] else 0
-        border = (2 * shown + (-1 if falls else 1)) * MICRO // (2 * self.steps_per_k) + offset
-        moves = "sensor frozen" not in state[4]
-        step = self._crossing(state, k, end, border, lambda j: self._shown(state, j) != shown) if moves else NEVER
-        high = round(self.value["high_c"] * MICRO)
-        edge = self._crossing(state, k, end, high, lambda j: self._below(state, j) != below)
-        return min(step, edge)
+        return first_scan_near(guess, k + 1, self.settled(state), lambda j: self._below(state, j) is not below)
 
-    def _crossing(self, state: State, k: int, end: int, border: int, test: Callable[[int], bool]) -> int:
-        """The first scan after `k` with `test`, which turns TRUE where the temperature passes `border`.
-
-        The inverse of the formula gives the scan but for rounding; the predicate that scanning uses decides.
-        """
+    def reaches(self, state: State, value: float) -> int:
         t0, target = int(state[1]), int(state[2])
-        if min(t0, target) - 2 > border or border > max(t0, target) + 2:
+        part = (value * MICRO - target) / (t0 - target) if t0 != target else 0.0
+        if part <= 0:
+            return self.settled(state)
+        return int(state[0]) + max(0, math.ceil(-math.log(part) / self.decay))
+
+    def number(self, state: State, k: int) -> float:
+        return self._shown(state, k) / self.steps_per_k
+
+    def _next_step(self, state: State, k: int) -> int:
+        """The first scan after `k` in which the sensor shows another step."""
+        shown, end = self._shown(state, k), self.settled(state)
+        if "sensor frozen" in state[4] or k >= end:
             return NEVER
-        if abs(border - target) < 10 or t0 == target:
-            return first_scan(k + 1, end, test)
-        part = (border - target) / (t0 - target)
-        guess = int(state[0]) + (math.ceil(-math.log(part) / self.decay) if part > 0 else 0)
-        j = max(k + 1, min(end, guess))
-        if test(j):
-            while j > k + 1 and test(j - 1):
-                j -= 1
-            return j
-        return next((n for n in range(j + 1, min(j + 4, end + 1)) if test(n)), NEVER) if j < end else NEVER
+        guess = self.reaches(state, self._border(state, shown) / MICRO)
+        return first_scan_near(guess, k + 1, end, lambda j: self._shown(state, j) != shown)
+
+    def _border(self, state: State, shown: Any) -> Any:
+        """Millionths of a degree between the step that is shown and the next one on the way to the target."""
+        way = -1 if state[2] < state[1] else 1
+        return (2 * shown + way) * MICRO / (2 * self.steps_per_k) + self._offset(state)
+
+    def _offset(self, state: State) -> int:
+        return 20 * MICRO if "sensor reads 20 K low" in state[4] else 0
+
+    def readings(self, state: State, low: int, high: int) -> tuple[Scans, Numbers]:
+        """All borders at once by the inverse of the formula. Where its rounding could matter, one by one."""
+        import numpy as np
+
+        high = min(high, self.settled(state) + 1)
+        if "sensor frozen" in state[4] or low >= high:
+            return np.empty(0, np.int64), np.empty(0)
+        k0, t0, target = int(state[0]), int(state[1]), int(state[2])
+        first, last = self._shown(state, low - 1), self._shown(state, high - 1)
+        if first == last:
+            return np.empty(0, np.int64), np.empty(0)
+        way = 1 if last > first else -1
+        steps = np.arange(first, last, way)
+        part = (self._border(state, steps) - target) / (t0 - target)
+        scans = k0 + np.ceil(np.log(np.maximum(part, 1e-300)) / -self.decay).astype(np.int64)
+        sure = (part > 0) & self._surely(state, scans, steps, way)
+        for i in np.flatnonzero(~sure):
+            at = int(scans[i])
+            before = steps[i]
+            scans[i] = first_scan_near(
+                at, low, high - 1, lambda j, before=before: (self._shown(state, j) - before) * way > 0
+            )
+        # Where several steps are passed in one scan, the last of them is shown.
+        keep = np.append(scans[1:] != scans[:-1], True)
+        return scans[keep], (steps[keep] + way) / self.steps_per_k
+
+    def _surely(self, state: State, scans: Scans, steps: Any, way: int) -> Any:
+        """Where the border is certainly passed from the scan before to this one.
+
+        The exponential of an array may differ from that of a number in its last bit: far less than a thousandth of
+        the millionth of a degree that is rounded to.
+        """
+        import numpy as np
+
+        k0, t0, target = int(state[0]), int(state[1]), int(state[2])
+        sure = np.ones(len(scans), bool)
+        for n, passed in ((0, 1), (1, 0)):
+            exact = (t0 - target) * np.exp(-(scans - n - k0) * self.decay) + 0.5
+            whole = np.floor(exact)
+            micro = target + whole.astype(np.int64) - self._offset(state)
+            shown = (2 * micro * self.steps_per_k + MICRO) // (2 * MICRO)
+            sure &= (np.abs(exact - whole - 0.5) < 0.499) & (((shown - steps) * way > 0) == passed)
+        return sure
 
     def picture(self, state: State, k: int) -> dict[str, float]:
         shown, below = self.sense(state, k)

@@ -1,0 +1,53 @@
+"""Numbers that devices show, put into the trace in one go for a stretch of scans.
+
+The levels and temperatures of a device of which only `thresholds` are looked at (see `LinkedDevice`) change in many
+scans and turn a comparison in few. While such a stretch lasts, the device is read in the scans that its thresholds ask
+for and no others; what it showed in between follows from its closed form, and goes into the trace when it turns, and
+when the stretch ends.
+"""
+
+from __future__ import annotations
+
+from spokeshave.engine.program import FIRST_RECORDED, LinkedDevice, Program
+from spokeshave.engine.situation import Situation
+from spokeshave.engine.trace import Trace
+
+
+def begin_stretch(program: Program, s: Situation, trace: Trace) -> None:
+    """From scan `s.k` on, devices with thresholds are only read where a threshold asks for it."""
+    columns = []
+    for i, d in enumerate(program.devices):
+        if d.thresholds is not None:
+            s.told_from[i] = s.k
+            s.dev_next[i] = s.dev_wake[i]
+            columns.append(d.number - FIRST_RECORDED)
+    s.next_reading = min(s.dev_next, default=s.next_reading)
+    trace.tell_later(columns)
+
+
+def end_stretch(program: Program, s: Situation, trace: Trace) -> None:
+    """Before scan `s.k`, puts down what devices have shown since the stretch began; all values are as in every scan."""
+    if not trace.told_later:
+        return
+    for i, d in enumerate(program.devices):
+        if s.told_from[i] < 0:
+            continue
+        tell(s, d, i, s.k)
+        s.told_from[i] = -1
+        s.dev_next[i] = d.device.next_change(s.dev_state[i], s.k - 1)
+        if d.number not in s.taken and d.number not in s.forces:
+            s.v[d.number] = d.device.number(s.dev_state[i], s.k - 1)
+    s.next_reading = min(s.dev_next, default=s.next_reading)
+    trace.take_in(s.readings, s.v)
+    s.readings = []
+
+
+def tell(s: Situation, d: LinkedDevice, i: int, end: int) -> None:
+    """Notes what the device has shown in its present state from `told_from` to before scan `end`."""
+    low, state = s.told_from[i], s.dev_state[i]
+    if low >= end:
+        return
+    s.told_from[i] = end
+    if d.number not in s.taken and d.number not in s.forces:
+        s.readings.append((d.number - FIRST_RECORDED, low, d.device.number(state, low)))
+        s.readings.append((d.number - FIRST_RECORDED, *d.device.readings(state, low + 1, end)))

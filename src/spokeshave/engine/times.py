@@ -1,0 +1,126 @@
+"""What a program compares with things that pass by themselves: step times, timers, numbers that devices give.
+
+Read from the checked texts once, when a machine file is linked; `skip` asks it when the next scan is due.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from operator import itemgetter
+from typing import TYPE_CHECKING, Any
+
+from spokeshave.engine.waits import MIRROR
+from spokeshave.language import checked as ck
+from spokeshave.language.compile import Choice, Compiled, Unit, compile_units
+from spokeshave.model.project import SignalClass, Type
+
+if TYPE_CHECKING:
+    from spokeshave.engine.names import SlotTable
+
+_ET = 3
+"""Where the elapsed time of a timer stands behind its base."""
+
+
+@dataclass(frozen=True, slots=True)
+class Comparison:
+    """Something that passes, compared with something that does not."""
+
+    op: str
+    other: Compiled
+
+
+@dataclass(frozen=True, slots=True)
+class Times:
+    """What passes, by slot: step times, REAL inputs; and timers as (kind, base)."""
+
+    comparisons: dict[int, tuple[Comparison, ...]]
+    """Of step times."""
+    fluid: frozenset[int]
+    """Step times that are read in any other way than in a comparison: while their step is active every scan is run."""
+    borders: dict[int, tuple[Comparison, ...]]
+    """Of REAL inputs that are only compared, and only with constants and settings."""
+    timers: tuple[tuple[str, int], ...]
+    elapsed_read: bool
+    unseen: Callable[[list[Any]], Any]
+    """Gives the values that neither the trace shows nor an event tells, and that differ after a scan that did something."""
+
+    def thresholds(self, number: int) -> tuple[tuple[str, Compiled], ...] | None:
+        """What matters of a device's number in this slot (see `LinkedDevice`); None if the number matters as such."""
+        return tuple((c.op, c.other) for c in self.borders[number]) if number in self.borders else None
+
+
+class _Reader:
+    """Sorts what texts read into comparisons and other uses."""
+
+    def __init__(self, steps: frozenset[int], numbers: frozenset[int], fixed: frozenset[int]) -> None:
+        self.steps, self.numbers, self.fixed = steps, numbers, fixed
+        self.compared: list[tuple[int, str, ck.Checked]] = []
+        self.otherwise: set[int] = set()
+
+    def read(self, node: ck.Checked) -> None:
+        match node:
+            case ck.Load():
+                self.otherwise.add(node.slot)
+            case ck.Edge():
+                self.read(node.operand)
+                if node.time is not None:
+                    self.read(node.time)
+            case ck.Apply():
+                if not (node.op in MIRROR and self._comparison(node)):
+                    for a in node.args:
+                        self.read(a)
+
+    def _comparison(self, node: ck.Apply) -> bool:
+        a, b = node.args
+        for op, one, other in ((node.op, a, b), (MIRROR[node.op], b, a)):
+            if not isinstance(one, ck.Load):
+                continue
+            slots = {x.slot for x in ck.loads(other)}
+            passes = one.slot in self.steps and not slots & self.steps
+            # Two numbers that move, or one that may be met and missed between two scans, need every reading.
+            passes |= one.slot in self.numbers and slots <= self.fixed and op not in ("eq", "ne")
+            if passes:
+                self.compared.append((one.slot, op, other))
+                self.otherwise |= slots
+                return True
+        return False
+
+
+def read_times(table: SlotTable, units: Sequence[Unit], steps: frozenset[int], unseen: Sequence[int]) -> Times:
+    """Looks through all texts of a project. `steps` are the slots of step times, `unseen` those for `Times.unseen`."""
+    timers = {(kind, base) for kind, base in table.base.values() if kind in ("TON", "TOF", "TP")}
+    elapsed = {base + _ET for _, base in timers}
+    of_class = {c: {table.final[s.name.lower()] for s in table.project.signals if s.cls is c} for c in SignalClass}
+    numbers = frozenset(table.final[s.name.lower()] for s in table.project.signals if s.type is Type.REAL)
+    reader = _Reader(steps, numbers & of_class[SignalClass.INPUT], frozenset(of_class[SignalClass.SETTING]))
+    for _, tree in units:
+        for node in _expressions(tree):
+            reader.read(node)
+    code = compile_units([(0, other) for _, _, other in reader.compared])
+    comparisons: dict[int, tuple[Comparison, ...]] = {}
+    for (slot, op, _), other in zip(reader.compared, code):
+        comparisons[slot] = (*comparisons.get(slot, ()), Comparison(op, other))
+    looked_at = [i for i in unseen if i not in elapsed]
+    return Times(
+        {slot: c for slot, c in comparisons.items() if slot in steps},
+        steps & reader.otherwise,
+        {slot: comparisons.get(slot, ()) for slot in reader.numbers - reader.otherwise},
+        tuple(sorted(timers)),
+        bool(elapsed & reader.otherwise),
+        itemgetter(*looked_at) if looked_at else lambda v: None,
+    )
+
+
+def _expressions(tree: ck.Checked | tuple[ck.CheckedStatement, ...] | Choice) -> Iterator[ck.Checked]:
+    """All expressions of a text; those of a choice are texts of their own too."""
+    if isinstance(tree, Choice):
+        return
+    if not isinstance(tree, tuple):
+        yield tree
+        return
+    for s in tree:
+        expressions, blocks = ck.inner(s)
+        yield from expressions
+        for block in blocks:
+            yield from _expressions(block)
