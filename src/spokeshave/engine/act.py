@@ -70,8 +70,10 @@ def _assign(program: Program, s: Situation, true: frozenset[int]) -> None:
         target = program.targets[index]
         if target.run is None:
             v[target.slot] = q = index in true
+            s.changed.append(target.slot)
             if target.final >= 0:
                 v[target.final] = q
+                s.changed.append(target.final)
 
 
 def _contributions(program: Program, s: Situation, seq: LinkedSequence, reset: set[int]) -> list[Block]:

@@ -63,25 +63,27 @@ def _choose_among(seq: LinkedSequence, active: list[int], v: list[object]) -> li
 
 def _clear(program: Program, s: Situation, seq: LinkedSequence, chosen: list[Way]) -> None:
     """First every predecessor is left, then every successor is entered."""
-    i = seq.index
+    i, steps = seq.index, seq.steps
+    active = s.active[i]
     for way in chosen:
         for a in way.sources:
-            _see_early(s, seq, seq.steps[a])
+            step = steps[a]
+            if step.shortest is not None:
+                _see_early(s, seq, step)
             leave(program, s, i, a)
-    arrived: set[int] = set()
     for way in chosen:
         for a in way.targets:
-            if a in s.active[i] or a in arrived:
-                step = seq.steps[a]
+            if a in active:  # was not left, or was entered by another transition already
+                step = steps[a]
                 event(s, "unsafe activation", f"{seq.name}.{step.name} was entered while active", step.place)
-            arrived.add(a)
             enter(program, s, i, a)
     set_state(program, s, i)
 
 
 def _see_early(s: Situation, seq: LinkedSequence, step: LinkedStep) -> None:
     """Leaving before the shortest time is an alarm that clears at once: it tells of a moment."""
-    if step.shortest is not None and s.v[step.t] < step.shortest.ms(s.v):
+    assert step.shortest is not None
+    if s.v[step.t] < step.shortest.ms(s.v):
         event(s, "early", f"{seq.name}.{step.name} left after {s.v[step.t]} ms, early", step.place)
 
 

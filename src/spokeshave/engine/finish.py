@@ -18,6 +18,7 @@ def outputs(program: Program, s: Situation) -> None:
     v = s.v
     for asked, final in program.outputs:
         v[final] = v[asked]
+        s.changed.append(final)
     for i, lock in enumerate(program.interlocks):
         if v[lock.asked]:
             if lock.condition(v):
@@ -83,6 +84,5 @@ def move(program: Program, s: Situation) -> None:
     if drives == before:
         return
     s.drives = drives
-    following = s.k + 1
     for i in dict.fromkeys(compress(program.driven, map(ne, drives, before))):
-        turn_device(program, s, i, following)
+        turn_device(program, s, i)

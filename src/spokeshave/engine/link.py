@@ -12,7 +12,8 @@ from spokeshave.engine.names import TextScope
 from spokeshave.engine.texts import Texts
 from spokeshave.engine.times import Times, read_times
 from spokeshave.language import checked as ck
-from spokeshave.language.compile import Compiled, compile_units
+from spokeshave.language.compile import Choice, Compiled, Unit, compile_units
+from spokeshave.language.effects import is_pure
 from spokeshave.machine.kinds import KINDS, build, device_problems
 from spokeshave.model.diagnostics import Diagnostic, Place
 from spokeshave.model.project import Project, SignalClass, Type
@@ -132,8 +133,12 @@ class Linker:
             drives=itemgetter(*slots) if len(slots) > 1 else lambda v: tuple(v[s] for s in slots),
             instances=dict(table.base),
             times=times,
+            readers=_readers(linked, texts.units),
             by_order={b.order: b for b in blocks},
             has_bodies=any(t.run is not None for t in targets),
+            transparent=not any(isinstance(tree, tuple) for _, tree in texts.units) and not project.trips,
+            restless=bool(project.opening.strip() or project.closing.strip() or project.home.strip())
+            or any(not isinstance(tree, (tuple, Choice)) and not is_pure(tree) for _, tree in texts.units),
             guarded=bool(project.trips) or any(q.can_hold or q.restart >= 0 for q in linked),
             retained=tuple(table.read[s.name.lower()] for s in project.signals if s.retain),
         )
@@ -176,3 +181,21 @@ class Linker:
             number = numbers[0] if numbers else -1
             out.append(pg.LinkedDevice(d.name, device, drives, first, sensors, number, times.thresholds(number)))
         return tuple(out)
+
+
+def _readers(linked: tuple[pg.LinkedSequence, ...], units: list[Unit]) -> dict[int, tuple[tuple[int, int], ...]]:
+    """See `Program.readers`."""
+    found: dict[int, dict[tuple[int, int], None]] = {}
+    of_ways: set[int] = set()
+    for q in linked:
+        for step in q.steps:
+            for way in step.ways:
+                for tree in (way.checked, *(tree for _, tree, _ in way.permissives)):
+                    of_ways.add(id(tree))
+                    for load in ck.loads(tree):
+                        found.setdefault(load.slot, {})[(q.index, step.index)] = None
+    for _, tree in units:
+        if not isinstance(tree, (tuple, Choice)) and id(tree) not in of_ways:
+            for load in ck.loads(tree):
+                found.setdefault(load.slot, {})[(-1, 0)] = None
+    return {slot: tuple(who) for slot, who in found.items()}

@@ -7,8 +7,8 @@ Each phase is a function of the program and the situation, which it changes. Pha
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
+from spokeshave.engine.course import next_wake
 from spokeshave.engine.program import LinkedDevice, LinkedTrip, Program
 from spokeshave.engine.readings import tell
 from spokeshave.engine.situation import (
@@ -21,12 +21,11 @@ from spokeshave.engine.situation import (
     go_to,
     power_cycle,
     raise_alarm,
+    set_times,
 )
 from spokeshave.engine.stimuli import Stimulus
-from spokeshave.engine.waits import COMPARE
 from spokeshave.language.blocks import TIME
 from spokeshave.language.functions import TURNS
-from spokeshave.machine.device import first_scan_near
 from spokeshave.model.diagnostics import Place
 
 
@@ -42,7 +41,7 @@ def sample(program: Program, s: Situation, due: Sequence[Stimulus]) -> None:
         elif st.do in ("hand", "fail", "heal"):
             _touch(program, s, st)
     while (at := s.next_reading) <= s.k:
-        _read_device(program, s, s.dev_next.index(at))
+        read_device(program, s, s.dev_next.index(at))
         s.next_reading = min(s.dev_next)
     for st in due:
         _set(program, s, st)
@@ -57,7 +56,8 @@ def _set(program: Program, s: Situation, st: Stimulus) -> None:
         s.taken.add(slot)
         for i, d in enumerate(program.devices):
             if d.thresholds:  # they may be settings
-                s.dev_wake[i] = _wake(d, s, i)
+                s.dev_course[i] = None
+                s.dev_wake[i] = next_wake(s, d, i)
     elif st.do == "force":
         s.forces[_slot(program, st.target)] = st.value
         event(s, "forced", f"{st.target} is forced", Place("signal", item=st.target))
@@ -68,39 +68,26 @@ def _set(program: Program, s: Situation, st: Stimulus) -> None:
         _acknowledge(s, st.target)
 
 
-def _read_device(program: Program, s: Situation, i: int) -> None:
+def read_device(program: Program, s: Situation, i: int) -> None:
     """The sensors of a device become inputs, unless somebody has set those by hand."""
-    d, state, k, v = program.devices[i], s.dev_state[i], s.k, s.v
-    values = d.device.sense(state, k)
-    taken = s.taken
+    d, v = program.devices[i], s.v
+    values = s.dev_ahead[i] or d.device.sense(s.dev_state[i], s.k)
     for index, slot in d.sensors:
-        if slot not in taken:
+        if v[slot] != values[index] and slot not in s.taken:
             v[slot] = values[index]
+            s.changed.append(slot)
+    plan_reading(s, d, i)
+
+
+def plan_reading(s: Situation, d: LinkedDevice, i: int) -> None:
+    """When a device shows something else, and what; and which scan has to be run because of it."""
     if d.thresholds is None:
-        s.dev_next[i] = s.dev_wake[i] = d.device.next_change(state, k)
+        s.dev_next[i], s.dev_ahead[i] = d.device.ahead(s.dev_state[i], s.k)
         return
-    if s.dev_wake[i] <= k:
-        s.dev_wake[i] = _wake(d, s, i)
-    s.dev_next[i] = s.dev_wake[i] if s.told_from[i] >= 0 else d.device.next_change(state, k)
-
-
-def _wake(d: LinkedDevice, s: Situation, i: int) -> int:
-    """The next scan that has to be run because of a device of which only `thresholds` are looked at."""
-    state, k, number = s.dev_state[i], s.k, d.device.number
-    wake = d.device.next_switch(state, k)
-    last = min(d.device.settled(state), wake)
-    assert d.thresholds is not None
-    if not d.thresholds or last <= k:
-        return wake
-    here, there = number(state, k), number(state, last)
-    for op, other in d.thresholds:
-        border, compare = other(s.v), COMPARE[op]
-        after = compare(there, border)
-        if compare(here, border) is not after:
-            guess = d.device.reaches(state, border)
-            found = first_scan_near(guess, k + 1, last, lambda j: compare(number(state, j), border) is after)
-            wake = min(wake, found)
-    return wake
+    s.dev_ahead[i] = ()
+    if s.dev_wake[i] <= s.k:
+        s.dev_wake[i] = next_wake(s, d, i)
+    s.dev_next[i] = s.dev_wake[i] if s.told_from[i] >= 0 else d.device.next_change(s.dev_state[i], s.k)
 
 
 def _slot(program: Program, name: str) -> int:
@@ -123,23 +110,33 @@ def _touch(program: Program, s: Situation, st: Stimulus) -> None:
         change = frozenset([st.value])
         s.dev_failed[index] = s.dev_failed[index] | change if st.do == "fail" else s.dev_failed[index] - change
         event(s, "failure" if st.do == "fail" else "repair", f"{st.target} {st.value}", Place("device", item=st.target))
-    turn_device(program, s, index, s.k)
+    turn_device(program, s, index, by_hand=True)
 
 
-def turn_device(program: Program, s: Situation, index: int, next_reading: int) -> None:
-    """Gives a device its drives, failures and hand from scan `k` on; a new hazard is an event."""
-    d = program.devices[index]
+def turn_device(program: Program, s: Situation, index: int, by_hand: bool = False) -> None:
+    """Gives a device its drives, failures and hand from scan `k` on; a new hazard is an event.
+
+    What is done `by_hand` comes before the device is read in this scan, new drives come after.
+    """
+    d, k = program.devices[index], s.k
     if s.told_from[index] >= 0:
-        tell(s, d, index, next_reading)
+        tell(s, d, index, k if by_hand else k + 1)
     drives = s.drives[d.first_drive : d.first_drive + len(d.drives)]
-    state = d.device.turn(s.dev_state[index], s.k, drives, s.dev_failed[index], s.dev_hand[index])
-    s.dev_state[index] = state
-    s.dev_next[index] = s.dev_wake[index] = next_reading
-    s.next_reading = min(s.next_reading, next_reading)
+    s.dev_state[index] = state = d.device.turn(s.dev_state[index], k, drives, s.dev_failed[index], s.dev_hand[index])
+    s.dev_wake[index] = k
+    s.dev_course[index] = None
+    if by_hand:
+        s.dev_next[index], s.dev_ahead[index] = k, ()
+    else:
+        plan_reading(s, d, index)
+    s.next_reading = min(s.dev_next)
     s.turned.append(index)
     now = d.device.hazards(state)
-    if not (now or s.hazards):
-        return
+    if now or s.hazards:
+        _see_hazards(s, d, index, now)
+
+
+def _see_hazards(s: Situation, d: LinkedDevice, index: int, now: tuple[str, ...]) -> None:
     for text in now:
         if (index, text) not in s.hazards:
             event(s, "hazard", f"{d.name} is {text}", Place("device", item=d.name))
@@ -187,13 +184,6 @@ def opening(program: Program, s: Situation) -> None:
         program.opening(s.v)
 
 
-def set_times(program: Program, s: Situation, i: int, k: int) -> None:
-    """`Step.T = (k - k_entered - scans held) * period` of every active step, in scan `k`."""
-    steps, clock, entered, v, period = program.sequences[i].steps, k - s.lost[i], s.entered[i], s.v, program.period_ms
-    for a in s.active[i]:
-        v[steps[a].t] = (clock - entered[a]) * period
-
-
 def edges(program: Program, s: Situation) -> None:
     """Phase 4: every RISING, FALLING and HELD once; inner ones come first in the program (semantics section 7)."""
     v, k, was = s.v, s.k, s.edge_was
@@ -218,10 +208,8 @@ def decide(program: Program, s: Situation) -> None:
     """Phase 5: trips come and go, the deciding one takes effect, holds are seen (semantics 9.2 to 9.4)."""
     if s.moved:
         s.moved = s.cold
-        for i in range(len(program.sequences)):
-            s.jumped[i] = False
-            s.came[i] = s.came[i] if s.cold else []
-            s.left[i] = []
+        if not s.cold:
+            forget_moves(s)
     if not program.guarded:
         return
     v = s.v
@@ -256,6 +244,16 @@ def decide(program: Program, s: Situation) -> None:
             go_to(program, s, i, seq.initial)
             s.jumped[i] = True
             event(s, "restart", seq.name, Place("sequence", item=seq.name))
+
+
+def forget_moves(s: Situation) -> None:
+    """What came and left in the scan before."""
+    for i in range(len(s.mode)):
+        s.jumped[i] = False
+        if s.came[i]:
+            s.came[i] = []
+        if s.left[i]:
+            s.left[i] = []
 
 
 def _come_or_go(s: Situation, trip: LinkedTrip, condition: bool, reset: bool) -> None:

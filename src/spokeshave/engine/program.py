@@ -187,7 +187,7 @@ class LinkedDevice:
     """A device and its wires. `first_drive` is where its drives begin in `drives(v)`.
 
     A device whose numbers are only compared with fixed values needs a scan where a comparison turns, not at each of its
-    readings: `thresholds` are those comparisons as (operator, other side), None for other devices; `number` is the slot.
+    readings: `thresholds` are what it is compared with, and whether by `>` or `<=`; None for other devices; `number` is the slot.
     """
 
     name: str
@@ -196,7 +196,7 @@ class LinkedDevice:
     first_drive: int
     sensors: tuple[tuple[int, int], ...]  # (index in `sense`, slot)
     number: int
-    thresholds: tuple[tuple[str, Compiled], ...] | None
+    thresholds: tuple[tuple[bool, Compiled], ...] | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -235,8 +235,14 @@ class Program:
     times: Times
     instances: dict[str, tuple[str, int]]
     """Kind and first slot of each block instance, by lower-case name."""
+    readers: dict[int, tuple[tuple[int, int], ...]]
+    """Who looks at a slot: (sequence, step) whose ways out read it, (-1, 0) for anything that is read in every scan."""
     by_order: dict[int, Block]
     has_bodies: bool
+    transparent: bool
+    """Whether nothing but the engine itself changes what is recorded: no text assigns, no trip zeroes."""
+    restless: bool
+    """Whether a text runs in every scan, or a condition can do more than give its value."""
     guarded: bool
     """Whether phase 5 has anything to decide: trips, holds, restarts."""
 

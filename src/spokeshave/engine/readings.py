@@ -9,7 +9,7 @@ when the stretch ends.
 from __future__ import annotations
 
 from spokeshave.engine.program import FIRST_RECORDED, LinkedDevice, Program
-from spokeshave.engine.situation import Situation
+from spokeshave.engine.situation import Situation, set_times
 from spokeshave.engine.trace import Trace
 
 
@@ -19,7 +19,7 @@ def begin_stretch(program: Program, s: Situation, trace: Trace) -> None:
     for i, d in enumerate(program.devices):
         if d.thresholds is not None:
             s.told_from[i] = s.k
-            s.dev_next[i] = s.dev_wake[i]
+            s.dev_next[i], s.dev_ahead[i] = s.dev_wake[i], ()
             columns.append(d.number - FIRST_RECORDED)
     s.next_reading = min(s.dev_next, default=s.next_reading)
     trace.tell_later(columns)
@@ -27,6 +27,9 @@ def begin_stretch(program: Program, s: Situation, trace: Trace) -> None:
 
 def end_stretch(program: Program, s: Situation, trace: Trace) -> None:
     """Before scan `s.k`, puts down what devices have shown since the stretch began; all values are as in every scan."""
+    trace.scan_count = s.k
+    for seq in program.sequences:
+        set_times(program, s, seq.index, s.k - 1)
     if not trace.told_later:
         return
     for i, d in enumerate(program.devices):
@@ -34,7 +37,7 @@ def end_stretch(program: Program, s: Situation, trace: Trace) -> None:
             continue
         tell(s, d, i, s.k)
         s.told_from[i] = -1
-        s.dev_next[i] = d.device.next_change(s.dev_state[i], s.k - 1)
+        s.dev_next[i], s.dev_ahead[i] = d.device.ahead(s.dev_state[i], s.k - 1)
         if d.number not in s.taken and d.number not in s.forces:
             s.v[d.number] = d.device.number(s.dev_state[i], s.k - 1)
     s.next_reading = min(s.dev_next, default=s.next_reading)
@@ -49,5 +52,5 @@ def tell(s: Situation, d: LinkedDevice, i: int, end: int) -> None:
         return
     s.told_from[i] = end
     if d.number not in s.taken and d.number not in s.forces:
-        s.readings.append((d.number - FIRST_RECORDED, low, d.device.number(state, low)))
-        s.readings.append((d.number - FIRST_RECORDED, *d.device.readings(state, low + 1, end)))
+        scans, values = d.device.readings(state, low + 1, end)
+        s.readings.append((d.number - FIRST_RECORDED, [low, *scans], [d.device.number(state, low), *values]))

@@ -37,6 +37,7 @@ def scan(program: Program, s: Situation, due: Sequence[Stimulus], trace: Trace) 
     if s.v[0]:
         overflows(program, s)
     move(program, s)
-    trace.record(s)
+    # Values that somebody sets or forces are among those to look for, and those of a first scan.
+    trace.record(s, program.transparent and not (due or s.forces or s.cold))
     s.cold = False
     s.k += 1

@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 
 from spokeshave.engine.carry import carried_trace, carry_over
+from spokeshave.engine.glance import can_glance, glance
 from spokeshave.engine.link import link
 from spokeshave.engine.phases import StimulusError, sample
 from spokeshave.engine.program import Program
 from spokeshave.engine.readings import begin_stretch, end_stretch
 from spokeshave.engine.scan import scan
 from spokeshave.engine.situation import Situation, event
-from spokeshave.engine.skip import jump, next_scan
+from spokeshave.engine.skip import jump, next_of_time
 from spokeshave.engine.stimuli import Stimulus, in_time
 from spokeshave.engine.trace import Trace
 from spokeshave.language.functions import RunStop
@@ -46,7 +47,8 @@ class Session:
         self.stopped: Diagnostic | None = None
         self.executed = 0
         """Scans that were run, not jumped over."""
-        self._unseen: object = None
+        self.glances = 0
+        """Scans that were seen to do nothing but take in what devices show."""
         self._next_checkpoint = CHECKPOINT_SCANS
         self._checkpoints = [(self.situation.copy(), 0)]
 
@@ -87,16 +89,6 @@ class Session:
         self._next_checkpoint = self.executed + CHECKPOINT_SCANS
         self._checkpoints.append((self.situation.copy(), self.next_stimulus))
 
-    def _jump(self, end: int) -> None:
-        """After a quiet scan, goes on to the next scan in which anything can change, at most to `end`."""
-        s, program = self.situation, self.program
-        before, self._unseen = self._unseen, program.times.unseen(s.v)
-        if self.trace.stirred or self._unseen != before:
-            return
-        to = min(end, next_scan(program, s))
-        if to > s.k:
-            jump(program, s, to, self.trace)
-
     def _stop(self, stop: RunStop) -> None:
         number, line, column = stop.where
         place = self.program.places[number].spot(line, column)
@@ -107,7 +99,6 @@ class Session:
         """Up to `count` scans, quiet ones jumped over; gives how many have passed."""
         start = self.k
         end = start + count
-        self._unseen = NOT_KNOWN  # what single scans did in between is not known here
         s = self.situation
         while s.k < end and self.stopped is None:
             if self.every_scan or self._stimulus_is_due():
@@ -126,11 +117,30 @@ class Session:
         if self.next_stimulus < len(self.log):
             end = min(end, -(-self.log[self.next_stimulus][0].time_ms // program.period_ms))
         begin_stretch(program, s, self.trace)
-        while s.k < end and self.executed < self._next_checkpoint and self.scan():
-            self._jump(end)
+        self._leap(end)
         end_stretch(program, s, self.trace)
         if self.executed >= self._next_checkpoint:
             self._keep_checkpoint()
+
+    def _leap(self, end: int) -> None:
+        """From each quiet scan to the next one in which anything can change."""
+        s, program, trace = self.situation, self.program, self.trace
+        wake, unseen, quiet = 0, NOT_KNOWN, False
+        while s.k < end and self.executed < self._next_checkpoint:
+            if s.k < wake and can_glance(program, s) and glance(program, s, trace, quiet):
+                self.glances += 1
+                quiet = True
+            elif self.scan():
+                wake = 0
+                before, unseen = unseen, program.times.unseen(s.v)
+                quiet = not trace.stirred and unseen == before
+            else:
+                return
+            if wake <= s.k or not program.times.fixed:
+                wake = next_of_time(program, s)
+            to = min(end, wake, s.next_reading)
+            if quiet and to > s.k:
+                jump(program, s, to)
 
     def run_for(self, ms: int) -> int:
         """All scans with `t < now + ms`."""
@@ -158,7 +168,6 @@ class Session:
             self._checkpoints.pop()
         situation, at = self._checkpoints[-1]
         self.situation, self.next_stimulus = situation.copy(), at
-        self._unseen = NOT_KNOWN
         self.trace.cut(situation.k)
         self.stopped = None
         self.run_scans(target - self.k)
@@ -190,7 +199,6 @@ class Session:
         now.k, now.cold = was.k, was.cold
         carry_over(old, was, new, now)
         self.program, self.situation = new, now
-        self._unseen = NOT_KNOWN
         self.trace = carried_trace(self.trace, new)
         event(now, "edit", project.name, Place())
         self._checkpoints = [(now.copy(), self.next_stimulus)]

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from enum import IntEnum
 from typing import Any
 
+from spokeshave.engine.course import Course
 from spokeshave.engine.program import Program
 from spokeshave.machine.device import NEVER, State
 from spokeshave.model.diagnostics import Place
@@ -42,11 +43,15 @@ class Event:
     place: Place
 
 
+Reading = tuple[int, list[int], list[float]]
+"""What a device showed in a stretch of scans: column, scans, values."""
+
+
 class Situation:
     """The situation before scan `k`. Lists are indexed by sequence, device or trip of the program."""
 
     __slots__ = (
-        "act_at", "active", "alarms", "blocked", "bodies", "came", "cold", "dev_failed", "dev_hand", "dev_next",
+        "act_at", "active", "alarms", "blocked", "bodies", "came", "changed", "cold", "dev_ahead", "dev_course", "dev_failed", "dev_hand", "dev_next",
         "dev_state", "dev_wake", "drives", "edge_was", "effected", "entered", "events", "forces", "hazards", "held_from",
         "jumped", "k", "kept", "late_hold", "left", "lost", "mode", "moved", "next_reading", "pair_on", "raised", "readings",
         "spent", "stored", "taken", "told_from", "touched", "trip_on", "turned", "v", "written",
@@ -64,6 +69,8 @@ class Situation:
         """Scans a sequence was held, and those before it began."""
         self.came: list[list[int]] = [[] for _ in range(n)]
         self.left: list[list[int]] = [[] for _ in range(n)]
+        self.changed: list[int] = []
+        """Slots that the engine itself may have changed in this scan: inputs, step flags, targets, outputs."""
         self.moved = True
         """Whether any step came or left, or any target of action blocks changed, in the last scan."""
         self.mode = [Mode.RUN] * n
@@ -100,13 +107,16 @@ class Situation:
         self.dev_failed: list[frozenset[str]] = [frozenset() for _ in program.devices]
         self.dev_next = [0] * len(program.devices)
         """Scan in which a device's sensors give something else."""
+        self.dev_ahead: list[tuple[Any, ...]] = [()] * len(program.devices)
+        """What they give then, where it is known."""
+        self.dev_course: list[Course | None] = [None] * len(program.devices)
         self.dev_wake = [0] * len(program.devices)
         """Scan that has to be run because of it."""
         self.next_reading = 0 if program.devices else NEVER
         """The least of `dev_next`."""
         self.told_from = [-1] * len(program.devices)
         """Scan from which a device's numbers are not in the trace yet (see `readings`); -1 if they are."""
-        self.readings: list[tuple[int, Any, Any]] = []
+        self.readings: list[Reading] = []
         self.turned: list[int] = list(range(len(program.devices)))
         """Devices that got other drives, failures or hands in this scan."""
         self.drives: tuple[Any, ...] = tuple(False for d in program.devices for _ in d.drives)
@@ -140,10 +150,18 @@ def set_state(program: Program, s: Situation, i: int) -> None:
     )  # fmt: skip
 
 
+def set_times(program: Program, s: Situation, i: int, k: int) -> None:
+    """`Step.T = (k - k_entered - scans held) * period` of every active step, in scan `k`."""
+    steps, clock, entered, v, period = program.sequences[i].steps, k - s.lost[i], s.entered[i], s.v, program.period_ms
+    for a in s.active[i]:
+        v[steps[a].t] = (clock - entered[a]) * period
+
+
 def leave(program: Program, s: Situation, i: int, step: int) -> None:
     """X FALSE, T keeps its last value, the alarm of a late step is cleared."""
     linked = program.sequences[i].steps[step]
     s.v[linked.x] = False
+    s.changed.append(linked.x)
     s.active[i].remove(step)
     s.left[i].append(step)
     s.moved = s.touched = True
@@ -160,6 +178,7 @@ def enter(program: Program, s: Situation, i: int, step: int) -> None:
     s.entered[i][step] = s.k - s.lost[i]
     s.moved = s.touched = True
     s.v[linked.x] = True
+    s.changed.append(linked.x)
     s.v[linked.t] = 0
     if step not in s.came[i]:
         s.came[i].append(step)

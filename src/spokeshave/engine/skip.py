@@ -1,8 +1,9 @@
 """Skip-ahead: from a quiet scan to the earliest scan in which anything can change (semantics section 11).
 
 A scan is *quiet* when it left every value but times and inputs as it was, entered and left no step and told no event
-(a changed input was seen by the whole scan already, so by itself it asks for no other). The scans behind it are then the
-same, until a stimulus, a device's threshold, or one of the *times* below comes:
+(a changed input was seen by the whole scan already, so by itself it asks for no other). That is seen after it was run,
+or before, by a `glance`. The scans behind it are then the same, until a stimulus, a device's threshold, or one of the
+*times* below comes:
 
     comparisons of a step time, HELD, times of action blocks, windows, dead times of pairs, timers
 
@@ -11,50 +12,49 @@ Numbers of devices that change without turning a comparison ask for no scan: see
 
 from __future__ import annotations
 
-from spokeshave.engine.phases import set_times
 from spokeshave.engine.program import Program
 from spokeshave.engine.situation import Mode, Situation
-from spokeshave.engine.trace import Trace
 from spokeshave.engine.waits import first_at, turns_in
 from spokeshave.language.blocks import TIME
 from spokeshave.machine.device import NEVER
 
 
-def next_scan(program: Program, s: Situation) -> int:
-    """The earliest scan from `s.k` on that has to be run, after a quiet scan; stimuli are not looked at."""
-    k = s.k
-    nearest = min(s.act_at, s.next_reading)
-    if nearest <= k:
-        return k
-    nearest = min(nearest, _next_of_steps(program, s))
+def next_of_time(program: Program, s: Situation) -> int:
+    """The earliest scan from `s.k` on in which time alone can change anything, if nothing else does before."""
+    nearest = min(s.act_at, _next_of_steps(program, s))
     if program.edges:
         nearest = min(nearest, _next_of_edges(program, s))
     if program.pairs:
         nearest = min(nearest, _next_of_pairs(program, s))
     if program.times.timers:
         nearest = min(nearest, _next_of_timers(program, s))
-    return max(k, nearest)
+    return max(s.k, nearest)
 
 
 def _next_of_steps(program: Program, s: Situation) -> int:
     """Comparisons of step times, and windows."""
-    times, v, period, last, nearest = program.times, s.v, program.period_ms, s.k - 1, NEVER
+    times, v, period, nearest = program.times, s.v, program.period_ms, NEVER
     for seq in program.sequences:
         i = seq.index
         if s.mode[i] is not Mode.RUN:
             continue
-        clock = last - s.lost[i]
+        start = s.lost[i]
         for a in s.active[i]:
             step = seq.steps[a]
-            if step.t in times.fluid:
+            t = step.t
+            if t in times.fluid:
                 return s.k
-            now = (clock - s.entered[i][a]) * period
-            for c in times.comparisons.get(step.t, ()):
-                wait = turns_in(c.op, now, int(c.other(v)), period)
-                if wait and last + wait < nearest:
-                    nearest = last + wait
+            began = start + s.entered[i][a]
+            if t in times.comparisons:
+                now = (s.k - 1 - began) * period
+                for c in times.comparisons[t]:
+                    wait = turns_in(c.op, now, int(c.other(v)), period)
+                    if wait and s.k - 1 + wait < nearest:
+                        nearest = s.k - 1 + wait
             if step.longest is not None and not v[step.late]:
-                nearest = min(nearest, last + max(1, first_at(now, step.longest.ms(v), period)))
+                late = began - (-step.longest.ms(v) // period)
+                if late < nearest:
+                    nearest = late
     return nearest
 
 
@@ -89,17 +89,14 @@ def _next_of_timers(program: Program, s: Situation) -> int:
     return nearest
 
 
-def jump(program: Program, s: Situation, to: int, trace: Trace) -> None:
-    """Goes on to scan `to` as if the scans before it had been run: times pass, nothing else changes."""
-    scans = to - s.k
-    for i, mode in enumerate(s.mode):
-        if mode is Mode.RUN:
-            set_times(program, s, i, to - 1)
-        else:
-            s.lost[i] += scans
+def jump(program: Program, s: Situation, to: int) -> None:
+    """Goes on to scan `to` as if the scans before it had been run. Step times are set when they are looked at."""
+    if program.guarded:
+        for i, mode in enumerate(s.mode):
+            if mode is not Mode.RUN:
+                s.lost[i] += to - s.k
     for on in s.pair_on:
         for mine in (0, 1):
-            if on[mine] == s.k - 1:  # on in the last scan, before forces
+            if on[mine] == s.k - 1:  # outputs of opposed pairs that were on in the last scan stay so
                 on[mine] = to - 1
     s.k = to
-    trace.scan_count = to

@@ -42,12 +42,16 @@ class Times:
     """Of REAL inputs that are only compared, and only with constants and settings."""
     timers: tuple[tuple[str, int], ...]
     elapsed_read: bool
+    fixed: bool
+    """Whether times are compared with constants and settings only."""
     unseen: Callable[[list[Any]], Any]
     """Gives the values that neither the trace shows nor an event tells, and that differ after a scan that did something."""
 
-    def thresholds(self, number: int) -> tuple[tuple[str, Compiled], ...] | None:
-        """What matters of a device's number in this slot (see `LinkedDevice`); None if the number matters as such."""
-        return tuple((c.op, c.other) for c in self.borders[number]) if number in self.borders else None
+    def thresholds(self, number: int) -> tuple[tuple[bool, Compiled], ...] | None:
+        """What a device's number in this slot is compared with (see `LinkedDevice`); None if it matters as such."""
+        if number not in self.borders:
+            return None
+        return tuple((c.op in ("gt", "le"), c.other) for c in self.borders[number])
 
 
 class _Reader:
@@ -97,6 +101,8 @@ def read_times(table: SlotTable, units: Sequence[Unit], steps: frozenset[int], u
     for _, tree in units:
         for node in _expressions(tree):
             reader.read(node)
+    holds = (time for _, _, _, time in table.edges if time is not None)
+    fixed_holds = all(x.slot in reader.fixed for time in holds for x in ck.loads(time))
     code = compile_units([(0, other) for _, _, other in reader.compared])
     comparisons: dict[int, tuple[Comparison, ...]] = {}
     for (slot, op, _), other in zip(reader.compared, code):
@@ -108,6 +114,7 @@ def read_times(table: SlotTable, units: Sequence[Unit], steps: frozenset[int], u
         {slot: comparisons.get(slot, ()) for slot in reader.numbers - reader.otherwise},
         tuple(sorted(timers)),
         bool(elapsed & reader.otherwise),
+        all(x.slot in reader.fixed for _, _, other in reader.compared for x in ck.loads(other)) and fixed_holds,
         itemgetter(*looked_at) if looked_at else lambda v: None,
     )
 

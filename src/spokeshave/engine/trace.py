@@ -9,17 +9,13 @@ from operator import is_not
 from typing import TYPE_CHECKING, Any
 
 from spokeshave.engine.program import FIRST_RECORDED, Program, Recorded
-from spokeshave.engine.situation import Event, Situation
+from spokeshave.engine.situation import Event, Reading, Situation
 from spokeshave.machine.device import State
 from spokeshave.model.project import Type, Value
 
 if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
-
-
-Reading = tuple[int, Any, Any]
-"""Column, scans, values: numbers or arrays of them."""
 
 
 class Trace:
@@ -42,6 +38,7 @@ class Trace:
         """Whether the last scan changed anything but inputs, moved a step or told an event."""
         self.told_later: frozenset[int] = frozenset()
         """Columns that are not recorded scan by scan now (see `readings`)."""
+        self._new = True
         self._told: dict[int, Any] = {}
         self._all = range(len(program.recorded))
         self._given = bytes(r.kind in ("input", "setting") for r in program.recorded)
@@ -49,22 +46,23 @@ class Trace:
         self._end = program.end_recorded
         self._by_column: tuple[int, list[tuple[NDArray[np.int64], NDArray[np.float64]]]] | None = None
 
-    def record(self, s: Situation) -> None:
-        """Notes what differs from the scan before, the scan's events, and devices that were turned."""
-        now, k = s.v[FIRST_RECORDED : self._end], s.k
-        stirred = s.moved
-        if now != self._last:
-            last, self._last, later = self._last, now, self.told_later
-            changed = [
-                c for c in compress(self._all, map(is_not, now, last)) if now[c] != last[c] and c not in later
-            ]  # fmt: skip
-            self.scans.extend([k] * len(changed))
-            self.columns.extend(changed)
-            self.values.extend([now[c] for c in changed])
-            given = self._given
-            if not stirred:
-                for c in changed:
-                    stirred |= not given[c]
+    def record(self, s: Situation, only_changed: bool) -> None:
+        """Notes what differs from the scan before, the scan's events, and devices that were turned.
+
+        With `only_changed` nothing differs but in the slots of `s.changed`.
+        """
+        k, stirred = s.k, s.moved
+        columns = self._among(s.changed, s.v) if only_changed and not self._new else self._differing(s.v)
+        self._new = False
+        s.changed.clear()
+        if columns:
+            last, given = self._last, self._given
+            self.scans.extend([k] * len(columns))
+            self.columns.extend(columns)
+            for c in columns:
+                self.values.append(last[c])
+                if not given[c]:
+                    stirred = True
         if s.events:
             stirred = True
             self.events += s.events
@@ -78,6 +76,27 @@ class Trace:
         self.stirred = stirred
         self.scan_count = k + 1
 
+    def _among(self, slots: list[int], v: list[Any]) -> list[int]:
+        """The columns that differ, of those in `slots`, in their order; they are told from now on."""
+        last, end, later, found = self._last, self._end, self.told_later, []
+        for slot in slots:
+            if slot < end:
+                column, value = slot - FIRST_RECORDED, v[slot]
+                if last[column] != value:
+                    last[column] = value
+                    if column not in later:
+                        found.append(column)
+        if len(found) > 1:
+            found.sort()
+        return found
+
+    def _differing(self, v: list[Any]) -> list[int]:
+        now = v[FIRST_RECORDED : self._end]
+        if now == self._last:
+            return []
+        last, self._last, later = self._last, now, self.told_later
+        return [c for c in compress(self._all, map(is_not, now, last)) if now[c] != last[c] and c not in later]
+
     def tell_later(self, columns: list[int]) -> None:
         """From now on these columns are not recorded scan by scan, but by `take_in`."""
         self.told_later = frozenset(columns)
@@ -85,33 +104,33 @@ class Trace:
 
     def take_in(self, readings: list[Reading], v: list[Any]) -> None:
         """Sorts in what was told later, in the order of time for each column; values that repeat are left out."""
+        told = self._told
+        for column in told:
+            self._last[column] = v[FIRST_RECORDED + column]
+        self.told_later = frozenset()
+        scans, columns, numbers = array("q"), array("i"), array("d")
+        for column, at, values in readings:
+            if values[0] == told[column]:
+                del at[0], values[0]
+            if values:
+                told[column] = values[-1]
+                scans.extend(at)
+                columns.extend([column] * len(at))
+                numbers.extend(values)
+        if scans:
+            self._merge(scans, columns, numbers)
+
+    def _merge(self, scans: array[int], columns: array[int], values: array[float]) -> None:
+        """Puts changes in their places by scan and column."""
         import numpy as np
 
-        parts = [(self.scans, self.columns, self.values)]
-        for column, told in self._told.items():
-            self._last[column] = v[FIRST_RECORDED + column]
-            mine = [(scans, values) for c, scans, values in readings if c == column]
-            if not mine:
-                continue
-            values = np.concatenate([np.atleast_1d(x) for _, x in mine])
-            before = np.concatenate(([np.nan if told is None else told], values[:-1]))
-            new = values != before
-            scans = np.concatenate([np.atleast_1d(x) for x, _ in mine])[new]
-            parts.append((scans, np.full(len(scans), column), values[new]))
-        self.told_later = frozenset()
-        if all(len(scans) == 0 for scans, _, _ in parts[1:]):
-            return
-        first = bisect_left(self.scans, min(int(scans[0]) for scans, _, _ in parts[1:] if len(scans)))
-        parts[0] = (self.scans[first:], self.columns[first:], self.values[first:])
-        scans, columns, values = (np.concatenate([np.asarray(p[i]) for p in parts]) for i in range(3))
-        order = np.argsort(scans * len(self.recorded) + columns)
-        for mine, merged, kind in (
-            (self.scans, scans, np.int64),
-            (self.columns, columns, np.int32),
-            (self.values, values, float),
-        ):
-            del mine[first:]
-            mine.frombytes(merged[order].astype(kind).tobytes())
+        first = bisect_left(self.scans, min(scans))
+        pairs = ((self.scans, scans, np.int64), (self.columns, columns, np.int32), (self.values, values, np.float64))
+        merged = [np.concatenate((np.array(old[first:], kind), np.array(new, kind))) for old, new, kind in pairs]
+        order = np.argsort(merged[0] * len(self.recorded) + merged[1])
+        for (old, _, _), all_of_them in zip(pairs, merged):
+            del old[first:]
+            old.frombytes(all_of_them[order].tobytes())
 
     def cut(self, k: int) -> None:
         """Forgets everything from scan `k` on."""

@@ -2,13 +2,6 @@
 
 from __future__ import annotations
 
-import operator
-from collections.abc import Callable
-from typing import Any
-
-COMPARE: dict[str, Callable[[Any, Any], bool]] = {
-    "lt": operator.lt, "gt": operator.gt, "le": operator.le, "ge": operator.ge, "eq": operator.eq, "ne": operator.ne
-}  # fmt: skip
 MIRROR = {"lt": "gt", "gt": "lt", "le": "ge", "ge": "le", "eq": "eq", "ne": "ne"}
 """The operator with its sides exchanged."""
 

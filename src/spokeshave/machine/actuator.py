@@ -46,7 +46,7 @@ class Actuator(Device):
 
     def position(self, state: State, k: int) -> int:
         """Position in units at scan `k`: `clamp(p0 + n * v)`."""
-        p = int(state[1]) + (k - int(state[0])) * int(state[2])
+        p: int = state[1] + (k - state[0]) * state[2]
         return 0 if p < 0 else self.stroke if p > self.stroke else p
 
     def turn(self, state: State, k: int, drives: tuple[Value, ...], failed: frozenset[str], hand: int) -> State:
@@ -55,28 +55,39 @@ class Actuator(Device):
             speed = 0 if self.two or extend else -self.back
         else:
             speed = self.away if extend else -self.back
-        if "slow" in failed:
+        if failed and "slow" in failed:
             speed = speed // SLOW if speed > 0 else -(-speed // SLOW)
-        if "jammed" in failed:
+        if failed and "jammed" in failed:
             speed = 0
         return (k, self.position(state, k), speed, extend, retract, failed)
 
     def sense(self, state: State, k: int) -> tuple[Value, ...]:
         p, failed = self.position(state, k), state[5]
+        if not failed:
+            return p >= self.stroke, p <= 0
         return (
             stuck("extended", p >= self.stroke, failed),
             stuck("retracted", p <= 0, failed),
         )
 
     def next_change(self, state: State, k: int) -> int:
-        k0, p0, v = int(state[0]), int(state[1]), int(state[2])
+        return self.ahead(state, k)[0]
+
+    def ahead(self, state: State, k: int) -> tuple[int, tuple[Value, ...]]:
+        """The scans in which the position has left one end, and in which it reaches the other."""
+        k0, p0, v, _, _, failed = state
         if v == 0:
-            return NEVER
-        # The scans in which the position reaches its end, and in which it has left the other one.
+            return NEVER, ()
         room = self.stroke - p0 if v > 0 else p0
-        reach = k0 + -(-room // abs(v))
-        leave = k0 + 1 if p0 in (0, self.stroke) else NEVER
-        return min((s for s in (leave, reach) if s > k), default=NEVER)
+        if k <= k0 and room == self.stroke:
+            following, at_end = k0 + 1, room <= abs(v)
+        else:
+            following, at_end = k0 - (-room // abs(v)), True
+            if following <= k:
+                return NEVER, ()
+        if failed:
+            return following, self.sense(state, following)
+        return following, (at_end and v > 0, at_end and v < 0)
 
     def picture(self, state: State, k: int) -> dict[str, float]:
         at_end, at_rest = self.sense(state, k)

@@ -5,20 +5,14 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, ClassVar, TypeAlias
+from typing import Any, ClassVar
 
 from spokeshave.model.project import Type, Value
-
-if TYPE_CHECKING:
-    import numpy as np
-    from numpy.typing import NDArray
 
 NEVER = 1 << 62
 """A scan that does not come: nothing will change by itself."""
 
 State = tuple[Any, ...]
-Scans: TypeAlias = "NDArray[np.int64]"
-Numbers: TypeAlias = "NDArray[np.float64]"
 Parameters = Mapping[str, float]
 
 
@@ -91,7 +85,10 @@ class Device(ABC):
 
     @abstractmethod
     def turn(self, state: State, k: int, drives: tuple[Value, ...], failed: frozenset[str], hand: int) -> State:
-        """The state from scan `k` on, when drives, failures or the operator's hand changed in scan `k`."""
+        """The state from scan `k` on, when drives, failures or the operator's hand changed in scan `k`.
+
+        Other drives alone do not change what is sensed in scan `k` itself.
+        """
 
     @abstractmethod
     def sense(self, state: State, k: int) -> tuple[Value, ...]:
@@ -100,6 +97,11 @@ class Device(ABC):
     def next_change(self, state: State, k: int) -> int:
         """The first scan after `k` in which `sense` may give something else if nothing turns; NEVER for none."""
         return NEVER
+
+    def ahead(self, state: State, k: int) -> tuple[int, tuple[Value, ...]]:
+        """`next_change`, and what `sense` gives then."""
+        following = self.next_change(state, k)
+        return following, () if following == NEVER else self.sense(state, following)
 
     def next_switch(self, state: State, k: int) -> int:
         """As `next_change`, for the BOOL sensors alone."""
@@ -117,7 +119,7 @@ class Device(ABC):
         """About when the number gets to `value`: where to look first; what is found is confirmed by `number`."""
         return int(state[0])
 
-    def readings(self, state: State, low: int, high: int) -> tuple[Scans, Numbers]:
+    def readings(self, state: State, low: int, high: int) -> tuple[list[int], list[float]]:
         """The scans in `low..high-1` in which `number` gives something else than in the scan before, and what."""
         raise NotImplementedError(f"{self.kind} shows no number")
 
@@ -148,9 +150,13 @@ def first_scan(low: int, high: int, test: Any) -> int:
 
 def first_scan_near(guess: int, low: int, high: int, test: Any) -> int:
     """As `first_scan`, looking around `guess` first, in steps that double."""
-    if low > high or not test(high):
+    if low > high:
         return NEVER
-    at = min(max(guess, low), high)
+    at = low if guess < low else high if guess > high else guess
+    if test(at) and (at == low or not test(at - 1)):
+        return at
+    if not test(high):
+        return NEVER
     reach = 1
     if test(at):
         high = at

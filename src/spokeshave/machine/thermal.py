@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import math
 from typing import Any
+
 from spokeshave.machine.device import (
     NEVER,
     Device,
-    Numbers,
     Parameter,
     Parameters,
-    Scans,
     State,
     Terminal,
     first_scan_near,
@@ -61,8 +60,8 @@ class ThermalMass(Device):
 
     def micro(self, state: State, k: int) -> int:
         """Temperature at scan `k` in millionths of a degree."""
-        t0, target = int(state[1]), int(state[2])
-        return target + math.floor((t0 - target) * math.exp(-(k - int(state[0])) * self.decay) + 0.5)
+        k0, t0, target, _, _, _ = state
+        return int(target + math.floor((t0 - target) * math.exp(-(k - k0) * self.decay) + 0.5))
 
     def turn(self, state: State, k: int, drives: tuple[Value, ...], failed: frozenset[str], hand: int) -> State:
         v = self.value
@@ -107,7 +106,11 @@ class ThermalMass(Device):
         return int(state[0]) + max(0, math.ceil(-math.log(part) / self.decay))
 
     def number(self, state: State, k: int) -> float:
-        return self._shown(state, k) / self.steps_per_k
+        if state[4]:
+            return self._shown(state, k) / self.steps_per_k
+        k0, t0, target, _, _, _ = state
+        micro = target + math.floor((t0 - target) * math.exp(-(k - k0) * self.decay) + 0.5)
+        return int((2 * micro * self.steps_per_k + MICRO) // (2 * MICRO)) / self.steps_per_k
 
     def _next_step(self, state: State, k: int) -> int:
         """The first scan after `k` in which the sensor shows another step."""
@@ -125,49 +128,33 @@ class ThermalMass(Device):
     def _offset(self, state: State) -> int:
         return 20 * MICRO if "sensor reads 20 K low" in state[4] else 0
 
-    def readings(self, state: State, low: int, high: int) -> tuple[Scans, Numbers]:
-        """All borders at once by the inverse of the formula. Where its rounding could matter, one by one."""
-        import numpy as np
-
+    def readings(self, state: State, low: int, high: int) -> tuple[list[int], list[float]]:
+        """Each border between two steps by the inverse of the formula; where its rounding could matter, by the formula."""
         high = min(high, self.settled(state) + 1)
         if "sensor frozen" in state[4] or low >= high:
-            return np.empty(0, np.int64), np.empty(0)
-        k0, t0, target = int(state[0]), int(state[1]), int(state[2])
+            return [], []
+        k0, target, span = int(state[0]), int(state[2]), int(state[1]) - int(state[2])
         first, last = self._shown(state, low - 1), self._shown(state, high - 1)
-        if first == last:
-            return np.empty(0, np.int64), np.empty(0)
         way = 1 if last > first else -1
-        steps = np.arange(first, last, way)
-        part = (self._border(state, steps) - target) / (t0 - target)
-        scans = k0 + np.ceil(np.log(np.maximum(part, 1e-300)) / -self.decay).astype(np.int64)
-        sure = (part > 0) & self._surely(state, scans, steps, way)
-        for i in np.flatnonzero(~sure):
-            at = int(scans[i])
-            before = steps[i]
-            scans[i] = first_scan_near(
-                at, low, high - 1, lambda j, before=before: (self._shown(state, j) - before) * way > 0
-            )
-        # Where several steps are passed in one scan, the last of them is shown.
-        keep = np.append(scans[1:] != scans[:-1], True)
-        return scans[keep], (steps[keep] + way) / self.steps_per_k
-
-    def _surely(self, state: State, scans: Scans, steps: Any, way: int) -> Any:
-        """Where the border is certainly passed from the scan before to this one.
-
-        The exponential of an array may differ from that of a number in its last bit: far less than a thousandth of
-        the millionth of a degree that is rounded to.
-        """
-        import numpy as np
-
-        k0, t0, target = int(state[0]), int(state[1]), int(state[2])
-        sure = np.ones(len(scans), bool)
-        for n, passed in ((0, 1), (1, 0)):
-            exact = (t0 - target) * np.exp(-(scans - n - k0) * self.decay) + 0.5
-            whole = np.floor(exact)
-            micro = target + whole.astype(np.int64) - self._offset(state)
-            shown = (2 * micro * self.steps_per_k + MICRO) // (2 * MICRO)
-            sure &= (np.abs(exact - whole - 0.5) < 0.499) & (((shown - steps) * way > 0) == passed)
-        return sure
+        # From the border of one step to the next it is a fixed part of a degree.
+        border, width = self._border(state, first) - target, way * MICRO / self.steps_per_k
+        per_scan, log, ceil = self.decay, math.log, math.ceil
+        steps = {}
+        for n in range(last - first if way > 0 else first - last):
+            left = border + n * width
+            part = left / span
+            exact = log(part) / -per_scan if part > 0 else -1.0
+            k = ceil(exact)
+            # Half a millionth of a degree, and room for the last bits of the logarithm, in scans.
+            slack = 0.6 / abs(left * per_scan) + 1e-6 if left else 1.0
+            shown = first + way * n
+            if not slack < k - exact < 1 - slack or k + k0 < low:
+                guess = k0 + k
+                k = -k0 + first_scan_near(
+                    guess, low, high - 1, lambda j, shown=shown: (self._shown(state, j) - shown) * way > 0
+                )
+            steps[k0 + k] = shown + way
+        return list(steps), [shown / self.steps_per_k for shown in steps.values()]
 
     def picture(self, state: State, k: int) -> dict[str, float]:
         shown, below = self.sense(state, k)

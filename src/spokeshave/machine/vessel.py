@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from spokeshave.machine.device import NEVER, Device, Numbers, Parameter, Parameters, Scans, State, Terminal, stuck
+from spokeshave.machine.device import NEVER, Device, Parameter, Parameters, State, Terminal, stuck
 from spokeshave.model.project import Type, Value
 
 MICRO = 1_000_000
@@ -66,7 +66,7 @@ class Vessel(Device):
 
     def level(self, state: State, k: int) -> int:
         """Microlitres at scan `k`."""
-        level = int(state[1]) + (k - int(state[0])) * int(state[2])
+        level: int = state[1] + (k - state[0]) * state[2]
         return 0 if level < 0 else self.full if level > self.full else level
 
     def turn(self, state: State, k: int, drives: tuple[Value, ...], failed: frozenset[str], hand: int) -> State:
@@ -113,22 +113,18 @@ class Vessel(Device):
     def number(self, state: State, k: int) -> float:
         return self.level(state, k) // self.grain * self.grain / MICRO
 
-    def readings(self, state: State, low: int, high: int) -> tuple[Scans, Numbers]:
+    def readings(self, state: State, low: int, high: int) -> tuple[list[int], list[float]]:
         """By division: the scan in which each step of the level is passed."""
-        import numpy as np
-
-        k0, level, flow = int(state[0]), int(state[1]), int(state[2])
+        k0, level, flow, grain = int(state[0]), int(state[1]), int(state[2]), self.grain
         high = min(high, self.settled(state) + 1)
         if flow == 0 or low >= high:
-            return np.empty(0, np.int64), np.empty(0)
-        first, last = self.level(state, low - 1) // self.grain, self.level(state, high - 1) // self.grain
+            return [], []
+        first, last = self.level(state, low - 1) // grain, self.level(state, high - 1) // grain
         if flow > 0:
-            scans = k0 - (level - np.arange(first + 1, last + 1) * self.grain) // flow
+            steps = {k0 - (level - n * grain) // flow: n for n in range(first + 1, last + 1)}
         else:
-            scans = k0 + (level - np.arange(first, last, -1) * self.grain) // -flow + 1
-        scans = np.unique(scans)
-        levels = np.clip(level + (scans - k0) * flow, 0, self.full)
-        return scans, levels // self.grain * self.grain / MICRO
+            steps = {k0 + (level - n * grain) // -flow + 1: n - 1 for n in range(first, last, -1)}
+        return list(steps), [n * grain / MICRO for n in steps.values()]
 
     def _passes(self, state: State, k: int, border: int) -> int:
         """The first scan after `k` at or above (rising) or below (falling) a border; NEVER if it is not reached."""
