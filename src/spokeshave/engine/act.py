@@ -26,6 +26,31 @@ def act(program: Program, s: Situation) -> None:
 
 def _control(program: Program, s: Situation) -> None:
     s.touched, s.act_at = False, NEVER
+    if program.guarded or program.has_bodies:
+        true = _with_bodies_and_holds(program, s)
+    else:
+        on: set[int] = set()
+        reset: set[int] = set()
+        for seq in program.sequences:
+            steps = seq.steps
+            for a in s.active[seq.index]:
+                step = steps[a]
+                if step.constant:
+                    on.update(step.always)
+                if step.varying:
+                    on.update([b.target for b in _varying(program, s, seq, step, reset)])
+            for a in s.left[seq.index]:
+                if steps[a].parting:
+                    on.update([b.target for b in _parting(s, steps[a])])
+        if s.stored:
+            on.update([b.target for b in _stored(program, s, reset)])
+        true = frozenset(on - reset) if reset else frozenset(on)
+    if true != s.written:
+        _assign(program, s, true)
+
+
+def _with_bodies_and_holds(program: Program, s: Situation) -> frozenset[int]:
+    """The targets that are on; notes which bodies are, and what each sequence keeps if it is held."""
     on: list[Block] = []
     reset: set[int] = set()
     silent: set[int] = set()
@@ -34,8 +59,7 @@ def _control(program: Program, s: Situation) -> None:
         mode = s.mode[i]
         if mode is Mode.RUN:
             now = _contributions(program, s, seq, reset)
-            if program.guarded:
-                s.kept[i] = [b.order for b in now]
+            s.kept[i] = [b.order for b in now]
             on += now
         elif mode is Mode.HELD:
             silent.add(i)
@@ -43,18 +67,14 @@ def _control(program: Program, s: Situation) -> None:
                 on += [program.by_order[order] for order in s.kept[i]]
                 reset |= _resets(s, seq)
     if s.stored:
-        if reset:
-            for order in [o for o in s.stored if program.by_order[o].target in reset]:
-                del s.stored[order]
-        on += _stored(program, s)
+        on += _stored(program, s, reset)
     true = frozenset([b.target for b in on]) - reset
-    _assign(program, s, true)
-    if program.has_bodies:
-        s.bodies = []
-        for target in dict.fromkeys(b.target for b in sorted(on, key=_order) if b.sequence not in silent):
-            run = program.targets[target].run
-            if run is not None and target in true:
-                s.bodies.append(run)
+    s.bodies = []
+    for target in dict.fromkeys(b.target for b in sorted(on, key=_order) if b.sequence not in silent):
+        run = program.targets[target].run
+        if run is not None and target in true:
+            s.bodies.append(run)
+    return true
 
 
 def _order(b: Block) -> int:
@@ -79,17 +99,20 @@ def _assign(program: Program, s: Situation, true: frozenset[int]) -> None:
 def _contributions(program: Program, s: Situation, seq: LinkedSequence, reset: set[int]) -> list[Block]:
     """What the active and the just-left steps of a running sequence contribute; new stored blocks are noted."""
     on: list[Block] = []
-    i = seq.index
-    for a in s.active[i]:
+    for a in s.active[seq.index]:
         step = seq.steps[a]
         on += step.constant
         if step.varying:
             on += _varying(program, s, seq, step, reset)
-    for a in s.left[i]:
-        if seq.steps[a].parting:
-            on += seq.steps[a].parting
-            s.act_at = s.k + 1
+    for a in s.left[seq.index]:
+        on += _parting(s, seq.steps[a])
     return on
+
+
+def _parting(s: Situation, step: LinkedStep) -> tuple[Block, ...]:
+    if step.parting:
+        s.act_at = s.k + 1
+    return step.parting
 
 
 def _varying(program: Program, s: Situation, seq: LinkedSequence, step: LinkedStep, reset: set[int]) -> Iterable[Block]:
@@ -126,8 +149,11 @@ def _resets(s: Situation, seq: LinkedSequence) -> set[int]:
     return {b.target for a in s.active[seq.index] for b in seq.steps[a].varying if b.qualifier is Qualifier.R}
 
 
-def _stored(program: Program, s: Situation) -> list[Block]:
+def _stored(program: Program, s: Situation, reset: set[int]) -> list[Block]:
     """Stored blocks that are on now. Their times count in scans of their sequence without those held."""
+    if reset:
+        for order in [o for o in s.stored if program.by_order[o].target in reset]:
+            del s.stored[order]
     on = []
     for order, since in s.stored.items():
         b = program.by_order[order]

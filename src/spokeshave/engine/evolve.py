@@ -34,13 +34,24 @@ def may_clear(way: Way, v: list[object]) -> bool:
     return bool(true)
 
 
+def can_leave(step: LinkedStep, active: list[int]) -> bool:
+    """Whether any way out has all its predecessors active."""
+    there = active.__contains__
+    for way in step.ways:  # noqa: SIM110 (asked in most scans)
+        if all(map(there, way.sources)):
+            return True
+    return False
+
+
 def _choose(seq: LinkedSequence, active: list[int], v: list[object]) -> list[Way]:
     """The transitions to clear. Where every way out has one predecessor, steps cannot be in each other's way."""
     chosen = []
     for a in active:
         step = seq.steps[a]
         if step.choose is None:
-            return _choose_among(seq, active, v)
+            if can_leave(step, active):
+                return _choose_among(seq, active, v)
+            continue
         n = step.choose(v)
         if n >= 0:
             chosen.append(step.ways[n])

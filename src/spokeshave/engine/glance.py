@@ -7,48 +7,15 @@ That takes a fraction of a scan to see, and most scans that a device asks for ar
 
 from __future__ import annotations
 
-from spokeshave.engine.evolve import enabled, may_clear
-from spokeshave.engine.phases import forget_moves, read_device
+from spokeshave.engine.evolve import can_leave, enabled, may_clear
 from spokeshave.engine.program import LinkedSequence, Program
 from spokeshave.engine.situation import Mode, Situation, set_times
-from spokeshave.engine.skip import jump
-from spokeshave.engine.trace import Trace
 
 
-def can_glance(program: Program, s: Situation) -> bool:
-    """Whether `glance` may be asked now: the texts that run in every scan, bodies and forces want their scan."""
-    return not (program.restless or s.bodies or s.forces or s.cold)
-
-
-def glance(program: Program, s: Situation, trace: Trace, quiet: bool) -> bool:
-    """Whether scan `s.k` does nothing but take in what devices show; if so it is put down, else nothing has happened.
-
-    No stimulus and nothing that depends on time alone may be due in it. `quiet` tells that the scan before did nothing
-    either: then only what the changed inputs are read by can be different.
+def nothing_follows(program: Program, s: Situation) -> bool:
+    """Whether scan `s.k` changes nothing more, with the inputs as they are now. No text may run in every scan, no body
+    be on, nothing be forced, and nothing that depends on time alone may be due.
     """
-    k = s.k
-    while s.next_reading <= k:
-        read_device(program, s, s.dev_next.index(s.next_reading))
-        s.next_reading = min(s.dev_next)
-    if not (quiet and _nobody_looks(program, s)) and not _nothing_follows(program, s):
-        return False
-    if s.moved:
-        s.moved = False
-        forget_moves(s)
-    trace.record(s, True)
-    jump(program, s, k + 1)
-    return True
-
-
-def _nobody_looks(program: Program, s: Situation) -> bool:
-    for slot in s.changed:
-        for i, q in program.readers.get(slot, ()):
-            if i < 0 or q in s.active[i]:
-                return False
-    return True
-
-
-def _nothing_follows(program: Program, s: Situation) -> bool:
     v = s.v
     for seq in program.sequences:
         if s.mode[seq.index] is not Mode.RUN:
@@ -61,28 +28,25 @@ def _nothing_follows(program: Program, s: Situation) -> bool:
     for seq in program.sequences:
         if _moves(seq, s.active[seq.index], v):
             return False
-    for i, lock in enumerate(program.interlocks):
-        if v[lock.asked] and bool(lock.condition(v)) is (i in s.blocked):
-            return False
-    return True
+    return not any(v[lock.asked] and bool(lock.condition(v)) is (i in s.blocked) for i, lock in enumerate(program.interlocks))
 
 
 def _moves(seq: LinkedSequence, active: list[int], v: list[object]) -> bool:
     for a in active:
-        choose = seq.steps[a].choose
-        if choose is None:
+        step = seq.steps[a]
+        if step.choose is not None:
+            if step.choose(v) >= 0:
+                return True
+        elif can_leave(step, active):
             return any(may_clear(w, v) for w in enabled(seq, active))
-        if choose(v) >= 0:
-            return True
     return False
 
 
 def _edges_stay(program: Program, s: Situation) -> bool:
     v = s.v
-    for e, was in zip(program.edges, s.edge_was):
-        if bool(e.operand(v)) is not was or (v[e.slot] and e.kind != "HELD"):
-            return False
-    return True
+    return not any(
+        bool(e.operand(v)) is not was or (v[e.slot] and e.kind != "HELD") for e, was in zip(program.edges, s.edge_was)
+    )
 
 
 def _nothing_decided(program: Program, s: Situation) -> bool:

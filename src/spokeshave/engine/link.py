@@ -12,7 +12,7 @@ from spokeshave.engine.names import TextScope
 from spokeshave.engine.texts import Texts
 from spokeshave.engine.times import Times, read_times
 from spokeshave.language import checked as ck
-from spokeshave.language.compile import Choice, Compiled, Unit, compile_units
+from spokeshave.language.compile import Choice, Compiled, compile_units
 from spokeshave.language.effects import is_pure
 from spokeshave.machine.kinds import KINDS, build, device_problems
 from spokeshave.model.diagnostics import Diagnostic, Place
@@ -133,7 +133,7 @@ class Linker:
             drives=itemgetter(*slots) if len(slots) > 1 else lambda v: tuple(v[s] for s in slots),
             instances=dict(table.base),
             times=times,
-            readers=_readers(linked, texts.units),
+            watched=self._watched(linked),
             by_order={b.order: b for b in blocks},
             has_bodies=any(t.run is not None for t in targets),
             transparent=not any(isinstance(tree, tuple) for _, tree in texts.units) and not project.trips,
@@ -147,6 +147,13 @@ class Linker:
         """The slot an output goes out in; -1 for an internal, which has no other."""
         name, table = output.lower(), self.texts.table
         return table.final[name] if table.final[name] != table.read[name] else -1
+
+    def _watched(self, linked: tuple[pg.LinkedSequence, ...]) -> frozenset[int]:
+        """Slots that are read by other texts than conditions of transitions and permissives."""
+        ways = (w for q in linked for s in q.steps for w in s.ways)
+        of_ways = {id(tree) for w in ways for tree in (w.checked, *(tree for _, tree, _ in w.permissives))}
+        trees = (tree for _, tree in self.texts.units if not isinstance(tree, (tuple, Choice)))
+        return frozenset(load.slot for tree in trees if id(tree) not in of_ways for load in ck.loads(tree))
 
     def _recorded(self) -> tuple[pg.Recorded, ...]:
         t = self.texts.table
@@ -181,21 +188,3 @@ class Linker:
             number = numbers[0] if numbers else -1
             out.append(pg.LinkedDevice(d.name, device, drives, first, sensors, number, times.thresholds(number)))
         return tuple(out)
-
-
-def _readers(linked: tuple[pg.LinkedSequence, ...], units: list[Unit]) -> dict[int, tuple[tuple[int, int], ...]]:
-    """See `Program.readers`."""
-    found: dict[int, dict[tuple[int, int], None]] = {}
-    of_ways: set[int] = set()
-    for q in linked:
-        for step in q.steps:
-            for way in step.ways:
-                for tree in (way.checked, *(tree for _, tree, _ in way.permissives)):
-                    of_ways.add(id(tree))
-                    for load in ck.loads(tree):
-                        found.setdefault(load.slot, {})[(q.index, step.index)] = None
-    for _, tree in units:
-        if not isinstance(tree, (tuple, Choice)) and id(tree) not in of_ways:
-            for load in ck.loads(tree):
-                found.setdefault(load.slot, {})[(-1, 0)] = None
-    return {slot: tuple(who) for slot, who in found.items()}

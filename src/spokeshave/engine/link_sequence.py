@@ -191,9 +191,17 @@ class SequenceLinker:
                     self.texts.table.member[(*key, "late")],
                     blocks,
                     tuple(b for b in blocks if b.qualifier is Qualifier.N),
+                    frozenset(b.target for b in blocks if b.qualifier is Qualifier.N),
                     tuple(b for b in blocks if b.qualifier not in (Qualifier.N, Qualifier.P0)),
                     tuple(b for b in blocks if b.qualifier is Qualifier.P0),
                     tuple(sorted((w for w in ways if part["index"] in w.sources), key=lambda w: w.order)),
+                    frozenset(
+                        load.slot
+                        for w in ways
+                        if part["index"] in w.sources
+                        for tree in (w.checked, *(tree for _, tree, _ in w.permissives))
+                        for load in ck.loads(tree)
+                    ),
                     None if choice is None else code[choice],
                     part["longest"],
                     part["shortest"],

@@ -93,7 +93,7 @@ class Way:
 @dataclass(frozen=True, slots=True)
 class LinkedStep:
     """A step. `choose` gives the place in `ways` of the first that may clear, -1 for none; None where a way has
-    more predecessors. `constant` are its N blocks, `varying` the others but P0, `parting` its P0 blocks.
+    more predecessors. `constant` are its N blocks, `always` their targets, `varying` the others but P0, `parting` its P0 blocks.
     """
 
     name: str
@@ -104,9 +104,11 @@ class LinkedStep:
     late: int
     blocks: tuple[Block, ...]
     constant: tuple[Block, ...]
+    always: frozenset[int]
     varying: tuple[Block, ...]
     parting: tuple[Block, ...]
     ways: tuple[Way, ...]
+    reads: frozenset[int]
     choose: Compiled | None
     longest: Time | None
     shortest: Time | None
@@ -235,8 +237,8 @@ class Program:
     times: Times
     instances: dict[str, tuple[str, int]]
     """Kind and first slot of each block instance, by lower-case name."""
-    readers: dict[int, tuple[tuple[int, int], ...]]
-    """Who looks at a slot: (sequence, step) whose ways out read it, (-1, 0) for anything that is read in every scan."""
+    watched: frozenset[int]
+    """Slots that are looked at in any situation; `LinkedStep.reads` tells those that matter while a step is active."""
     by_order: dict[int, Block]
     has_bodies: bool
     transparent: bool

@@ -41,16 +41,18 @@ def end_stretch(program: Program, s: Situation, trace: Trace) -> None:
         if d.number not in s.taken and d.number not in s.forces:
             s.v[d.number] = d.device.number(s.dev_state[i], s.k - 1)
     s.next_reading = min(s.dev_next, default=s.next_reading)
-    trace.take_in(s.readings, s.v)
-    s.readings = []
+    rows = []
+    for i, motions in s.untold.items():
+        d = program.devices[i]
+        rows.append((d.number - FIRST_RECORDED, *d.device.readings(motions)))
+    s.untold = {}
+    trace.take_in(rows, s.v)
 
 
 def tell(s: Situation, d: LinkedDevice, i: int, end: int) -> None:
-    """Notes what the device has shown in its present state from `told_from` to before scan `end`."""
+    """The device has been in its present state from scan `told_from` to before `end`."""
     low, state = s.told_from[i], s.dev_state[i]
-    if low >= end:
-        return
-    s.told_from[i] = end
-    if d.number not in s.taken and d.number not in s.forces:
-        scans, values = d.device.readings(state, low + 1, end)
-        s.readings.append((d.number - FIRST_RECORDED, [low, *scans], [d.device.number(state, low), *values]))
+    if low < end:
+        s.told_from[i] = end
+        if d.number not in s.taken and d.number not in s.forces:
+            s.untold.setdefault(i, []).append((state, low, end))

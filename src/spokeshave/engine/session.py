@@ -5,14 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 
 from spokeshave.engine.carry import carried_trace, carry_over
-from spokeshave.engine.glance import can_glance, glance
+from spokeshave.engine.leap import Leap
 from spokeshave.engine.link import link
 from spokeshave.engine.phases import StimulusError, sample
 from spokeshave.engine.program import Program
 from spokeshave.engine.readings import begin_stretch, end_stretch
 from spokeshave.engine.scan import scan
 from spokeshave.engine.situation import Situation, event
-from spokeshave.engine.skip import jump, next_of_time
 from spokeshave.engine.stimuli import Stimulus, in_time
 from spokeshave.engine.trace import Trace
 from spokeshave.language.functions import RunStop
@@ -21,7 +20,6 @@ from spokeshave.model.project import Project
 
 CHECKPOINT_SCANS = 1000
 """Scans that were run from one checkpoint to the next; those jumped over cost nothing to go through again."""
-NOT_KNOWN = object()
 
 
 class Session:
@@ -101,7 +99,7 @@ class Session:
         end = start + count
         s = self.situation
         while s.k < end and self.stopped is None:
-            if self.every_scan or self._stimulus_is_due():
+            if self.every_scan or s.cold or self._stimulus_is_due():
                 self.scan()
             else:
                 self._stretch(end)
@@ -117,30 +115,16 @@ class Session:
         if self.next_stimulus < len(self.log):
             end = min(end, -(-self.log[self.next_stimulus][0].time_ms // program.period_ms))
         begin_stretch(program, s, self.trace)
-        self._leap(end)
+        leap = Leap(program, s, self.trace)
+        try:
+            leap.to(end, self._next_checkpoint - self.executed)
+        except RunStop as stop:
+            self._stop(stop)
+        self.executed += leap.run
+        self.glances += leap.glances
         end_stretch(program, s, self.trace)
         if self.executed >= self._next_checkpoint:
             self._keep_checkpoint()
-
-    def _leap(self, end: int) -> None:
-        """From each quiet scan to the next one in which anything can change."""
-        s, program, trace = self.situation, self.program, self.trace
-        wake, unseen, quiet = 0, NOT_KNOWN, False
-        while s.k < end and self.executed < self._next_checkpoint:
-            if s.k < wake and can_glance(program, s) and glance(program, s, trace, quiet):
-                self.glances += 1
-                quiet = True
-            elif self.scan():
-                wake = 0
-                before, unseen = unseen, program.times.unseen(s.v)
-                quiet = not trace.stirred and unseen == before
-            else:
-                return
-            if wake <= s.k or not program.times.fixed:
-                wake = next_of_time(program, s)
-            to = min(end, wake, s.next_reading)
-            if quiet and to > s.k:
-                jump(program, s, to)
 
     def run_for(self, ms: int) -> int:
         """All scans with `t < now + ms`."""

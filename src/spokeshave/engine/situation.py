@@ -9,7 +9,7 @@ from typing import Any
 
 from spokeshave.engine.course import Course
 from spokeshave.engine.program import Program
-from spokeshave.machine.device import NEVER, State
+from spokeshave.machine.device import NEVER, Motion, State
 from spokeshave.model.diagnostics import Place
 
 
@@ -43,18 +43,14 @@ class Event:
     place: Place
 
 
-Reading = tuple[int, list[int], list[float]]
-"""What a device showed in a stretch of scans: column, scans, values."""
-
-
 class Situation:
     """The situation before scan `k`. Lists are indexed by sequence, device or trip of the program."""
 
     __slots__ = (
         "act_at", "active", "alarms", "blocked", "bodies", "came", "changed", "cold", "dev_ahead", "dev_course", "dev_failed", "dev_hand", "dev_next",
         "dev_state", "dev_wake", "drives", "edge_was", "effected", "entered", "events", "forces", "hazards", "held_from",
-        "jumped", "k", "kept", "late_hold", "left", "lost", "mode", "moved", "next_reading", "pair_on", "raised", "readings",
-        "spent", "stored", "taken", "told_from", "touched", "trip_on", "turned", "v", "written",
+        "jumped", "k", "kept", "late_hold", "left", "lost", "mode", "moved", "next_reading", "pair_on", "raised", 
+        "spent", "stored", "taken", "told_from", "touched", "trip_on", "turned", "untold", "v", "written",
     )  # fmt: skip
 
     def __init__(self, program: Program) -> None:
@@ -116,7 +112,8 @@ class Situation:
         """The least of `dev_next`."""
         self.told_from = [-1] * len(program.devices)
         """Scan from which a device's numbers are not in the trace yet (see `readings`); -1 if they are."""
-        self.readings: list[Reading] = []
+        self.untold: dict[int, list[Motion]] = {}
+        """How devices have moved since then."""
         self.turned: list[int] = list(range(len(program.devices)))
         """Devices that got other drives, failures or hands in this scan."""
         self.drives: tuple[Any, ...] = tuple(False for d in program.devices for _ in d.drives)

@@ -9,7 +9,7 @@ from operator import is_not
 from typing import TYPE_CHECKING, Any
 
 from spokeshave.engine.program import FIRST_RECORDED, Program, Recorded
-from spokeshave.engine.situation import Event, Reading, Situation
+from spokeshave.engine.situation import Event, Situation
 from spokeshave.machine.device import State
 from spokeshave.model.project import Type, Value
 
@@ -39,7 +39,6 @@ class Trace:
         self.told_later: frozenset[int] = frozenset()
         """Columns that are not recorded scan by scan now (see `readings`)."""
         self._new = True
-        self._told: dict[int, Any] = {}
         self._all = range(len(program.recorded))
         self._given = bytes(r.kind in ("input", "setting") for r in program.recorded)
         self._last: list[Any] = [None] * len(program.recorded)
@@ -76,6 +75,15 @@ class Trace:
         self.stirred = stirred
         self.scan_count = k + 1
 
+    def record_inputs(self, k: int, slots: list[int], v: list[Any]) -> None:
+        """As `record`, for a scan in which nothing differs but inputs."""
+        columns = self._among(slots, v)
+        slots.clear()
+        for c in columns:
+            self.scans.append(k)
+            self.columns.append(c)
+            self.values.append(self._last[c])
+
     def _among(self, slots: list[int], v: list[Any]) -> list[int]:
         """The columns that differ, of those in `slots`, in their order; they are told from now on."""
         last, end, later, found = self._last, self._end, self.told_later, []
@@ -100,37 +108,26 @@ class Trace:
     def tell_later(self, columns: list[int]) -> None:
         """From now on these columns are not recorded scan by scan, but by `take_in`."""
         self.told_later = frozenset(columns)
-        self._told = {c: self._last[c] for c in columns}
 
-    def take_in(self, readings: list[Reading], v: list[Any]) -> None:
-        """Sorts in what was told later, in the order of time for each column; values that repeat are left out."""
-        told = self._told
-        for column in told:
+    def take_in(self, rows: list[tuple[int, NDArray[np.int64], NDArray[np.float64]]], v: list[Any]) -> None:
+        """Sorts in what was told later: column, scans and values, in the order of time."""
+        for column in self.told_later:
             self._last[column] = v[FIRST_RECORDED + column]
         self.told_later = frozenset()
-        scans, columns, numbers = array("q"), array("i"), array("d")
-        for column, at, values in readings:
-            if values[0] == told[column]:
-                del at[0], values[0]
-            if values:
-                told[column] = values[-1]
-                scans.extend(at)
-                columns.extend([column] * len(at))
-                numbers.extend(values)
-        if scans:
-            self._merge(scans, columns, numbers)
-
-    def _merge(self, scans: array[int], columns: array[int], values: array[float]) -> None:
-        """Puts changes in their places by scan and column."""
+        rows = [r for r in rows if len(r[1])]
+        if not rows:
+            return
         import numpy as np
 
-        first = bisect_left(self.scans, min(scans))
-        pairs = ((self.scans, scans, np.int64), (self.columns, columns, np.int32), (self.values, values, np.float64))
-        merged = [np.concatenate((np.array(old[first:], kind), np.array(new, kind))) for old, new, kind in pairs]
-        order = np.argsort(merged[0] * len(self.recorded) + merged[1])
-        for (old, _, _), all_of_them in zip(pairs, merged):
-            del old[first:]
-            old.frombytes(all_of_them[order].tobytes())
+        first = bisect_left(self.scans, min(int(scans[0]) for _, scans, _ in rows))
+        scans = np.concatenate([np.array(self.scans[first:], np.int64), *(r[1] for r in rows)])
+        columns = np.concatenate([np.array(self.columns[first:], np.int32), *(np.full(len(r[1]), r[0]) for r in rows)])
+        values = np.concatenate([np.array(self.values[first:], np.float64), *(r[2] for r in rows)])
+        order = np.argsort(scans * len(self.recorded) + columns)
+        del self.scans[first:], self.columns[first:], self.values[first:]
+        self.scans.frombytes(scans[order].tobytes())
+        self.columns.frombytes(columns[order].astype(np.int32).tobytes())
+        self.values.frombytes(values[order].tobytes())
 
     def cut(self, k: int) -> None:
         """Forgets everything from scan `k` on."""

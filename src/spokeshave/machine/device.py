@@ -3,16 +3,22 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 from spokeshave.model.project import Type, Value
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
 
 NEVER = 1 << 62
 """A scan that does not come: nothing will change by itself."""
 
 State = tuple[Any, ...]
+Motion = tuple[State, int, int]
+"""A state that holds for the scans from the first to before the second number."""
 Parameters = Mapping[str, float]
 
 
@@ -119,8 +125,10 @@ class Device(ABC):
         """About when the number gets to `value`: where to look first; what is found is confirmed by `number`."""
         return int(state[0])
 
-    def readings(self, state: State, low: int, high: int) -> tuple[list[int], list[float]]:
-        """The scans in `low..high-1` in which `number` gives something else than in the scan before, and what."""
+    def readings(self, motions: Sequence[Motion]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+        """The scans in which `number` gives something else than in the scan before, and what, for motions one after
+        the other. Two arrays of one length, in the order of time.
+        """
         raise NotImplementedError(f"{self.kind} shows no number")
 
     @abstractmethod
@@ -169,6 +177,24 @@ def first_scan_near(guess: int, low: int, high: int, test: Any) -> int:
             low, reach = at + reach + 1, 2 * reach
         high = min(high, at + reach)
     return first_scan(low, high, test)
+
+
+def counted(counts: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """For (2, 0, 3): whose each item is, (0, 0, 2, 2, 2), and which of them it is, (0, 1, 0, 1, 2)."""
+    import numpy as np
+
+    whose = np.repeat(np.arange(len(counts)), counts)
+    return whose, np.arange(len(whose)) - np.repeat(np.cumsum(counts) - counts, counts)
+
+
+def keep_last(
+    scans: NDArray[np.int64], numbers: NDArray[np.float64]
+) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+    """Where several steps are passed in one scan, the last of them is shown."""
+    import numpy as np
+
+    keep = np.append(scans[1:] != scans[:-1], True)[: len(scans)]
+    return scans[keep], numbers[keep]
 
 
 def stuck(name: str, value: bool, failed: frozenset[str]) -> bool:

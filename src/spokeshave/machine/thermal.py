@@ -3,18 +3,26 @@
 from __future__ import annotations
 
 import math
-from typing import Any
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
 
 from spokeshave.machine.device import (
     NEVER,
     Device,
+    Motion,
     Parameter,
     Parameters,
     State,
     Terminal,
+    counted,
     first_scan_near,
+    keep_last,
 )
 from spokeshave.model.project import Type, Value
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
 
 MICRO = 1_000_000
 
@@ -128,33 +136,35 @@ class ThermalMass(Device):
     def _offset(self, state: State) -> int:
         return 20 * MICRO if "sensor reads 20 K low" in state[4] else 0
 
-    def readings(self, state: State, low: int, high: int) -> tuple[list[int], list[float]]:
+    def readings(self, motions: Sequence[Motion]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
         """Each border between two steps by the inverse of the formula; where its rounding could matter, by the formula."""
-        high = min(high, self.settled(state) + 1)
-        if "sensor frozen" in state[4] or low >= high:
-            return [], []
-        k0, target, span = int(state[0]), int(state[2]), int(state[1]) - int(state[2])
-        first, last = self._shown(state, low - 1), self._shown(state, high - 1)
-        way = 1 if last > first else -1
-        # From the border of one step to the next it is a fixed part of a degree.
-        border, width = self._border(state, first) - target, way * MICRO / self.steps_per_k
-        per_scan, log, ceil = self.decay, math.log, math.ceil
-        steps = {}
-        for n in range(last - first if way > 0 else first - last):
-            left = border + n * width
-            part = left / span
-            exact = log(part) / -per_scan if part > 0 else -1.0
-            k = ceil(exact)
+        import numpy as np
+
+        moving = [m for m in motions if "sensor frozen" not in m[0][4]]
+        rows = [
+            (st[0], st[1], st[2], self._shown(st, low - 1), self._shown(st, high - 1), self._offset(st))
+            for st, low, high in moving
+        ]
+        k0, t0, target, first, last, offset = np.array(rows, np.int64).reshape(len(rows), 6).T
+        whose, n = counted(np.abs(last - first))
+        way = np.sign(last - first)[whose]
+        shown = first[whose] + way * n
+        left = (2 * shown + way) * MICRO / (2 * self.steps_per_k) + (offset - target)[whose]
+        with np.errstate(divide="ignore", invalid="ignore"):
+            exact = np.log(left / (t0 - target)[whose]) / -self.decay
             # Half a millionth of a degree, and room for the last bits of the logarithm, in scans.
-            slack = 0.6 / abs(left * per_scan) + 1e-6 if left else 1.0
-            shown = first + way * n
-            if not slack < k - exact < 1 - slack or k + k0 < low:
-                guess = k0 + k
-                k = -k0 + first_scan_near(
-                    guess, low, high - 1, lambda j, shown=shown: (self._shown(state, j) - shown) * way > 0
-                )
-            steps[k0 + k] = shown + way
-        return list(steps), [shown / self.steps_per_k for shown in steps.values()]
+            slack = 0.6 / np.abs(left * self.decay) + 1e-6
+            whole = np.ceil(exact)
+            sure = (slack < whole - exact) & (whole - exact < 1 - slack)
+        scans = k0[whose] + np.where(np.isfinite(whole), whole, 0).astype(np.int64)
+        for i in np.flatnonzero(~sure):
+            scans[i] = self._leaves(moving[whose[i]], int(scans[i]), int(shown[i]), int(way[i]))
+        return keep_last(scans, (shown + way) / self.steps_per_k)
+
+    def _leaves(self, motion: Motion, guess: int, shown: int, way: int) -> int:
+        """The first scan of a motion in which the sensor is beyond the step `shown`."""
+        state, low, high = motion
+        return first_scan_near(guess, low, high - 1, lambda k: (self._shown(state, k) - shown) * way > 0)
 
     def picture(self, state: State, k: int) -> dict[str, float]:
         shown, below = self.sense(state, k)

@@ -2,8 +2,17 @@
 
 from __future__ import annotations
 
-from spokeshave.machine.device import NEVER, Device, Parameter, Parameters, State, Terminal, stuck
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from spokeshave.machine.device import (
+    NEVER, Device, Motion, Parameter, Parameters, State, Terminal, counted, keep_last, stuck
+)  # fmt: skip
 from spokeshave.model.project import Type, Value
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
 
 MICRO = 1_000_000
 
@@ -113,18 +122,22 @@ class Vessel(Device):
     def number(self, state: State, k: int) -> float:
         return self.level(state, k) // self.grain * self.grain / MICRO
 
-    def readings(self, state: State, low: int, high: int) -> tuple[list[int], list[float]]:
+    def readings(self, motions: Sequence[Motion]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
         """By division: the scan in which each step of the level is passed."""
-        k0, level, flow, grain = int(state[0]), int(state[1]), int(state[2]), self.grain
-        high = min(high, self.settled(state) + 1)
-        if flow == 0 or low >= high:
-            return [], []
-        first, last = self.level(state, low - 1) // grain, self.level(state, high - 1) // grain
-        if flow > 0:
-            steps = {k0 - (level - n * grain) // flow: n for n in range(first + 1, last + 1)}
-        else:
-            steps = {k0 + (level - n * grain) // -flow + 1: n - 1 for n in range(first, last, -1)}
-        return list(steps), [n * grain / MICRO for n in steps.values()]
+        import numpy as np
+
+        rows = [
+            (st[0], st[1], st[2], self.level(st, low - 1) // self.grain, self.level(st, high - 1) // self.grain)
+            for st, low, high in motions
+        ]
+        k0, level, flow, first, last = np.array(rows, np.int64).T
+        whose, n = counted(np.abs(last - first))
+        k0, level, flow, first = k0[whose], level[whose], flow[whose], first[whose]
+        # Rising, the next step is reached; falling, the present one is left.
+        border = np.where(flow > 0, first + 1 + n, first - n) * self.grain
+        scans = np.where(flow > 0, k0 - (level - border) // flow, k0 + (level - border) // -flow + 1)
+        shown = np.where(flow > 0, border // self.grain, border // self.grain - 1)
+        return keep_last(scans, shown * self.grain / MICRO)
 
     def _passes(self, state: State, k: int, border: int) -> int:
         """The first scan after `k` at or above (rising) or below (falling) a border; NEVER if it is not reached."""
