@@ -14,11 +14,13 @@ from typing import Annotated, Any, NoReturn
 import typer
 
 from spokeshave import __version__
-from spokeshave.engine.link import LinkError
+from spokeshave.engine.link import LinkError, link
 from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
+from spokeshave.formats.code.write import STYLES, generate
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.files import read_project, write_project
+from spokeshave.formats.iec_write import write_code
 from spokeshave.formats.spoke import write_text_atomically
 from spokeshave.formats.stimuli_csv import read_stimuli
 from spokeshave.formats.trace_csv import trace_rows, write_trace
@@ -27,6 +29,7 @@ from spokeshave.language.scenario import duration_ms
 from spokeshave.model.diagnostics import Diagnostic, errors
 from spokeshave.model.project import Project, Scenario
 from spokeshave.verify.check import findings
+from spokeshave.verify.equivalence import compare, runs_of
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.junit import junit, lines_of
 from spokeshave.verify.record import record_html
@@ -303,9 +306,35 @@ def _results_data(results: list[Result], found: list[Diagnostic]) -> dict[str, A
 
 @app.command()
 @_safe
-def convert(source: File, target: Annotated[Path, typer.Argument(help="The suffix tells the format.")]) -> None:
+def convert(
+    source: File,
+    target: Annotated[Path, typer.Argument(help="The suffix tells the format.")],
+    style: Annotated[
+        str, typer.Option(help="How IEC text says a chart: chart, case (a CASE for each thread) or flags (step flags).")
+    ] = "chart",
+    prove: Annotated[
+        bool, typer.Option("--prove", help="Run the code beside the chart and tell the first difference.")
+    ] = False,
+) -> None:
     """Convert a machine file to IEC text (.st) or back (.spoke)."""
-    write_project(read_project(source), target)
+    project = read_project(source)
+    if style == "chart":
+        if prove:
+            fail("--prove compares a chart with its code: add --style case or --style flags")
+        write_project(project, target)
+        return
+    if style not in STYLES:
+        fail(f"--style {style}: there are chart, {', '.join(STYLES)}")
+    if target.suffix.lower() != ".st":
+        fail(f"{target}: code is IEC text; use the suffix .st")
+    link(project)
+    write_text_atomically(write_code(project, style), target)
+    if prove:
+        code = generate(project, style)
+        found = compare(project, code.as_project(), {c: code.flag(c) for c in code.active}, runs_of(project))
+        print(f"{found.scans:,} scans of {found.runs} runs compared: {found.difference or 'no difference'}")
+        if found.difference is not None:
+            raise typer.Exit(1)
 
 
 def main() -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from hypothesis import strategies as st
 
 from spokeshave.model.project import (
@@ -142,3 +144,51 @@ def runs() -> st.SearchStrategy[list[tuple[bool, bool, bool]]]:
         min_size=2,
         max_size=9,
     ).map(lambda parts: [row for part in parts for row in part])
+
+
+@st.composite
+def structured(draw: st.DrawFn) -> Project:
+    """A file whose chart has threads: parts one behind the other, alternatives and simultaneous sections, nested."""
+    names: list[str] = []
+    ways: list[Transition] = []
+    condition = conditions((), depth=1)
+
+    def step() -> str:
+        names.append(f"P{10 * len(names) + 10}")
+        return names[-1]
+
+    def part(first: str, depth: int) -> str:
+        """A part that begins with the step `first`; gives the step it ends with."""
+        kind = draw(st.integers(0, 3)) if depth else 0
+        if kind == 2:
+            starts = [step(), step()]
+            ways.extend(Transition((first,), (s,), draw(condition)) for s in starts)
+            ends = [part(s, depth - 1) for s in starts]
+            last = step()
+            ways.extend(Transition((e,), (last,), draw(condition)) for e in ends)
+            return last
+        if kind == 3:
+            starts = [step() for _ in range(draw(st.integers(2, 3)))]
+            ways.append(Transition((first,), tuple(starts), draw(condition)))
+            waits = []
+            for end in [part(s, depth - 1) for s in starts]:
+                waits.append(step())
+                ways.append(Transition((end,), (waits[-1],), draw(condition)))
+            last = step()
+            ways.append(Transition(tuple(waits), (last,), draw(condition)))
+            return last
+        last = step()
+        ways.append(Transition((first,), (last,), draw(condition)))
+        return part(last, depth - 1) if kind == 1 else last
+
+    first = step()
+    ways.append(Transition((part(first, 2),), (first,), draw(condition)))
+    made = tuple(
+        Step(n, 10 * i + 10, draw(actions((*OUTPUTS, "Mark"))), longest=draw(st.sampled_from(("", "T#30ms"))))
+        for i, n in enumerate(names)
+    )
+    hold = draw(st.sampled_from(("", "C AND A")))
+    plain = draw(projects())
+    closing = draw(st.sampled_from(("", f"Z := P.{names[-1]}.X XOR P.{names[0]}.T > T#20ms; Count := 0;")))
+    chart = Sequence("P", first, made, tuple(ways), hold_when=hold)
+    return replace(plain, sequences=(chart,), trips=(), reset="", closing=closing)

@@ -253,7 +253,7 @@ class Reference:
         elif target:
             self.jump(c, target)
             c.jumped = True
-        if trip.times == "zero":
+        if trip.times == "zero" and not target:
             for name in c.active:
                 c.since[name] = c.lived - (self.k > 0)
                 c.time[name] = 0

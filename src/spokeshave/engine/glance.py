@@ -28,7 +28,9 @@ def nothing_follows(program: Program, s: Situation) -> bool:
     for seq in program.sequences:
         if _moves(seq, s.active[seq.index], v):
             return False
-    return not any(v[lock.asked] and bool(lock.condition(v)) is (i in s.blocked) for i, lock in enumerate(program.interlocks))
+    return not any(
+        v[lock.asked] and bool(lock.condition(v)) is (i in s.blocked) for i, lock in enumerate(program.interlocks)
+    )
 
 
 def _moves(seq: LinkedSequence, active: list[int], v: list[object]) -> bool:

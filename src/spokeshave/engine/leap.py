@@ -1,8 +1,8 @@
 """Running a stretch with skip-ahead: from each scan that does something to the next one that can.
 
-        scan ──> what time alone does next ──> jump ──> devices show something
-          ^                                                    │
-          └──── something follows <── does anybody look? <─────┘── no: put down, jump on
+scan ──> what time alone does next ──> jump ──> devices show something
+  ^                                                    │
+  └──── something follows <── does anybody look? <─────┘── no: put down, jump on
 """
 
 from __future__ import annotations

@@ -277,7 +277,7 @@ def _take_effect(program: Program, s: Situation, trip: LinkedTrip, i: int) -> No
     elif trip.steps == "go to" and i in trip.go_to:
         go_to(program, s, i, trip.go_to[i])
         s.jumped[i] = True
-    if trip.zero_times:
+    if trip.zero_times and not (trip.steps == "go to" and i in trip.go_to):  # a step that is entered has 0 already
         for a in s.active[i]:
             s.entered[i][a] = s.k - s.lost[i] - (0 if s.cold else 1)
             s.v[program.sequences[i].steps[a].t] = 0

@@ -49,7 +49,7 @@ class Situation:
     __slots__ = (
         "act_at", "active", "alarms", "blocked", "bodies", "came", "changed", "cold", "dev_ahead", "dev_course", "dev_failed", "dev_hand", "dev_next",
         "dev_state", "dev_wake", "drives", "edge_was", "effected", "entered", "events", "forces", "hazards", "held_from",
-        "jumped", "k", "kept", "late_hold", "left", "lost", "mode", "moved", "next_reading", "pair_on", "raised", 
+        "jumped", "k", "kept", "late_hold", "left", "lost", "mode", "moved", "next_reading", "pair_on", "raised",
         "spent", "stored", "taken", "told_from", "touched", "trip_on", "turned", "untold", "v", "written",
     )  # fmt: skip
 

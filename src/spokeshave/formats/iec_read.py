@@ -11,8 +11,11 @@ from typing import Any
 from lark import Lark, Token, Tree, UnexpectedCharacters, UnexpectedEOF, UnexpectedToken
 
 from spokeshave.formats.case_read import CaseReader, is_state_program
+from spokeshave.formats.code.read import read_code
+from spokeshave.formats.code.write import STYLES
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.pragma import merge_pragma, take_pragma
+from spokeshave.formats.spoke import from_data
 from spokeshave.language import syntax as sx
 from spokeshave.language.blocks import BLOCKS
 from spokeshave.language.literals import read_value, time_ms
@@ -261,6 +264,22 @@ def step_numbers(names: list[str]) -> list[int]:
     return [10 * (i + 1) for i in range(len(names))]
 
 
+def _read_code(text: str, tree: Tree[Token], pragma: dict[str, Any]) -> Project:
+    """Generated code: the machine file of its pragma, with the texts as they stand in the code."""
+    style = pragma.get("code")
+    if style not in STYLES:
+        raise FormatError(f"the pragma speaks of code of the style {style}", advice=f"there are {' and '.join(STYLES)}")
+    project = from_data({k: v for k, v in pragma.items() if k not in ("version", "code")})
+    programs = [p for p in tree.children if isinstance(p, Tree) and p.data == "program"]
+    if len(programs) != 1:
+        raise FormatError(f"generated code is one PROGRAM, here are {len(programs)}")
+    last = programs[0].children[-1]
+    heads = [c for c in programs[0].children if isinstance(c, Tree) and c.data == "var_block"]
+    start = max((int(h.meta.end_pos) for h in heads), default=0)
+    assert isinstance(last, Token)
+    return read_code(text, start, int(last.start_pos or 0), project, str(style))[0]
+
+
 def parse_iec(text: str) -> Project:
     """The machine file of an IEC text, its pragma taken in. Raises `FormatError` with line and column."""
     plain, pragma = take_pragma(text)
@@ -272,6 +291,8 @@ def parse_iec(text: str) -> Project:
         raise FormatError(problem.message, line=problem.line, column=problem.column, advice=problem.advice) from None
     except RecursionError:
         raise FormatError("an expression is too long") from None
+    if pragma is not None and "code" in pragma:
+        return _read_code(plain, tree, pragma)
     for part in tree.children:
         if isinstance(part, Tree):
             (reader.var_block if part.data == "var_block" else reader.program)(part)

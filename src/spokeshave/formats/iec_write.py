@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from spokeshave.formats.pragma import make_pragma
+from spokeshave.formats.code.write import generate
+from spokeshave.formats.pragma import code_pragma, make_pragma
 from spokeshave.language.literals import value_text
 from spokeshave.language.rename import free_program_names
 from spokeshave.model.project import Project, Sequence, Signal, SignalClass
@@ -34,6 +35,22 @@ def write_iec(project: Project, pragma: bool = True) -> str:
     if pragma:
         parts.append(make_pragma(project) + "\n")
     return "\n".join(p for p in parts if p)
+
+
+def write_code(project: Project, style: str) -> str:
+    """The machine file as one program of plain structured text, in a style of `formats.code`: `case` or `flags`.
+
+    Raises `FormatError` where the style cannot say what a chart does, with the reason.
+    """
+    made = generate(project, style)
+    out = f"PROGRAM {made.name}\n"
+    out += "".join(f"  {line}\n" for line in _declarations(project, shared=False).splitlines())
+    for retain in (False, True):
+        mine = [v for v in made.variables if v.retain is retain]
+        if mine:
+            lines = "".join(f"    {v.name} : {v.kind}{f' := {v.initial}' * bool(v.initial)};\n" for v in mine)
+            out += f"  VAR{' RETAIN' if retain else ''} (* of the code *)\n{lines}  END_VAR\n"
+    return f"{out}{made.text}END_PROGRAM\n\n{code_pragma(project, style)}\n"
 
 
 def _declarations(project: Project, shared: bool) -> str:

@@ -53,6 +53,11 @@ def take_pragma(text: str) -> tuple[str, dict[str, Any] | None]:
     return text[: found.start()] + blank + text[found.end() :], data
 
 
+def code_pragma(project: Project, style: str) -> str:
+    """The pragma of generated code: the whole machine file, and the style it was written in."""
+    return _pragma({"version": VERSION, "code": style, **to_data(project)})
+
+
 def make_pragma(project: Project) -> str:
     """The pragma that makes the text of a machine file whole."""
     data = to_data(project)
@@ -67,8 +72,12 @@ def make_pragma(project: Project) -> str:
     data.pop("instances", None)
     data.pop("opening", None)
     data.pop("closing", None)
+    return _pragma({"version": VERSION, **data})
+
+
+def _pragma(data: Mapping[str, Any]) -> str:
     lines = []
-    for key, value in {"version": VERSION, **data}.items():
+    for key, value in data.items():
         if isinstance(value, list) and value:
             items = ",\n   ".join(json.dumps(v, ensure_ascii=False) for v in value)
             lines.append(f" {json.dumps(key)}: [\n   {items}]")

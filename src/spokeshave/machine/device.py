@@ -187,9 +187,7 @@ def counted(counts: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.in
     return whose, np.arange(len(whose)) - np.repeat(np.cumsum(counts) - counts, counts)
 
 
-def keep_last(
-    scans: NDArray[np.int64], numbers: NDArray[np.float64]
-) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+def keep_last(scans: NDArray[np.int64], numbers: NDArray[np.float64]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
     """Where several steps are passed in one scan, the last of them is shown."""
     import numpy as np
 

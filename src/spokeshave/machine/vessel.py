@@ -6,7 +6,16 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from spokeshave.machine.device import (
-    NEVER, Device, Motion, Parameter, Parameters, State, Terminal, counted, keep_last, stuck
+    NEVER,
+    Device,
+    Motion,
+    Parameter,
+    Parameters,
+    State,
+    Terminal,
+    counted,
+    keep_last,
+    stuck,
 )  # fmt: skip
 from spokeshave.model.project import Type, Value
 

@@ -1,0 +1,154 @@
+"""Phase 7 as code: what the action blocks contribute, what is stored, what is reset, then bodies (semantics section 5)."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from itertools import groupby
+
+from spokeshave.formats.code.pieces import Code, Hole, Variables, all_of, any_of
+from spokeshave.formats.code.protect import Protection
+from spokeshave.formats.code.styles import Style
+from spokeshave.model.project import Action, Body, Project, Qualifier, Sequence, Step
+
+Q = Qualifier
+
+
+@dataclass
+class Block:
+    """An action block: `on` is the condition under which it contributes."""
+
+    q: Sequence
+    step: Step
+    action: Action
+    stored: str = ""
+    since: str = ""
+    spent: str = ""
+    kept: str = ""
+    on: str = "FALSE"
+
+
+class Control:
+    """All blocks of a project in the order in which bodies run: sequences as listed, step numbers, positions."""
+
+    def __init__(self, project: Project, variables: Variables, style: Style, protection: Protection) -> None:
+        self.project, self.style, self.protection = project, style, protection
+        self.blocks = [
+            self._block(q, s, a, i, variables)
+            for q in project.sequences
+            for s in sorted(q.steps, key=lambda s: s.number)
+            for i, a in enumerate(s.actions)
+        ]
+        self.resets: dict[tuple[str, str], str] = {}
+        for b in self.blocks:
+            if b.action.qualifier is Q.R and self._target(b) not in self.resets:
+                self.resets[self._target(b)] = variables.new(f"{b.action.target}_Reset")
+        self.body_on = {
+            self._target(b): variables.new(f"{b.action.target}_On") for b in self.blocks if self._body(b) is not None
+        }  # fmt: skip
+        self.body_done: dict[tuple[str, str], str] = {}
+        for body, runs in groupby((b for b in self.blocks if self._body(b) is not None), key=self._target):
+            list(runs)
+            if body in self.body_done:
+                self.body_done[body] = self.body_done[body] or variables.new(f"{body[1]}_Done")
+            else:
+                self.body_done[body] = ""
+
+    def _block(self, q: Sequence, s: Step, a: Action, index: int, variables: Variables) -> Block:
+        b = Block(q, s, a)
+        kind = a.qualifier
+        name = f"{q.name}_{s.name}_{a.target}" + (f"_{index + 1}" if index else "")
+        if kind.stored:
+            b.stored = variables.new(f"{name}_Stored", retain=q.retain)
+            self.protection.stored[q.name].append(b.stored)
+            if kind in (Q.SD, Q.SL):
+                b.since = variables.new(f"{name}_For", "TIME", retain=q.retain)
+                self.protection.clocks[q.name].append(b.since)
+            if kind is Q.DS:
+                b.spent = variables.new(f"{name}_Spent")
+                self.style.kept[(q.name, s.name)].spent.append(b.spent)
+        elif kind is not Q.R and q.name in self.protection.held:
+            b.kept = variables.new(f"{name}_Kept")
+        return b
+
+    def _target(self, b: Block) -> tuple[str, str]:
+        signal = self.project.signal(b.action.target)
+        return ("", signal.name) if signal is not None else (b.q.name, b.action.target.lower())
+
+    def _body(self, b: Block) -> Body | None:
+        if self.project.signal(b.action.target) is not None:
+            return None
+        return next(x for x in b.q.bodies if x.name.lower() == b.action.target.lower())
+
+    def write(self, code: Code) -> None:
+        for b in self.blocks:
+            self._contribution(code, b)
+        for target, reset in self.resets.items():
+            parts = [
+                self._held_too(b, self._x(b))
+                for b in self.blocks
+                if b.action.qualifier is Q.R and self._target(b) == target
+            ]
+            code.line(f"{reset} := {any_of(parts)};")
+            code.when(reset, (f"{b.stored} := FALSE;" for b in self.blocks if b.stored and self._target(b) == target))
+        for target in dict.fromkeys(map(self._target, self.blocks)):
+            on = any_of(b.on for b in self.blocks if self._target(b) == target and b.action.qualifier is not Q.R)
+            if target in self.resets:
+                on = f"NOT {self.resets[target]} AND {f'({on})' if ' OR ' in on else on}"
+            code.line(f"{self.body_on.get(target, target[1])} := {on};")
+        self._run_bodies(code)
+
+    def _x(self, b: Block) -> str:
+        return self.style.active(b.q, b.step)
+
+    def _held_too(self, b: Block, condition: str) -> str:
+        """A condition that counts while its sequence runs, and while it is held if it keeps its outputs."""
+        runs, p = self.protection.runs(b.q), self.protection
+        if b.q.name not in p.held or b.q.hold_outputs == "drop":
+            return all_of(runs, condition)
+        return f"({runs} OR {p.held[b.q.name]}) AND {condition}"
+
+    def _contribution(self, code: Code, b: Block) -> None:
+        kind, x, own = b.action.qualifier, self._x(b), self.style.kept[(b.q.name, b.step.name)]
+        time, runs = b.action.time.strip(), self.protection.runs(b.q)
+        now = {
+            Q.N: x,
+            Q.L: f"{x} AND {own.time} < {time}",
+            Q.D: f"{x} AND {own.time} >= {time}",
+            Q.P: f"{x} AND {own.came}",
+            Q.P1: f"{x} AND {own.came}",
+            Q.P0: own.left,
+        }.get(kind)
+        if now is not None:
+            if not b.kept:
+                b.on = all_of(runs, now)
+            else:
+                code.when(runs, [f"{b.kept} := {now};"])
+                b.on = self._held_too(b, b.kept)
+        elif kind is not Q.R:
+            store = f"{b.stored} := TRUE;" + (f" {b.since} := T#0s;" if b.since else "")
+            if kind is Q.DS:
+                code.when(all_of(runs, x, f"{own.time} >= {time}", f"NOT {b.spent}"), [f"{b.spent} := TRUE;", store])
+            else:
+                code.when(all_of(runs, x, own.came, f"NOT {b.stored}"), [store])
+            b.on = b.stored
+            if b.since:
+                b.on += f" AND {b.since} {'>=' if kind is Q.SD else '<'} {time}"
+
+    def _run_bodies(self, code: Code) -> None:
+        """Each body once, at its first block that is on; blocks of one body in a row are one."""
+        acting = [b for b in self.blocks if self._body(b) is not None and b.action.qualifier is not Q.R]
+        code.lines(f"{done} := FALSE;" for done in self.body_done.values() if done)
+        for target, group in groupby(acting, key=self._target):
+            blocks = list(group)
+            body, done = self._body(blocks[0]), self.body_done[target]
+            assert body is not None
+            test = self.body_on[target]
+            if blocks[0].q.name in self.protection.held:
+                test += f" AND NOT {self.protection.held[blocks[0].q.name]}"
+            if done:
+                test += f" AND NOT {done} AND ({any_of(b.on for b in blocks)})"
+            code.line(f"IF {test} THEN (* {body.name} *)")
+            if done:
+                code.line(f"  {done} := TRUE;")
+            code.hole(Hole(("body", blocks[0].q.name, body.name), self.style.words.statements(body.text, blocks[0].q)))
+            code.line(f"END_IF; (* end of {body.name} *)")

@@ -1,0 +1,106 @@
+"""What a generated text is put together from: fixed words, holes in which the model's own texts stand, variables."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+from spokeshave.language.syntax import KEYWORDS
+from spokeshave.model.edits import taken_names
+from spokeshave.model.project import Project
+
+
+@dataclass(frozen=True, slots=True)
+class Hole:
+    """A place where a text of the model stands, as `text` in the words of the code.
+
+    `of` tells whose it is: ("condition", sequence, index), ("body", sequence, name), ("opening",), ...
+    """
+
+    of: tuple[str | int, ...]
+    text: str
+
+
+Piece = str | Hole
+
+
+@dataclass(frozen=True, slots=True)
+class Variable:
+    """A variable the code needs beside the signals. `kind` is a type or a block, `initial` its literal."""
+
+    name: str
+    kind: str
+    initial: str = ""
+    retain: bool = False
+
+
+@dataclass
+class Code:
+    """Lines of a program in the making."""
+
+    pieces: list[Piece] = field(default_factory=list)
+    indent: int = 1
+
+    def line(self, *parts: Piece) -> None:
+        self.pieces += ["  " * self.indent, *parts, "\n"]
+
+    def lines(self, texts: Iterable[str]) -> None:
+        for text in texts:
+            self.line(text)
+
+    def title(self, text: str) -> None:
+        self.pieces.append("\n")
+        self.line(f"(* {text} *)")
+
+    def when(self, condition: str, then: Iterable[str]) -> None:
+        """An IF around lines; nothing if there are none."""
+        then = list(then)
+        if then:
+            self.line(f"IF {condition} THEN")
+            self.indent += 1
+            self.lines(then)
+            self.indent -= 1
+            self.line("END_IF;")
+
+    def hole(self, hole: Hole) -> None:
+        """Statements of the model, each line as it is."""
+        self.pieces += [hole, "\n"]
+
+    @property
+    def text(self) -> str:
+        return "".join(p if isinstance(p, str) else p.text for p in self.pieces)
+
+
+class Variables:
+    """Gives out names that nothing else has."""
+
+    def __init__(self, project: Project) -> None:
+        self.listed: list[Variable] = []
+        self._taken = {n.lower() for n in taken_names(project)} | {i.name.lower() for i in project.instances}
+        self._taken |= {w.lower() for w in KEYWORDS}
+
+    def name(self, wanted: str) -> str:
+        """A free name like `wanted`, which it takes."""
+        base = wanted.replace("__", "_").strip("_")
+        name, n = base, 1
+        while name.lower() in self._taken:
+            n += 1
+            name = f"{base}_{n}"
+        self._taken.add(name.lower())
+        return name
+
+    def new(self, wanted: str, kind: str = "BOOL", initial: str = "", retain: bool = False) -> str:
+        name = self.name(wanted)
+        self.listed.append(Variable(name, kind, initial, retain))
+        return name
+
+
+def any_of(parts: Iterable[str]) -> str:
+    """Conditions joined by OR; FALSE for none."""
+    return " OR ".join(parts) or "FALSE"
+
+
+def all_of(*parts: str) -> str:
+    """Conditions joined by AND, those that say TRUE left out. Each part binds at least as strongly as AND."""
+    kept = [p for p in parts if p != "TRUE"]
+    return " AND ".join(kept) or "TRUE"

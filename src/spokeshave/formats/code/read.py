@@ -1,0 +1,228 @@
+"""Generated code back into the machine file: its texts may have been edited, the words around them not.
+
+The pragma holds the machine file that the code was made from. It is written out once more; what stands in the file must
+be the same, token by token, but for the places where texts of the model stand: what is new there is taken over.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+from spokeshave.formats.code.pieces import Hole
+from spokeshave.formats.code.styles import Style
+from spokeshave.formats.code.write import Generated, generate
+from spokeshave.formats.errors import FormatError
+from spokeshave.model.project import Project
+
+# Comments are left out, but those that tell where a body ends.
+_TOKEN = re.compile(
+    r"(?P<end>\(\* end of [^*]*\*\))|(?P<skip>\(\*.*?\*\)|//[^\n]*|\s+)"
+    r"|(?P<word>(?:T|TIME|BOOL|INT|DINT|REAL)#[-+]?[\w.]+|[A-Za-z_]\w*(?:\.[A-Za-z_]\w*)*|\d[\w#.]*|:=|=>|<=|>=|<>|\*\*|.)",
+    re.DOTALL | re.IGNORECASE,
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Token:
+    word: str
+    start: int
+    end: int
+
+    def same(self, other: Token) -> bool:
+        return self.word.lower() == other.word.lower()
+
+
+def tokens(text: str, offset: int = 0) -> list[Token]:
+    found = _TOKEN.finditer(text)
+    return [Token(m[0], m.start() + offset, m.end() + offset) for m in found if m.lastgroup != "skip"]
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """A text of the model that the code says otherwise."""
+
+    of: tuple[str | int, ...]
+    old: str
+    new: str
+
+
+def read_code(text: str, start: int, end: int, project: Project, style: str) -> tuple[Project, list[Change]]:
+    """The machine file with the texts of the code from `start` to `end`. Raises `FormatError` with line and column for
+    anything else that differs.
+    """
+    reader = _CodeReader(text, generate(project, style))
+    changes = reader.changes(start, end)
+    for change in changes:
+        project = _put(project, change)
+    return project, changes
+
+
+class _CodeReader:
+    def __init__(self, text: str, code: Generated) -> None:
+        self.text, self.code = text, code
+        self.back = dict(_words_back(code.maker))
+        self.own = {v.name.lower() for v in code.variables}
+
+    def fail(self, at: int, message: str, advice: str) -> FormatError:
+        line = self.text.count("\n", 0, at) + 1
+        return FormatError(message, line=line, column=at - self.text.rfind("\n", 0, at), advice=advice)
+
+    def changes(self, start: int, end: int) -> list[Change]:
+        given = tokens(self.text[start:end], start)
+        parts = self._parts()
+        at, out = 0, []
+        for n, (fixed, hole) in enumerate(parts):
+            at = self._match(given, at, fixed, end)
+            if hole is None:
+                continue
+            following = parts[n + 1][0]
+            stop = self._find(given, at, following, end)
+            old, new = tokens(hole.text), given[at:stop]
+            if len(old) != len(new) or not all(a.same(b) for a, b in zip(old, new)):
+                out.append(Change(hole.of, hole.text.strip(), self._model_text(given, at, stop, hole)))
+            at = stop
+        if at < len(given):
+            raise self.fail(given[at].start, f"{given[at].word} stands behind the end of the code", "take it out")
+        return out
+
+    def _parts(self) -> list[tuple[list[Token], Hole | None]]:
+        """Fixed tokens, each run of them with the hole behind it."""
+        parts: list[tuple[list[Token], Hole | None]] = []
+        run = ""
+        for piece in self.code.pieces:
+            if isinstance(piece, Hole):
+                parts.append((tokens(run), piece))
+                run = ""
+            else:
+                run += piece
+        return [*parts, (tokens(run), None)]
+
+    def _match(self, given: list[Token], at: int, fixed: list[Token], end: int) -> int:
+        for n, wanted in enumerate(fixed):
+            if at + n >= len(given):
+                raise self.fail(end, f"the code ends, {wanted.word} is needed", "write the code out again")
+            if not given[at + n].same(wanted):
+                raise self.fail(
+                    given[at + n].start, f"{given[at + n].word} stands where the code has {wanted.word}",
+                    "conditions, bodies, opening and closing logic are read back; change the rest in the model",
+                )  # fmt: skip
+        return at + len(fixed)
+
+    def _find(self, given: list[Token], at: int, fixed: list[Token], end: int) -> int:
+        """Where the words behind a hole begin: the first place where they all stand, else where most of them do."""
+        best, most = at, -1
+        for place in range(at, len(given)):
+            n = 0
+            while n < len(fixed) and place + n < len(given) and given[place + n].same(fixed[n]):
+                n += 1
+            if n == len(fixed):
+                return place
+            if n > most:
+                best, most = place, n
+        self._match(given, best, fixed, end)
+        return best
+
+    def _model_text(self, given: list[Token], at: int, stop: int, hole: Hole) -> str:
+        """The new text in the words of the model."""
+        own = str(hole.of[1]) if hole.of[0] in ("condition", "body", "hold") else ""
+        if stop == at:
+            raise self.fail(given[at].start, "the text is missing", "write TRUE for a condition that always holds")
+        out, place, n = [], given[at].start, at
+        while n < stop:
+            token = given[n]
+            key = token.word.lower()
+            size = 1
+            if n + 2 < stop and given[n + 1].word == "=" and f"{key} = {given[n + 2].word}" in self.back:
+                key, size = f"{key} = {given[n + 2].word}", 3
+            if key in self.back:
+                out += [self.text[place : token.start], self._short(self.back[key], own)]
+                place = given[n + size - 1].end
+            elif key in self.own:
+                advice = "write what the model knows: signals, steps' flags and times, edges that are there already"
+                raise self.fail(token.start, f"{token.word} is a variable of the code alone", advice)
+            n += size
+        return ("".join(out) + self.text[place : given[stop - 1].end]).strip()
+
+    def _short(self, text: str, own: str) -> str:
+        return (
+            text[len(own) + 1 :]
+            if own and text.lower().startswith(f"{own.lower()}.") and text.count(".") == 2
+            else text
+        )
+
+
+def _words_back(style: Style) -> Iterator[tuple[str, str]]:
+    """What stands for what: words of the code in lower case, words of the model with whole names."""
+    words = style.words
+    if words.home:
+        yield words.home.lower(), "Home"
+    for q in style.project.sequences:
+        if q.name in style.states:
+            yield style.states[q.name].lower(), f"{q.name}.State"
+        for s in q.steps:
+            active = style.active(q, s)
+            if active != "FALSE":
+                yield active.lower(), f"{q.name}.{s.name}.X"
+            own = style.kept[(q.name, s.name)]
+            yield own.time.lower(), f"{q.name}.{s.name}.T"
+            if own.late:
+                yield own.late.lower(), f"{q.name}.{s.name}.Late"
+    known = dict(_members(style))
+    for e in words.edges.values():
+        operand, time = (_replaced(t, known) for t in (e.operand, e.time))
+        known[e.value.lower()] = f"{e.function}({operand}{', ' + time if time else ''})"
+        yield e.value.lower(), known[e.value.lower()]
+
+
+def _members(style: Style) -> Iterator[tuple[str, str]]:
+    for q in style.project.sequences:
+        for s in q.steps:
+            yield style.active(q, s).lower(), f"{q.name}.{s.name}.X"
+            yield style.time(q, s).lower(), f"{q.name}.{s.name}.T"
+
+
+def _replaced(text: str, known: dict[str, str]) -> str:
+    out, place = [], 0
+    found = tokens(text)
+    for n, t in enumerate(found):
+        if t.start < place:
+            continue
+        three = " ".join(x.word.lower() for x in found[n : n + 3])
+        for key, end in ((three, found[min(n + 2, len(found) - 1)].end), (t.word.lower(), t.end)):
+            if key in known and key != "false":
+                out += [text[place : t.start], known[key]]
+                place = end
+                break
+    return "".join(out) + text[place:]
+
+
+def _put(project: Project, change: Change) -> Project:
+    kind, *rest = change.of
+    new = change.new
+    if kind == "opening":
+        return replace(project, opening=new)
+    if kind == "closing":
+        return replace(project, closing=new)
+    if kind == "home":
+        return replace(project, home=new)
+    if kind == "trip":
+        return replace(
+            project, trips=tuple(replace(t, condition=new) if t.name == rest[0] else t for t in project.trips)
+        )
+    sequences = []
+    for q in project.sequences:
+        if q.name == rest[0] and kind == "hold":
+            q = replace(q, hold_when=new)
+        elif q.name == rest[0] and kind == "body":
+            q = replace(q, bodies=tuple(replace(b, text=new) if b.name == rest[1] else b for b in q.bodies))
+        elif q.name == rest[0] and kind == "condition":
+            q = replace(
+                q,
+                transitions=tuple(
+                    replace(t, condition=new) if i == rest[1] else t for i, t in enumerate(q.transitions)
+                ),
+            )
+        sequences.append(q)
+    return replace(project, sequences=tuple(sequences))

@@ -1,0 +1,166 @@
+"""A machine file as one program of plain structured text that does in each scan what the charts do."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+from spokeshave.formats.code.control import Control
+from spokeshave.formats.code.pieces import Code, Hole, Piece, Variable, Variables
+from spokeshave.formats.code.protect import Protection
+from spokeshave.formats.code.styles import CaseStyle, FlagStyle, Style
+from spokeshave.formats.code.words import Words, write_edges
+from spokeshave.formats.errors import FormatError
+from spokeshave.language import syntax as sx
+from spokeshave.language.literals import read_value, time_text
+from spokeshave.language.parse import parse_statements
+from spokeshave.model.project import Instance, Project, Signal, SignalClass, Type
+
+STYLES: dict[str, type[Style]] = {"case": CaseStyle, "flags": FlagStyle}
+
+
+@dataclass(frozen=True, slots=True)
+class Generated:
+    """A machine file written out. `active` tells for each `Sequence.Step.X` when the code has the step active."""
+
+    project: Project
+    maker: Style
+    name: str
+    pieces: tuple[Piece, ...]
+    variables: tuple[Variable, ...]
+    active: dict[str, str]
+    interlocks: tuple[str, ...]
+
+    @property
+    def text(self) -> str:
+        return "".join(p if isinstance(p, str) else p.text for p in self.pieces)
+
+    def as_project(self) -> Project:
+        """The machine file without charts: the code runs as its opening logic, flags say which steps are active."""
+        flags = {column: f"Is{n}_{column.replace('.', '_')}" for n, column in enumerate(self.active)}
+        kinds = {t.value for t in Type}
+        signals = [
+            Signal(v.name, SignalClass.INTERNAL, Type(v.kind), initial=_initial(v), retain=v.retain)
+            for v in self.variables
+            if v.kind in kinds
+        ]
+        signals += [Signal(name, SignalClass.INTERNAL) for name in flags.values()]
+        tell = "".join(f"{flags[c]} := {on};\n" for c, on in self.active.items())
+        p = self.project
+        return replace(
+            p,
+            signals=(*p.signals, *signals),
+            instances=(*p.instances, *(Instance(v.name, v.kind) for v in self.variables if v.kind not in kinds)),
+            opening=self.text, closing=tell, sequences=(), trips=(), reset="", home="", scenarios=(),
+            interlocks=tuple(replace(i, condition=c) for i, c in zip(p.interlocks, self.interlocks)),
+        )  # fmt: skip
+
+    def flag(self, column: str) -> str:
+        """The internal of `as_project` that stands for a step flag."""
+        return f"Is{list(self.active).index(column)}_{column.replace('.', '_')}"
+
+
+def _initial(v: Variable) -> bool | int | float | None:
+    return read_value(v.initial, Type(v.kind)) if v.initial else None
+
+
+def generate(project: Project, style: str) -> Generated:
+    """The code of a machine file that can run. Raises `FormatError` where it cannot be written in this style."""
+    _refuse_returns(project)
+    variables = Variables(project)
+    name = variables.name(f"{project.sequences[0].name if project.sequences else 'Machine'}_Code")
+    first_scan = variables.new("FirstScan", "BOOL", "TRUE")
+    made = STYLES[style](project, variables)
+    words = made.words = Words(project, variables, made)
+    protection = Protection(project, variables, made, time_text(project.period_ms), first_scan)
+    control = Control(project, variables, made, protection)
+    if project.home.strip():
+        words.home = variables.new("Home_Now")
+    top, rest = Code(), Code()
+    reset = words.rising(project.reset, None) if project.reset.strip() else "FALSE"
+    # The phases behind the edges first: they tell which edges there are, and whose states are asked for.
+    interlocks = tuple(words.expression(i.condition, None) for i in project.interlocks)
+    home = words.expression(project.home, None) if project.home.strip() else ""
+    opening = words.statements(project.opening, None)
+    _sections(project, made, protection, control, rest, first_scan, reset)
+    closing = words.statements(project.closing, None)
+    if made.states:  # some were asked for only after their places had passed
+        rest = Code()
+        _sections(project, made, protection, control, rest, first_scan, reset)
+    if project.closing.strip():
+        rest.title("closing logic")
+        rest.hole(Hole(("closing",), closing))
+        rest.line("(* end of closing logic *)")
+    rest.line(f"{first_scan} := FALSE;")
+    top.title("times of active steps and of what is stored")
+    top.when(f"NOT {first_scan}", (line for q in project.sequences for line in protection.tick(q, "+")))
+    if home:
+        top.title("home")
+        top.line(f"{words.home} := ", Hole(("home",), home), ";")
+    if project.opening.strip():
+        top.title("opening logic")
+        top.hole(Hole(("opening",), opening))
+        top.line("(* end of opening logic *)")
+    if words.edges:
+        top.title("edges")
+        write_edges(words, top, first_scan)
+    active = {f"{q.name}.{s.name}.X": made.active(q, s) for q in project.sequences for s in q.steps}
+    pieces = (*top.pieces, *rest.pieces)
+    return Generated(project, made, name, pieces, tuple(variables.listed), active, interlocks)
+
+
+def _sections(
+    project: Project, style: Style, protection: Protection, control: Control, code: Code, first_scan: str, reset: str
+) -> None:
+    if protection.run or protection.jumped or any(v.came or v.left for v in style.kept.values()):
+        code.title("new steps are no longer new; trips, holds, restarts")
+        protection.write(code, reset)
+    for q in project.sequences:
+        code.title(f"evolution of {q.name}")
+        parts = [
+            protection.run.get(q.name, ""),
+            f"NOT {protection.jumped[q.name]}" if q.name in protection.jumped else "",
+        ]
+        code.line(f"IF {' AND '.join(p for p in (*parts, f'NOT {first_scan}') if p)} THEN")
+        code.indent += 1
+        style.evolve(code, q)
+        code.indent -= 1
+        code.line("END_IF;")
+        style.count_states(code, q)
+        code.when(protection.runs(q), _late(protection, style, project, q.name))
+    code.title("actions")
+    control.write(code)
+
+
+def _late(protection: Protection, style: Style, project: Project, name: str) -> Iterator[str]:
+    q = project.sequence(name)
+    assert q is not None
+    for s in q.steps:
+        own = style.kept[(q.name, s.name)]
+        if not s.longest.strip():
+            continue
+        then = f"{own.late} := TRUE;"
+        trip = next((t.name for t in project.trips if t.name.lower() == s.response.lower()), "")
+        if trip:
+            then += f" {protection.raised[trip]} := TRUE;"
+        elif s.response == "hold":
+            then += f" {protection.late_hold[q.name]} := TRUE;"
+        yield f"IF {style.active(q, s)} AND NOT {own.late} AND {own.time} >= {s.longest.strip()} THEN {then} END_IF;"
+
+
+def _refuse_returns(project: Project) -> None:
+    texts = [("the opening logic", project.opening), ("the closing logic", project.closing)]
+    texts += [(f"the body {b.name} of {q.name}", b.text) for q in project.sequences for b in q.bodies]
+    for where, text in texts:
+        if _returns(parse_statements(text)):
+            raise FormatError(
+                f"{where} has a RETURN, which would end the whole scan here",
+                advice="write IF around what it leaves out",
+            )
+
+
+def _returns(statements: tuple[sx.Statement, ...]) -> bool:
+    return any(
+        (isinstance(s, sx.Jump) and s.kind == "RETURN") or any(_returns(b) for b in sx.children(s)[1])
+        for s in statements
+    )
