@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable
 
-from spokeshave.engine.link_sequence import transition_place
+from spokeshave.engine.link_sequence import step_numbers, transition_place
 from spokeshave.language.blocks import BLOCKS
 from spokeshave.language.rename import name_problem
 from spokeshave.model.diagnostics import Place, did_you_mean
@@ -63,13 +63,14 @@ def _check_steps(project: Project, q: Sequence, note: Note) -> None:
     if q.step(q.initial) is None:
         note("initial-step", Place("sequence", item=q.name), f"{q.initial} is not one of its steps",
                   "choose an initial step")  # fmt: skip
+    numbered = step_numbers(q)
     for i, t in enumerate(q.transitions):
         for name in (*t.sources, *t.targets):
-            if q.step(name) is None:
+            if name.lower() not in seen:
                 offer = did_you_mean(name, (s.name for s in q.steps))
-                note("unknown-step", transition_place(q, i), f"there is no step {name} in {q.name}", offer)
+                note("unknown-step", transition_place(q, i, numbered), f"there is no step {name} in {q.name}", offer)
         if not t.sources or not t.targets:
-            note("transition-ends", transition_place(q, i), "a transition needs steps on both sides")
+            note("transition-ends", transition_place(q, i, numbered), "a transition needs steps on both sides")
         for names in (t.sources, t.targets):
             if len(set(names)) < len(names):
-                note("transition-ends", transition_place(q, i), "the same step stands twice on one side")
+                note("transition-ends", transition_place(q, i, numbered), "the same step stands twice on one side")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 from spokeshave.engine import program as pg
@@ -13,12 +14,16 @@ from spokeshave.model.diagnostics import Place, did_you_mean
 from spokeshave.model.project import Action, Qualifier, Sequence, SignalClass, Step, Transition, Type
 
 
-def transition_place(sequence: Sequence, index: int) -> Place:
-    """Where a transition is, in words: `20 to 30` by numbers."""
+def transition_place(sequence: Sequence, index: int, numbers: Mapping[str, int] | None = None) -> Place:
+    """Where a transition is, in words: `20 to 30` by numbers, which may be given where many places are asked for."""
     t = sequence.transitions[index]
-    number = {s.name: str(s.number) for s in sequence.steps}
-    ends = ["+".join(number.get(n, n) for n in names) for names in (t.sources, t.targets)]
+    number = step_numbers(sequence) if numbers is None else numbers
+    ends = ["+".join(str(number.get(n, n)) for n in names) for names in (t.sources, t.targets)]
     return Place("transition", sequence.name, " to ".join(ends), index)
+
+
+def step_numbers(sequence: Sequence) -> dict[str, int]:
+    return {s.name: s.number for s in sequence.steps}
 
 
 class SequenceLinker:
@@ -53,8 +58,15 @@ class SequenceLinker:
                 done = self.texts.condition(s.permissive, Place("step", q.name, s.name), scope)
                 if done is not None:
                     permissives[s.name] = (*done, s.permissive)
-        ways = [self._way(q, i, t, scope, number, rank[i], permissives) for i, t in enumerate(q.transitions)]
-        choices = {i: self._choice([w for w in ways if w and i in w["sources"]]) for i in range(len(q.steps))}
+        numbers = step_numbers(q)
+        ways = [
+            self._way(q, i, t, scope, number, rank[i], permissives, numbers) for i, t in enumerate(q.transitions)
+        ]
+        leaving: dict[int, list[dict[str, Any]]] = {i: [] for i in range(len(q.steps))}
+        for w in ways:
+            for i in w["sources"] if w else ():
+                leaving[i].append(w)  # type: ignore[arg-type]
+        choices = {i: self._choice(mine) for i, mine in leaving.items()}
         in_order = sorted(range(len(q.steps)), key=lambda i: q.steps[i].number)
         blocks = {i: self._blocks(index, q, q.steps[i], scope, bodies, base=index) for i in in_order}
         steps = [self._step(q, i, s, scope) for i, s in enumerate(q.steps)]
@@ -65,9 +77,9 @@ class SequenceLinker:
 
     def _way(
         self, q: Sequence, index: int, t: Transition, scope: TextScope, number: dict[str, int], order: int,
-        permissives: dict[str, tuple[int, ck.Checked, str]],
+        permissives: dict[str, tuple[int, ck.Checked, str]], numbers: dict[str, int],
     ) -> dict[str, Any] | None:  # fmt: skip
-        place = transition_place(q, index)
+        place = transition_place(q, index, numbers)
         done = self.texts.condition(t.condition, place, scope)
         if done is None:
             return None
@@ -176,6 +188,10 @@ class SequenceLinker:
             )
             for w in d["ways"]
         ]  # fmt: skip
+        leaving: dict[int, list[pg.Way]] = {i: [] for i in range(len(q.steps))}
+        for way in ways:
+            for i in way.sources:
+                leaving[i].append(way)
         steps = []
         for part in d["steps"]:
             s: Step = part["s"]
@@ -194,11 +210,10 @@ class SequenceLinker:
                     frozenset(b.target for b in blocks if b.qualifier is Qualifier.N),
                     tuple(b for b in blocks if b.qualifier not in (Qualifier.N, Qualifier.P0)),
                     tuple(b for b in blocks if b.qualifier is Qualifier.P0),
-                    tuple(sorted((w for w in ways if part["index"] in w.sources), key=lambda w: w.order)),
+                    tuple(sorted(leaving[part["index"]], key=lambda w: w.order)),
                     frozenset(
                         load.slot
-                        for w in ways
-                        if part["index"] in w.sources
+                        for w in leaving[part["index"]]
                         for tree in (w.checked, *(tree for _, tree, _ in w.permissives))
                         for load in ck.loads(tree)
                     ),

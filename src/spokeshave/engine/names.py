@@ -10,7 +10,7 @@ from spokeshave.engine.program import FIRST_RECORDED
 from spokeshave.language.blocks import BLOCKS
 from spokeshave.language.check import Symbol
 from spokeshave.language.checked import Checked
-from spokeshave.model.project import Project, Sequence, SignalClass, Type, zero_of
+from spokeshave.model.project import Project, Sequence, Signal, SignalClass, Step, Type, zero_of
 
 _MEMBERS = {"x": Type.BOOL, "t": Type.TIME, "late": Type.BOOL}
 
@@ -27,14 +27,19 @@ class SlotTable:
     """Lower-case signal name to the slot the logic reads and writes; differs for outputs."""
     member: dict[tuple[str, str, str], int] = field(default_factory=dict)
     """(sequence, step, member) in lower case to slot; ("seq", "", "state") for states."""
+    steps: dict[str, dict[str, Step]] = field(default_factory=dict)
+    """Steps of each sequence by lower-case names."""
+    signals: dict[str, Signal] = field(default_factory=dict)
     edges: list[tuple[str, int, Checked, Checked | None]] = field(default_factory=list)
     home: int = -1
 
     def __post_init__(self) -> None:
         assert len(self.values) == FIRST_RECORDED
         for s in self.project.signals:
+            self.signals[s.name.lower()] = s
             self.final[s.name.lower()] = self.read[s.name.lower()] = self.new(s.start)
         for q in self.project.sequences:
+            self.steps[q.name.lower()] = {step.name.lower(): step for step in q.steps}
             for step in q.steps:
                 self.member[(q.name.lower(), step.name.lower(), "x")] = self.new(False)
         for s in self.project.signals:
@@ -90,14 +95,17 @@ class TextScope:
             sequence = self.table.project.sequence(parts[0])
             if sequence is None:
                 return f"there is no sequence {parts[0]}"
-            if sequence.step(parts[1]) is None:
+            if self._step(sequence, parts[1]) is None:
                 return f"{sequence.name} has no step {parts[1]}"
             return self._member(sequence, parts[1], parts[2])
         return ""
 
+    def _step(self, sequence: Sequence, name: str) -> Step | None:
+        return self.table.steps[sequence.name.lower()].get(name.lower())
+
     def _double(self, first: str, second: str) -> Symbol | str:
         """`Step.X` of the own sequence, or `Sequence.State`."""
-        if self.sequence is not None and self.sequence.step(first) is not None:
+        if self.sequence is not None and self._step(self.sequence, first) is not None:
             return self._member(self.sequence, first, second)
         if first in self.table.base:
             kind, base = self.table.base[first]
@@ -107,7 +115,7 @@ class TextScope:
             return f"a {kind} has no {second}; it has {', '.join(n for n, _ in BLOCKS[kind].members())}"
         sequence = self.table.project.sequence(first)
         if sequence is not None:
-            step = sequence.step(second)
+            step = self._step(sequence, second)
             if second == "state":
                 slot = self.table.member[(sequence.name.lower(), "", "state")]
                 return Symbol(f"{sequence.name}.State", Type.DINT, slot, f"{sequence.name}.State follows the chart")
@@ -116,7 +124,7 @@ class TextScope:
                 return f"{full} is a step; write {full}.X for active, {full}.T for its time"
             return f"{sequence.name} has no step {second}"
         for q in self.table.project.sequences:
-            step = q.step(first)
+            step = self._step(q, first)
             if step is not None:
                 return f"{step.name} is a step of {q.name}; write {q.name}.{step.name}.{second.upper()}"
         return ""
@@ -125,9 +133,9 @@ class TextScope:
         project = self.table.project
         if name == "home":
             return Symbol("Home", Type.BOOL, self.table.home, "Home is set by the project's home expression")
-        signal = project.signal(name)
+        signal = self.table.signals.get(name)
         if signal is None:
-            step = self.sequence.step(name) if self.sequence else None
+            step = self._step(self.sequence, name) if self.sequence else None
             sequence = project.sequence(name)
             if name in self.table.base:
                 kind = self.table.base[name][0]
@@ -147,7 +155,7 @@ class TextScope:
         return Symbol(signal.name, signal.type, self.table.read[name], locked)
 
     def _member(self, sequence: Sequence, step: str, member: str) -> Symbol | str:
-        found = sequence.step(step)
+        found = self._step(sequence, step)
         assert found is not None
         if member not in _MEMBERS:
             return f"a step has .X, .T and .Late, not .{member}"
