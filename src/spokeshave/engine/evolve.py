@@ -12,7 +12,7 @@ def evolve(program: Program, s: Situation) -> None:
         i = seq.index
         if s.mode[i] is Mode.RUN:
             if not s.jumped[i] and not s.cold:
-                chosen = _choose(seq, s.active[i], s.v)
+                chosen = choose(seq, s.active[i], s.v)
                 if chosen:
                     _clear(program, s, seq, chosen)
             _see_late(s, seq)
@@ -43,7 +43,7 @@ def can_leave(step: LinkedStep, active: list[int]) -> bool:
     return False
 
 
-def _choose(seq: LinkedSequence, active: list[int], v: list[object]) -> list[Way]:
+def choose(seq: LinkedSequence, active: list[int], v: list[object]) -> list[Way]:
     """The transitions to clear. Where every way out has one predecessor, steps cannot be in each other's way."""
     chosen = []
     for a in active:
@@ -56,8 +56,12 @@ def _choose(seq: LinkedSequence, active: list[int], v: list[object]) -> list[Way
         if n >= 0:
             chosen.append(step.ways[n])
     if len(chosen) > 1:
-        chosen.sort(key=lambda w: w.order)
+        chosen.sort(key=in_order)
     return chosen
+
+
+def in_order(way: Way) -> int:
+    return way.order
 
 
 def _choose_among(seq: LinkedSequence, active: list[int], v: list[object]) -> list[Way]:

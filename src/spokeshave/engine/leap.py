@@ -7,81 +7,179 @@ scan ──> what time alone does next ──> jump ──> devices show somethi
 
 from __future__ import annotations
 
+from spokeshave.engine.evolve import choose, in_order
+from spokeshave.engine.finish import outputs
 from spokeshave.engine.glance import nothing_follows
-from spokeshave.engine.phases import forget_moves, plan_reading
-from spokeshave.engine.program import Program
+from spokeshave.engine.phases import forget_moves, plan_reading, turn_device
+from spokeshave.engine.program import Program, Way
+from spokeshave.engine.rote import Rote, Spot
 from spokeshave.engine.scan import scan
 from spokeshave.engine.situation import Situation
 from spokeshave.engine.skip import jump, next_of_time
 from spokeshave.engine.trace import Trace
+from spokeshave.machine.device import NEVER
 
 NOT_KNOWN = object()
 
 
 class Leap:
-    """Counts what it did: scans that were run, and scans in which only inputs changed."""
+    """Counts what it did: scans that were run or done by rote, and scans in which only inputs changed."""
 
-    def __init__(self, program: Program, s: Situation, trace: Trace) -> None:
-        self.program, self.s, self.trace = program, s, trace
+    def __init__(self, program: Program, s: Situation, trace: Trace, rote: Rote) -> None:
+        self.program, self.s, self.trace, self.rote = program, s, trace, rote
         self.run = self.glances = 0
-        self._watching: frozenset[int] | None = None
 
     def to(self, end: int, most: int) -> None:
         """On to scan `end`, or until `most` scans were run. Raises `RunStop` as `scan` does; no stimulus may be due."""
+        if self.rote.plain and not self.s.forces and not self.s.cold:
+            self._by_rote(end, most)
+        else:
+            self._by_phases(end, most)
+
+    def _by_phases(self, end: int, most: int) -> None:
         program, s, trace = self.program, self.s, self.trace
         can_glance = not (program.restless or s.forces)
         wake, quiet, unseen = 0, False, NOT_KNOWN
         while s.k < end and self.run < most:
-            if can_glance and s.k < wake and not s.bodies and self._nothing_but_inputs(quiet):
+            if can_glance and s.k < wake and not s.bodies and self._nothing_but_inputs():
                 self.glances += 1
                 quiet = True
             else:
                 scan(program, s, (), trace)
                 self.run += 1
-                self._watching, wake = None, 0
+                wake = 0
                 before, unseen = unseen, program.times.unseen(s.v)
                 quiet = not trace.stirred and unseen == before
-            if wake <= s.k or not program.times.fixed:
+            if (quiet or can_glance) and (wake <= s.k or not program.times.fixed):
                 wake = next_of_time(program, s)
             if quiet:
                 to = wake if wake < s.next_reading else s.next_reading
                 if to > s.k:
                     jump(program, s, to if to < end else end)
 
-    def _nothing_but_inputs(self, quiet: bool) -> bool:
-        """Whether scan `k` does nothing but take in what devices show; if so it is put down, else nothing has happened.
-
-        After a `quiet` scan only what reads the changed inputs can be different.
-        """
+    def _nothing_but_inputs(self) -> bool:
+        """Whether scan `k` does nothing but take in what devices show; if so it is put down, else nothing has happened."""
         program, s = self.program, self.s
-        k, v, changed = s.k, s.v, s.changed
+        self._read_devices()
+        if not nothing_follows(program, s):
+            return False
+        if s.moved:
+            s.moved = False
+            forget_moves(s)
+        self.trace.record_inputs(s.k, s.changed, s.v)
+        jump(program, s, s.k + 1)
+        return True
+
+    def _read_devices(self) -> None:
+        """Phase 1 for the devices that show something else in scan `k`."""
+        s = self.s
+        k = s.k
         while s.next_reading <= k:
             dev_next = s.dev_next
             i = dev_next.index(s.next_reading)
-            d = program.devices[i]
+            d = self.program.devices[i]
             values = s.dev_ahead[i] or d.device.sense(s.dev_state[i], k)
+            v = s.v
             for index, slot in d.sensors:
                 value = values[index]
                 if v[slot] != value and slot not in s.taken:
                     v[slot] = value
-                    changed.append(slot)
+                    s.changed.append(slot)
             plan_reading(s, d, i)
             s.next_reading = min(dev_next)
-        if not quiet or not self._watched().isdisjoint(changed):
-            if not nothing_follows(program, s):
-                return False
-            if s.moved:
-                s.moved = False
-                forget_moves(s)
-        self.trace.record_inputs(k, changed, v)
-        jump(program, s, k + 1)
-        return True
 
-    def _watched(self) -> frozenset[int]:
-        """Slots that somebody looks at in this situation."""
-        if self._watching is None:
-            program = self.program
-            self._watching = program.watched.union(
-                *(q.steps[a].reads for q, active in zip(program.sequences, self.s.active) for a in active)
-            )
-        return self._watching
+    def _by_rote(self, end: int, most: int) -> None:
+        """A plain machine file: see `rote`. Every scan that is not known by rote is run."""
+        program, s, trace, rote = self.program, self.s, self.trace, self.rote
+        seq = program.sequences[0]
+        v, active, entered, changed, blocked = s.v, s.active[0], s.entered[0], s.changed, s.blocked
+        spot: Spot | None = None
+        wake, quiet = 0, False
+        while s.k < end and self.run < most:
+            k = s.k
+            chosen: list[Way] | None = None
+            if spot is not None and k < wake:
+                if s.next_reading <= k:
+                    self._read_devices()
+                if not quiet or not spot.watched.isdisjoint(changed):
+                    clock = k - s.lost[0]
+                    for a, slot in spot.clocks:
+                        v[slot] = (clock - entered[a]) * program.period_ms
+                    if spot.choose is None:
+                        chosen = choose(seq, active, v)
+                    else:
+                        chosen = []
+                        for test, step in spot.choose:
+                            n = test(v)
+                            if n >= 0:
+                                chosen.append(step.ways[n])
+                        if len(chosen) > 1:
+                            chosen.sort(key=in_order)
+                else:
+                    chosen = []
+                if not chosen:
+                    for i, lock in spot.locks:
+                        if bool(lock.condition(v)) is (i in blocked):
+                            break
+                    else:
+                        if changed:
+                            trace.record_inputs(k, changed, v)
+                        self.glances += 1
+                        quiet = True
+                        to = wake if wake < s.next_reading else s.next_reading
+                        s.k = k + 1 if to <= k else to if to < end else end
+                        continue
+                elif self._move(spot, chosen):
+                    spot = spot.moves[tuple([w.order for w in chosen])].to
+                    self.run += 1
+                    wake, quiet = spot.next_turn(s), False
+                    continue
+            was, on, events = dict(s.stored), s.written, len(trace.events)
+            scan(program, s, (), trace)
+            self.run += 1
+            s.moved = False
+            forget_moves(s)
+            if spot is not None and chosen and on is not None and len(trace.events) == events:
+                rote.learn(spot, was, on, chosen, s)
+            spot = rote.spot(s)
+            wake, quiet = spot.next_turn(s), False
+
+    def _move(self, spot: Spot, chosen: list[Way]) -> bool:
+        """Does scan `k` by rote, if these transitions were met here before and nothing is late or early about them."""
+        s, program, rote = self.s, self.program, self.rote
+        move = spot.moves.get(tuple([w.order for w in chosen]))
+        if move is None:
+            return False
+        k, v, entered = s.k, s.v, s.entered[0]
+        clock = k - s.lost[0]
+        for a, step, least in move.left:
+            if clock - entered[a] < least or v[step.late]:
+                return False
+        for a, step, _ in move.left:
+            v[step.t] = (clock - entered[a]) * program.period_ms
+        for a in move.entered:
+            entered[a] = clock
+            v[program.sequences[0].steps[a].t] = 0
+        for slot, value in move.writes:
+            v[slot] = value
+        s.active[0][:] = move.to.active
+        for order in move.gone:
+            del s.stored[order]
+        for order in move.stored:
+            s.stored[order] = clock
+        s.written = move.written
+        s.act_at = k + move.wait if move.wait < NEVER else NEVER
+        devices = move.devices
+        if move.barred:
+            outputs(program, s)
+            devices += rote.behind_locks
+        before, s.drives = s.drives, program.drives(v)
+        if before != s.drives:
+            for i in dict.fromkeys(devices):
+                d = program.devices[i]
+                first, last = d.first_drive, d.first_drive + len(d.drives)
+                if before[first:last] != s.drives[first:last]:
+                    turn_device(program, s, i)
+        self.trace.record_move(s, move.columns)
+        s.k = k + 1
+        return True

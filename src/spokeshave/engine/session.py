@@ -10,6 +10,7 @@ from spokeshave.engine.link import link
 from spokeshave.engine.phases import StimulusError, sample
 from spokeshave.engine.program import Program
 from spokeshave.engine.readings import begin_stretch, end_stretch
+from spokeshave.engine.rote import Rote
 from spokeshave.engine.scan import scan
 from spokeshave.engine.situation import Situation, event
 from spokeshave.engine.stimuli import Stimulus, in_time
@@ -47,6 +48,7 @@ class Session:
         """Scans that were run, not jumped over."""
         self.glances = 0
         """Scans that were seen to do nothing but take in what devices show."""
+        self._rote = Rote(self.program)
         self._next_checkpoint = CHECKPOINT_SCANS
         self._checkpoints = [(self.situation.copy(), 0)]
 
@@ -73,6 +75,8 @@ class Session:
                 due.append(log[at][0])
                 at += 1
             self.next_stimulus = at
+            if due:
+                self._rote = Rote(self.program)  # settings may be others now
         try:
             scan(self.program, s, due, self.trace)
         except RunStop as stop:
@@ -115,7 +119,7 @@ class Session:
         if self.next_stimulus < len(self.log):
             end = min(end, -(-self.log[self.next_stimulus][0].time_ms // program.period_ms))
         begin_stretch(program, s, self.trace)
-        leap = Leap(program, s, self.trace)
+        leap = Leap(program, s, self.trace, self._rote)
         try:
             leap.to(end, self._next_checkpoint - self.executed)
         except RunStop as stop:
@@ -182,7 +186,7 @@ class Session:
         now = Situation(new)
         now.k, now.cold = was.k, was.cold
         carry_over(old, was, new, now)
-        self.program, self.situation = new, now
+        self.program, self.situation, self._rote = new, now, Rote(new)
         self.trace = carried_trace(self.trace, new)
         event(now, "edit", project.name, Place())
         self._checkpoints = [(now.copy(), self.next_stimulus)]

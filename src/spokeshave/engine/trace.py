@@ -62,18 +62,37 @@ class Trace:
                 self.values.append(last[c])
                 if not given[c]:
                     stirred = True
-        if s.events:
-            stirred = True
-            self.events += s.events
-            s.events.clear()
-        if s.turned:
-            for i in s.turned:
-                scans, states = self.motions[i]
-                scans.append(k)
-                states.append(s.dev_state[i])
-            s.turned.clear()
-        self.stirred = stirred
+        self.stirred = stirred or bool(s.events)
+        if s.events or s.turned:
+            self._take_events(s)
         self.scan_count = k + 1
+
+    def record_move(self, s: Situation, columns: tuple[tuple[int, Any], ...]) -> None:
+        """As `record`, for a scan of which it is known by rote what it changes beside inputs and barred outputs."""
+        k, last = s.k, self._last
+        rows = list(columns)
+        for column, value in columns:
+            last[column] = value
+        if s.changed:
+            rows += [(c, last[c]) for c in self._among(s.changed, s.v)]
+            s.changed.clear()
+            rows.sort()
+        for column, value in rows:
+            self.scans.append(k)
+            self.columns.append(column)
+            self.values.append(value)
+        if s.events or s.turned:
+            self._take_events(s)
+
+    def _take_events(self, s: Situation) -> None:
+        """The scan's events, and the devices that were turned in it."""
+        self.events += s.events
+        s.events.clear()
+        for i in s.turned:
+            scans, states = self.motions[i]
+            scans.append(s.k)
+            states.append(s.dev_state[i])
+        s.turned.clear()
 
     def record_inputs(self, k: int, slots: list[int], v: list[Any]) -> None:
         """As `record`, for a scan in which nothing differs but inputs."""
