@@ -7,8 +7,7 @@ number gets to 80 from below, and where it falls beyond 80; `Temp > 80` where it
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from spokeshave.engine.program import LinkedDevice
 from spokeshave.machine.device import first_scan_near
@@ -17,8 +16,7 @@ if TYPE_CHECKING:
     from spokeshave.engine.situation import Situation
 
 
-@dataclass(frozen=True, slots=True)
-class Course:
+class Course(NamedTuple):
     """Where a device is going until it is turned: the scan in which a switch of it turns, the last in which its number
     changes before that, and the borders ahead as (number, whether it has to get beyond), nearest first.
     """

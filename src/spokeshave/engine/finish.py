@@ -86,3 +86,4 @@ def move(program: Program, s: Situation) -> None:
     s.drives = drives
     for i in dict.fromkeys(compress(program.driven, map(ne, drives, before))):
         turn_device(program, s, i)
+    s.next_reading = min(s.dev_next)

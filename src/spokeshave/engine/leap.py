@@ -12,7 +12,7 @@ from spokeshave.engine.finish import outputs
 from spokeshave.engine.glance import nothing_follows
 from spokeshave.engine.phases import forget_moves, plan_reading, turn_device
 from spokeshave.engine.program import Program, Way
-from spokeshave.engine.rote import Rote, Spot
+from spokeshave.engine.rote import Move, Rote, Spot
 from spokeshave.engine.scan import scan
 from spokeshave.engine.situation import Situation
 from spokeshave.engine.skip import jump, next_of_time
@@ -91,48 +91,35 @@ class Leap:
     def _by_rote(self, end: int, most: int) -> None:
         """A plain machine file: see `rote`. Every scan that is not known by rote is run."""
         program, s, trace, rote = self.program, self.s, self.trace, self.rote
-        seq = program.sequences[0]
-        v, active, entered, changed, blocked = s.v, s.active[0], s.entered[0], s.changed, s.blocked
         spot: Spot | None = None
-        wake, quiet = 0, False
+        must, wake, quiet = 0, 0, False
         while s.k < end and self.run < most:
             k = s.k
-            chosen: list[Way] | None = None
-            if spot is not None and k < wake:
+            chosen: list[Way] = []
+            if spot is not None and k < must:
                 if s.next_reading <= k:
                     self._read_devices()
-                if not quiet or not spot.watched.isdisjoint(changed):
-                    clock = k - s.lost[0]
-                    for a, slot in spot.clocks:
-                        v[slot] = (clock - entered[a]) * program.period_ms
-                    if spot.choose is None:
-                        chosen = choose(seq, active, v)
-                    else:
-                        chosen = []
-                        for test, step in spot.choose:
-                            n = test(v)
-                            if n >= 0:
-                                chosen.append(step.ways[n])
-                        if len(chosen) > 1:
-                            chosen.sort(key=in_order)
-                else:
-                    chosen = []
-                if not chosen:
-                    for i, lock in spot.locks:
-                        if bool(lock.condition(v)) is (i in blocked):
-                            break
-                    else:
-                        if changed:
-                            trace.record_inputs(k, changed, v)
-                        self.glances += 1
-                        quiet = True
-                        to = wake if wake < s.next_reading else s.next_reading
-                        s.k = k + 1 if to <= k else to if to < end else end
+                if not quiet or k >= wake or not spot.watched.isdisjoint(s.changed):
+                    chosen = self._ask(spot)
+                if chosen:
+                    known = spot.moves.get(tuple([w.order for w in chosen]))
+                    if known is not None and self._move(known):
+                        self.run += 1
+                        spot, quiet = known.to, False
+                        must = spot.phases_at(s)
+                        wake = spot.next_turn(s, must)
                         continue
-                elif self._move(spot, chosen):
-                    spot = spot.moves[tuple([w.order for w in chosen])].to
-                    self.run += 1
-                    wake, quiet = spot.next_turn(s), False
+                elif not self._lock_turns(spot):
+                    if s.changed:
+                        trace.record_inputs(k, s.changed, s.v)
+                    self.glances += 1
+                    quiet = True
+                    s.k = k + 1
+                    if k >= wake:
+                        wake = spot.next_turn(s, must)
+                    to = wake if wake < s.next_reading else s.next_reading
+                    if to > s.k:
+                        s.k = to if to < end else end
                     continue
             was, on, events = dict(s.stored), s.written, len(trace.events)
             scan(program, s, (), trace)
@@ -141,15 +128,40 @@ class Leap:
             forget_moves(s)
             if spot is not None and chosen and on is not None and len(trace.events) == events:
                 rote.learn(spot, was, on, chosen, s)
-            spot = rote.spot(s)
-            wake, quiet = spot.next_turn(s), False
+            spot, quiet = rote.spot(s), False
+            must = spot.phases_at(s)
+            wake = spot.next_turn(s, must)
 
-    def _move(self, spot: Spot, chosen: list[Way]) -> bool:
-        """Does scan `k` by rote, if these transitions were met here before and nothing is late or early about them."""
+    def _ask(self, spot: Spot) -> list[Way]:
+        """The transitions that clear in scan `k`."""
+        s, program = self.s, self.program
+        v = s.v
+        if spot.clocks:
+            clock = s.k - s.lost[0]
+            for a, slot in spot.clocks:
+                v[slot] = (clock - s.entered[0][a]) * program.period_ms
+        if spot.choose is None:
+            return choose(program.sequences[0], s.active[0], v)
+        chosen = []
+        for test, step in spot.choose:
+            n = test(v)
+            if n >= 0:
+                chosen.append(step.ways[n])
+        if len(chosen) > 1:
+            chosen.sort(key=in_order)
+        return chosen
+
+    def _lock_turns(self, spot: Spot) -> bool:
+        """Whether an interlock lets something go out that it did not before, or the other way round."""
+        v, blocked = self.s.v, self.s.blocked
+        for i, lock in spot.locks:  # noqa: SIM110 (asked in most scans)
+            if bool(lock.condition(v)) is (i in blocked):
+                return True
+        return False
+
+    def _move(self, move: Move) -> bool:
+        """Does scan `k` by rote, unless something is late or early about it."""
         s, program, rote = self.s, self.program, self.rote
-        move = spot.moves.get(tuple([w.order for w in chosen]))
-        if move is None:
-            return False
         k, v, entered = s.k, s.v, s.entered[0]
         clock = k - s.lost[0]
         for a, step, least in move.left:
@@ -180,6 +192,7 @@ class Leap:
                 first, last = d.first_drive, d.first_drive + len(d.drives)
                 if before[first:last] != s.drives[first:last]:
                     turn_device(program, s, i)
+            s.next_reading = min(s.dev_next)
         self.trace.record_move(s, move.columns)
         s.k = k + 1
         return True

@@ -116,7 +116,8 @@ def _touch(program: Program, s: Situation, st: Stimulus) -> None:
 def turn_device(program: Program, s: Situation, index: int, by_hand: bool = False) -> None:
     """Gives a device its drives, failures and hand from scan `k` on; a new hazard is an event.
 
-    What is done `by_hand` comes before the device is read in this scan, new drives come after.
+    What is done `by_hand` comes before the device is read in this scan, new drives come after. With them, the least of
+    `dev_next` has to be found again when all devices are turned.
     """
     d, k = program.devices[index], s.k
     if s.told_from[index] >= 0:
@@ -127,9 +128,9 @@ def turn_device(program: Program, s: Situation, index: int, by_hand: bool = Fals
     s.dev_course[index] = None
     if by_hand:
         s.dev_next[index], s.dev_ahead[index] = k, ()
+        s.next_reading = min(s.dev_next)
     else:
         plan_reading(s, d, index)
-    s.next_reading = min(s.dev_next)
     s.turned.append(index)
     now = d.device.hazards(state)
     if now or s.hazards:

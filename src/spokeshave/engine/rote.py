@@ -48,17 +48,28 @@ class Spot:
     locks: tuple[tuple[int, LinkedInterlock], ...]
     """The interlocks of outputs that are asked for."""
     turns: tuple[tuple[int, tuple[int, ...]], ...]
-    """(step, scans after its entry in which a comparison of its time or its window turns)."""
+    """(step, scans after its entry in which a comparison of its time turns)."""
+    windows: tuple[tuple[int, int], ...]
+    """(step, scans after its entry in which it is late)."""
     moves: dict[tuple[int, ...], Move] = field(default_factory=dict)
 
-    def next_turn(self, s: Situation) -> int:
-        """The scan in which time alone turns something."""
-        entered, last, nearest = s.entered[0], s.k - 1, s.act_at
+    def phases_at(self, s: Situation) -> int:
+        """The scan that has to be run because action control or a window asks for it."""
+        entered, nearest = s.entered[0], s.act_at
         base = s.lost[0]
+        for a, n in self.windows:
+            late = base + entered[a] + n
+            if s.k <= late < nearest:
+                nearest = late
+        return nearest
+
+    def next_turn(self, s: Situation, nearest: int) -> int:
+        """The scan in which the time of a step turns a comparison, if that is before `nearest`."""
+        entered, base = s.entered[0], s.lost[0]
         for a, scans in self.turns:
             began = base + entered[a]
             for n in scans:
-                if began + n > last:
+                if began + n >= s.k:
                     if began + n < nearest:
                         nearest = began + n
                     break
@@ -126,15 +137,14 @@ class Rote:
         joint = any(x.choose is None and all(p in s.active[0] for p in w.sources) for x in steps for w in x.ways)
         turns = []
         for x in steps:
-            scans = {NEVER}
+            scans: set[int] = set()
             for c in times.comparisons.get(x.t, ()):
                 value = int(c.other(v))
                 scans |= {-(-value // period)} if c.op in ("ge", "lt") else {value // period + 1}
                 if c.op in ("eq", "ne"):
                     scans |= {-(-value // period)}
-            if x.longest is not None:
-                scans.add(-(-x.longest.ms(v) // period))
-            turns.append((x.index, tuple(sorted(scans))))
+            if scans:
+                turns.append((x.index, tuple(sorted(scans))))
         return Spot(
             tuple(s.active[0]),
             reads | program.watched,
@@ -142,6 +152,7 @@ class Rote:
             None if joint else tuple((x.choose, x) for x in steps if x.choose is not None),
             tuple((i, lock) for i, lock in enumerate(program.interlocks) if v[lock.asked]),
             tuple(turns),
+            tuple((x.index, -(-x.longest.ms(v) // period)) for x in steps if x.longest is not None),
         )
 
     def learn(self, before: Spot, was: dict[int, int], on: frozenset[int], chosen: list[Way], s: Situation) -> None:

@@ -96,12 +96,18 @@ class Trace:
 
     def record_inputs(self, k: int, slots: list[int], v: list[Any]) -> None:
         """As `record`, for a scan in which nothing differs but inputs."""
-        columns = self._among(slots, v)
+        if len(slots) > 1:
+            slots.sort()
+        for slot in slots:
+            c = slot - FIRST_RECORDED
+            value = v[slot]
+            if self._last[c] != value:
+                self._last[c] = value
+                if c not in self.told_later:
+                    self.scans.append(k)
+                    self.columns.append(c)
+                    self.values.append(value)
         slots.clear()
-        for c in columns:
-            self.scans.append(k)
-            self.columns.append(c)
-            self.values.append(self._last[c])
 
     def _among(self, slots: list[int], v: list[Any]) -> list[int]:
         """The columns that differ, of those in `slots`, in their order; they are told from now on."""
