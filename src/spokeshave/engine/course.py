@@ -35,36 +35,46 @@ class Course(NamedTuple):
 def _course(s: Situation, d: LinkedDevice, i: int) -> Course:
     state, k, number = s.dev_state[i], s.k, d.device.number
     switch = d.device.next_switch(state, k)
-    last = min(d.device.settled(state), switch)
+    last = d.device.settled(state)
+    if switch < last:
+        last = switch
     if not d.thresholds or last <= k:
         return Course(switch, last, True, ())
     here, there = number(state, k), number(state, last)
-    course = Course(switch, last, there > here, ())
-    ahead = set()
+    rising, v = there > here, s.v
+    ahead = []
     for strict, other in d.thresholds:
-        border, beyond = other(s.v), strict is course.rising
-        if course.passed(there, border, beyond) and not course.passed(here, border, beyond):
-            ahead.add((border, beyond))
-    way = 1 if course.rising else -1
-    return Course(switch, last, course.rising, tuple(sorted(ahead, key=lambda x: (way * x[0], x[1]))))
+        border = other(v)
+        beyond = strict is rising
+        if border == here:
+            if beyond and there != here:
+                ahead.append((border, True))
+        elif border == there:
+            if not beyond:
+                ahead.append((border, False))
+        elif (here < border) is (border < there):
+            ahead.append((border, beyond))
+    if len(ahead) > 1:
+        way = 1 if rising else -1
+        ahead = sorted(set(ahead), key=lambda x: (way * x[0], x[1]))
+    return Course(switch, last, rising, tuple(ahead))
 
 
 def next_wake(s: Situation, d: LinkedDevice, i: int) -> int:
     """The first scan after `k` in which a border is passed or a switch turns."""
     course, k = s.dev_course[i], s.k
+    state, number = s.dev_state[i], d.device.number
     if course is None or course.switch <= k:
         s.dev_course[i] = course = _course(s, d, i)
+    elif course.borders:
+        borders, now, passed = course.borders, number(state, k), course.passed
+        while borders and passed(now, *borders[0]):
+            borders = borders[1:]
+        s.dev_course[i] = course = Course(course.switch, course.last, course.rising, borders)
     if not course.borders:
         return course.switch
-    state, number, passed, borders = s.dev_state[i], d.device.number, course.passed, course.borders
-    now = number(state, k)
-    while borders and passed(now, *borders[0]):
-        borders = borders[1:]
-    if len(borders) < len(course.borders):
-        s.dev_course[i] = Course(course.switch, course.last, course.rising, borders)
-    if not borders:
-        return course.switch
-    border, beyond = borders[0]
+    border, beyond = course.borders[0]
+    passed = course.passed
     guess = d.device.reaches(state, border)
     found = first_scan_near(guess, k + 1, course.last, lambda j: passed(number(state, j), border, beyond))
     return min(found, course.switch)

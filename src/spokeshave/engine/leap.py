@@ -10,7 +10,7 @@ from __future__ import annotations
 from spokeshave.engine.evolve import choose, in_order
 from spokeshave.engine.finish import outputs
 from spokeshave.engine.glance import nothing_follows
-from spokeshave.engine.phases import forget_moves, plan_reading, turn_device
+from spokeshave.engine.phases import forget_moves, read_devices, turn_device
 from spokeshave.engine.program import Program, Way
 from spokeshave.engine.rote import Move, Rote, Spot
 from spokeshave.engine.scan import scan
@@ -60,7 +60,7 @@ class Leap:
     def _nothing_but_inputs(self) -> bool:
         """Whether scan `k` does nothing but take in what devices show; if so it is put down, else nothing has happened."""
         program, s = self.program, self.s
-        self._read_devices()
+        read_devices(program, s)
         if not nothing_follows(program, s):
             return False
         if s.moved:
@@ -69,24 +69,6 @@ class Leap:
         self.trace.record_inputs(s.k, s.changed, s.v)
         jump(program, s, s.k + 1)
         return True
-
-    def _read_devices(self) -> None:
-        """Phase 1 for the devices that show something else in scan `k`."""
-        s = self.s
-        k = s.k
-        while s.next_reading <= k:
-            dev_next = s.dev_next
-            i = dev_next.index(s.next_reading)
-            d = self.program.devices[i]
-            values = s.dev_ahead[i] or d.device.sense(s.dev_state[i], k)
-            v = s.v
-            for index, slot in d.sensors:
-                value = values[index]
-                if v[slot] != value and slot not in s.taken:
-                    v[slot] = value
-                    s.changed.append(slot)
-            plan_reading(s, d, i)
-            s.next_reading = min(dev_next)
 
     def _by_rote(self, end: int, most: int) -> None:
         """A plain machine file: see `rote`. Every scan that is not known by rote is run."""
@@ -98,8 +80,9 @@ class Leap:
             chosen: list[Way] = []
             if spot is not None and k < must:
                 if s.next_reading <= k:
-                    self._read_devices()
-                if not quiet or k >= wake or not spot.watched.isdisjoint(s.changed):
+                    read_devices(program, s)
+                nobody_looks = quiet and k < wake and spot.watched.isdisjoint(s.changed)
+                if not nobody_looks:
                     chosen = self._ask(spot)
                 if chosen:
                     known = spot.moves.get(tuple([w.order for w in chosen]))
@@ -109,7 +92,7 @@ class Leap:
                         must = spot.phases_at(s)
                         wake = spot.next_turn(s, must)
                         continue
-                elif not self._lock_turns(spot):
+                elif nobody_looks or not self._lock_turns(spot):
                     if s.changed:
                         trace.record_inputs(k, s.changed, s.v)
                     self.glances += 1
@@ -184,10 +167,10 @@ class Leap:
         devices = move.devices
         if move.barred:
             outputs(program, s)
-            devices += rote.behind_locks
+            devices = tuple(dict.fromkeys(devices + rote.behind_locks))
         before, s.drives = s.drives, program.drives(v)
         if before != s.drives:
-            for i in dict.fromkeys(devices):
+            for i in devices:
                 d = program.devices[i]
                 first, last = d.first_drive, d.first_drive + len(d.drives)
                 if before[first:last] != s.drives[first:last]:

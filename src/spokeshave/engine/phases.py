@@ -40,9 +40,8 @@ def sample(program: Program, s: Situation, due: Sequence[Stimulus]) -> None:
             power_cycle(program, s)
         elif st.do in ("hand", "fail", "heal"):
             _touch(program, s, st)
-    while (at := s.next_reading) <= s.k:
-        read_device(program, s, s.dev_next.index(at))
-        s.next_reading = min(s.dev_next)
+    if s.next_reading <= s.k:
+        read_devices(program, s)
     for st in due:
         _set(program, s, st)
 
@@ -68,15 +67,20 @@ def _set(program: Program, s: Situation, st: Stimulus) -> None:
         _acknowledge(s, st.target)
 
 
-def read_device(program: Program, s: Situation, i: int) -> None:
-    """The sensors of a device become inputs, unless somebody has set those by hand."""
-    d, v = program.devices[i], s.v
-    values = s.dev_ahead[i] or d.device.sense(s.dev_state[i], s.k)
-    for index, slot in d.sensors:
-        if v[slot] != values[index] and slot not in s.taken:
-            v[slot] = values[index]
-            s.changed.append(slot)
-    plan_reading(s, d, i)
+def read_devices(program: Program, s: Situation) -> None:
+    """What devices show in scan `k` becomes inputs, unless somebody has set those by hand."""
+    k, v, dev_next, following = s.k, s.v, s.dev_next, s.next_reading
+    while following <= k:
+        i = dev_next.index(following)
+        d = program.devices[i]
+        values = s.dev_ahead[i] or d.device.sense(s.dev_state[i], k)
+        for index, slot in d.sensors:
+            if v[slot] != values[index] and slot not in s.taken:
+                v[slot] = values[index]
+                s.changed.append(slot)
+        plan_reading(s, d, i)
+        following = min(dev_next)
+    s.next_reading = following
 
 
 def plan_reading(s: Situation, d: LinkedDevice, i: int) -> None:
