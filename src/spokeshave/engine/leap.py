@@ -12,7 +12,7 @@ from spokeshave.engine.finish import outputs
 from spokeshave.engine.glance import nothing_follows
 from spokeshave.engine.phases import forget_moves, read_devices, turn_device
 from spokeshave.engine.program import Program, Way
-from spokeshave.engine.rote import Move, Rote, Spot
+from spokeshave.engine.rote import Move, Rote, Spot, moves_key
 from spokeshave.engine.scan import scan
 from spokeshave.engine.situation import Situation
 from spokeshave.engine.skip import jump, next_of_time
@@ -85,12 +85,15 @@ class Leap:
                 if not nobody_looks:
                     chosen = self._ask(spot)
                 if chosen:
-                    known = spot.moves.get(tuple([w.order for w in chosen]))
+                    known = spot.moves.get(moves_key(chosen))
                     if known is not None and self._move(known):
                         self.run += 1
                         spot, quiet = known.to, False
-                        must = spot.phases_at(s)
-                        wake = spot.next_turn(s, must)
+                        if known.next_scans is not None:
+                            must, wake = k + known.next_scans[0], k + known.next_scans[1]
+                        else:
+                            must = spot.phases_at(s)
+                            wake = spot.next_turn(s, must)
                         continue
                 elif nobody_looks or not self._lock_turns(spot):
                     if s.changed:

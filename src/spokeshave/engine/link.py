@@ -186,5 +186,7 @@ class Linker:
             device = build(d, self.project.period_ms)
             numbers = [slot for index, slot in sensors if kind.sensor_terminals()[index].type is Type.REAL]
             number = numbers[0] if numbers else -1
-            out.append(pg.LinkedDevice(d.name, device, drives, first, sensors, number, times.thresholds(number)))
+            slots = tuple(dict(sensors).get(index, -1) for index in range(len(kind.sensor_terminals())))
+            thresholds = times.thresholds(number)
+            out.append(pg.LinkedDevice(d.name, device, drives, first, sensors, slots, number, thresholds))
         return tuple(out)

@@ -73,10 +73,11 @@ def read_devices(program: Program, s: Situation) -> None:
     while following <= k:
         i = dev_next.index(following)
         d = program.devices[i]
-        values = s.dev_ahead[i] or d.device.sense(s.dev_state[i], k)
-        for index, slot in d.sensors:
-            if v[slot] != values[index] and slot not in s.taken:
-                v[slot] = values[index]
+        ahead = s.dev_ahead[i]
+        for index, value in enumerate(d.device.sense(s.dev_state[i], k)) if ahead is None else ahead:
+            slot = d.slots[index]
+            if slot >= 0 and v[slot] != value and slot not in s.taken:
+                v[slot] = value
                 s.changed.append(slot)
         plan_reading(s, d, i)
         following = min(dev_next)
@@ -88,7 +89,7 @@ def plan_reading(s: Situation, d: LinkedDevice, i: int) -> None:
     if d.thresholds is None:
         s.dev_next[i], s.dev_ahead[i] = d.device.ahead(s.dev_state[i], s.k)
         return
-    s.dev_ahead[i] = ()
+    s.dev_ahead[i] = None
     if s.dev_wake[i] <= s.k:
         s.dev_wake[i] = next_wake(s, d, i)
     s.dev_next[i] = s.dev_wake[i] if s.told_from[i] >= 0 else d.device.next_change(s.dev_state[i], s.k)
@@ -131,7 +132,7 @@ def turn_device(program: Program, s: Situation, index: int, by_hand: bool = Fals
     s.dev_wake[index] = k
     s.dev_course[index] = None
     if by_hand:
-        s.dev_next[index], s.dev_ahead[index] = k, ()
+        s.dev_next[index], s.dev_ahead[index] = k, None
         s.next_reading = min(s.dev_next)
     else:
         plan_reading(s, d, index)

@@ -197,6 +197,8 @@ class LinkedDevice:
     drives: tuple[int, ...]
     first_drive: int
     sensors: tuple[tuple[int, int], ...]  # (index in `sense`, slot)
+    slots: tuple[int, ...]
+    """Slot of each value of `sense`, -1 for those that are not wired."""
     number: int
     thresholds: tuple[tuple[bool, Compiled], ...] | None
 

@@ -19,7 +19,7 @@ def begin_stretch(program: Program, s: Situation, trace: Trace) -> None:
     for i, d in enumerate(program.devices):
         if d.thresholds is not None:
             s.told_from[i] = s.k
-            s.dev_next[i], s.dev_ahead[i] = s.dev_wake[i], ()
+            s.dev_next[i], s.dev_ahead[i] = s.dev_wake[i], None
             columns.append(d.number - FIRST_RECORDED)
     s.next_reading = min(s.dev_next, default=s.next_reading)
     trace.tell_later(columns)

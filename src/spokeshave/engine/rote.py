@@ -51,7 +51,7 @@ class Spot:
     """(step, scans after its entry in which a comparison of its time turns)."""
     windows: tuple[tuple[int, int], ...]
     """(step, scans after its entry in which it is late)."""
-    moves: dict[tuple[int, ...], Move] = field(default_factory=dict)
+    moves: dict[int | tuple[int, ...], Move] = field(default_factory=dict)
 
     def phases_at(self, s: Situation) -> int:
         """The scan that has to be run because action control or a window asks for it."""
@@ -95,6 +95,12 @@ class Move:
     barred: bool
     """Whether an interlock may have a say in what goes out before or after."""
     to: Spot
+    next_scans: tuple[int, int] | None
+    """Scans from here to what `Spot.phases_at` and `Spot.next_turn` give, where all active steps have just been entered."""
+
+
+def moves_key(chosen: list[Way]) -> int | tuple[int, ...]:
+    return chosen[0].order if len(chosen) == 1 else tuple([w.order for w in chosen])
 
 
 class Rote:
@@ -178,7 +184,8 @@ class Rote:
         devices = dict.fromkeys(i for slot in values for i in self.driven.get(slot, ()))
         # A step that is left and entered at once shows no change.
         steady = {seq.steps[a].x - FIRST_RECORDED for a, _, _ in left if a in entered}
-        before.moves[tuple(w.order for w in chosen)] = Move(
+        must = after.phases_at(s)
+        before.moves[moves_key(chosen)] = Move(
             left,
             entered,
             tuple(values.items()),
@@ -190,4 +197,5 @@ class Rote:
             tuple(devices),
             bool(before.locks or after.locks),
             after,
+            (must - (s.k - 1), after.next_turn(s, must) - (s.k - 1)) if set(entered) == set(after.active) else None,
         )

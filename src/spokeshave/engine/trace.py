@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from array import array
 from bisect import bisect_left, bisect_right
+from collections.abc import Iterable
 from itertools import compress, pairwise
 from operator import is_not
 from typing import TYPE_CHECKING, Any
@@ -70,17 +71,19 @@ class Trace:
     def record_move(self, s: Situation, columns: tuple[tuple[int, Any], ...]) -> None:
         """As `record`, for a scan of which it is known by rote what it changes beside inputs and barred outputs."""
         k, last = s.k, self._last
-        rows = list(columns)
-        for column, value in columns:
-            last[column] = value
+        rows: Iterable[tuple[int, Any]] = columns
         if s.changed:
-            rows += [(c, last[c]) for c in self._among(s.changed, s.v)]
+            more = [(c, last[c]) for c in self._among(s.changed, s.v)]
             s.changed.clear()
-            rows.sort()
+            rows = [*more, *columns]
+            if more and columns and more[-1][0] > columns[0][0]:
+                rows.sort()
+        note_scan, note_column, note_value = self.scans.append, self.columns.append, self.values.append
         for column, value in rows:
-            self.scans.append(k)
-            self.columns.append(column)
-            self.values.append(value)
+            last[column] = value
+            note_scan(k)
+            note_column(column)
+            note_value(value)
         if s.events or s.turned:
             self._take_events(s)
 

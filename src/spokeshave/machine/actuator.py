@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from spokeshave.machine.device import NEVER, Device, Parameter, Parameters, State, Terminal, stuck
+from spokeshave.machine.device import NEVER, Changes, Device, Parameter, Parameters, State, Terminal, stuck
 from spokeshave.model.project import Value
 
+_LEFT_REST, _LEFT_END, _AT_END, _AT_REST = ((1, False),), ((0, False),), ((0, True),), ((1, True),)
 SLOW = 4
 """The failure `slow` divides the speed by this."""
 
@@ -71,23 +72,29 @@ class Actuator(Device):
         )
 
     def next_change(self, state: State, k: int) -> int:
-        return self.ahead(state, k)[0]
+        k0, p0, v = state[:3]
+        if v == 0:
+            return NEVER
+        room = self.stroke - p0 if v > 0 else p0
+        following = k0 + 1 if k <= k0 and room == self.stroke else k0 - (-room // abs(v))
+        return following if following > k else NEVER
 
-    def ahead(self, state: State, k: int) -> tuple[int, tuple[Value, ...]]:
+    def ahead(self, state: State, k: int) -> tuple[int, Changes]:
         """The scans in which the position has left one end, and in which it reaches the other."""
         k0, p0, v, _, _, failed = state
         if v == 0:
             return NEVER, ()
+        if failed:
+            return super().ahead(state, k)
         room = self.stroke - p0 if v > 0 else p0
         if k <= k0 and room == self.stroke:
-            following, at_end = k0 + 1, room <= abs(v)
-        else:
-            following, at_end = k0 - (-room // abs(v)), True
-            if following <= k:
-                return NEVER, ()
-        if failed:
-            return following, self.sense(state, following)
-        return following, (at_end and v > 0, at_end and v < 0)
+            if room > abs(v):
+                return k0 + 1, _LEFT_REST if v > 0 else _LEFT_END
+            return k0 + 1, (*(_LEFT_REST if v > 0 else _LEFT_END), *(_AT_END if v > 0 else _AT_REST))
+        following = k0 - (-room // abs(v))
+        if following <= k:
+            return NEVER, ()
+        return following, _AT_END if v > 0 else _AT_REST
 
     def picture(self, state: State, k: int) -> dict[str, float]:
         at_end, at_rest = self.sense(state, k)

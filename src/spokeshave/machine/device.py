@@ -17,6 +17,8 @@ NEVER = 1 << 62
 """A scan that does not come: nothing will change by itself."""
 
 State = tuple[Any, ...]
+Changes = tuple[tuple[int, Value], ...]
+"""Sensors by index, with what they show."""
 Motion = tuple[State, int, int]
 """A state that holds for the scans from the first to before the second number."""
 Parameters = Mapping[str, float]
@@ -104,10 +106,13 @@ class Device(ABC):
         """The first scan after `k` in which `sense` may give something else if nothing turns; NEVER for none."""
         return NEVER
 
-    def ahead(self, state: State, k: int) -> tuple[int, tuple[Value, ...]]:
-        """`next_change`, and what `sense` gives then."""
+    def ahead(self, state: State, k: int) -> tuple[int, Changes]:
+        """`next_change`, and which sensors show what then, of those that show something else than in scan `k`."""
         following = self.next_change(state, k)
-        return following, () if following == NEVER else self.sense(state, following)
+        if following == NEVER:
+            return NEVER, ()
+        pairs = enumerate(zip(self.sense(state, k), self.sense(state, following)))
+        return following, tuple((i, new) for i, (old, new) in pairs if new != old)
 
     def next_switch(self, state: State, k: int) -> int:
         """As `next_change`, for the BOOL sensors alone."""

@@ -116,9 +116,14 @@ class Vessel(Device):
         return int(state[0]) + -(-(self.full - level if flow > 0 else level) // abs(flow))
 
     def next_switch(self, state: State, k: int) -> int:
-        now = self._switches(state, self.level(state, k))
-        borders = (self.low - self.slack * bool(state[3]), self.high - self.slack * bool(state[4]))
-        return min((self._passes(state, k, b) for b, on in zip(borders, now) if on != (state[2] > 0)), default=NEVER)
+        flow, level = state[2], self.level(state, k)
+        if flow == 0:
+            return NEVER
+        nearest = NEVER
+        for border in (self.low - self.slack * state[3], self.high - self.slack * state[4]):
+            if (level >= border) is (flow < 0):
+                nearest = min(nearest, self._passes(state, k, border))
+        return nearest
 
     def next_change(self, state: State, k: int) -> int:
         flow = int(state[2])
