@@ -21,7 +21,7 @@ from spokeshave.formats import spoke
 from spokeshave.model.project import Project, Sequence, Signal, SignalClass, Step, Transition, Type
 
 HOUR_MS = 3_600_000
-TIMES = 5
+TIMES = 12
 
 
 def best(work: Callable[[], object], times: int) -> float:
@@ -121,14 +121,20 @@ def main() -> int:
     dense_ratio = timed_run(thick, part, False, times) / timed_run(thick, part, True, times)
     second = dict(rows)
     skip = second["skip-ahead"]
-    print(f"{ms / 60_000:g} minutes of the candle carousel, {scans:,} scans of {period} ms, {len(changes(every)):,} changes")
+    print(
+        f"{ms / 60_000:g} minutes of the candle carousel, {scans:,} scans of {period} ms, {len(changes(every)):,} changes"
+    )
     print(f"scans run with skip-ahead: {skipping.executed:,}, looked at: {skipping.glances:,}")
     for name, seconds in rows:
         print(f"  {name:26} {seconds:10.3f} s {seconds / skip:10.2f} x skip-ahead")
     promises = [
         ("traces of both engines are the same", same, ""),
         ("trace of the tree walker is the same", same_walk, f"{walked:,} scans"),
-        ("trace of the C program is the same", same_c, "" if "C, every scan" in second else "no gcc here, not compared"),
+        (
+            "trace of the C program is the same",
+            same_c,
+            "" if "C, every scan" in second else "no gcc here, not compared",
+        ),
     ]
     if not short:
         megabytes = memory_mb(project, ms)

@@ -68,7 +68,9 @@ def slide(b: Board, n: int) -> Work:
                 yield command
 
 
-def vessel(b: Board, name: str, level: float, most: float, rates: tuple[float, float], switches: dict[str, float]) -> Work:
+def vessel(
+    b: Board, name: str, level: float, most: float, rates: tuple[float, float], switches: dict[str, float]
+) -> Work:
     grain, shown = 0.5, None
     while True:
         flow = rates[0] * bool(b.value.get(f"Fill{name}")) - rates[1] * bool(b.value.get(f"Draw{name}"))
@@ -128,7 +130,9 @@ class Carousel:
             b.set(output, False)
 
     def move(self, name: str, n: int, least: int = 1) -> Work:
-        yield from self.step(name, (f"Slide{n}",), lambda: bool(self.b.value.get(f"Extended{n}")), f"Extended{n}", least=least)
+        yield from self.step(
+            name, (f"Slide{n}",), lambda: bool(self.b.value.get(f"Extended{n}")), f"Extended{n}", least=least
+        )
 
     def main(self) -> Work:
         b, v = self.b, self.b.value
@@ -136,7 +140,11 @@ class Carousel:
             b.set("Running", False)
             homes = ("Home1", "Home2", "Extended3")
             yield from self.step(
-                "Ready", ("Done",), lambda: bool(v["Home1"] and v["Home2"] and not v.get("Extended3")), *homes, least=100
+                "Ready",
+                ("Done",),
+                lambda: bool(v["Home1"] and v["Home2"] and not v.get("Extended3")),
+                *homes,
+                least=100,
             )
             for n in range(1, 11):
                 b.set("Running", True)

@@ -7,9 +7,10 @@ from __future__ import annotations
 
 from typing import Any
 
+from tests.core.reference import Reference
+
 from spokeshave.machine.kinds import KINDS, build
 from spokeshave.model.project import Project
-from tests.core.reference import Reference
 
 
 class Walker:

@@ -95,7 +95,7 @@ class Leap:
                             must = spot.phases_at(s)
                             wake = spot.next_turn(s, must)
                         continue
-                elif nobody_looks or not self._lock_turns(spot):
+                elif nobody_looks or not (spot.locks and self._lock_turns(spot)):
                     if s.changed:
                         trace.record_inputs(k, s.changed, s.v)
                     self.glances += 1
@@ -128,11 +128,7 @@ class Leap:
                 v[slot] = (clock - s.entered[0][a]) * program.period_ms
         if spot.choose is None:
             return choose(program.sequences[0], s.active[0], v)
-        chosen = []
-        for test, step in spot.choose:
-            n = test(v)
-            if n >= 0:
-                chosen.append(step.ways[n])
+        chosen = [step.ways[n] for test, step in spot.choose if (n := test(v)) >= 0]
         if len(chosen) > 1:
             chosen.sort(key=in_order)
         return chosen

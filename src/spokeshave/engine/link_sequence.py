@@ -59,9 +59,7 @@ class SequenceLinker:
                 if done is not None:
                     permissives[s.name] = (*done, s.permissive)
         numbers = step_numbers(q)
-        ways = [
-            self._way(q, i, t, scope, number, rank[i], permissives, numbers) for i, t in enumerate(q.transitions)
-        ]
+        ways = [self._way(q, i, t, scope, number, rank[i], permissives, numbers) for i, t in enumerate(q.transitions)]
         leaving: dict[int, list[dict[str, Any]]] = {i: [] for i in range(len(q.steps))}
         for w in ways:
             for i in w["sources"] if w else ():

@@ -72,14 +72,17 @@ def read_devices(program: Program, s: Situation) -> None:
     k, v, dev_next, following = s.k, s.v, s.dev_next, s.next_reading
     while following <= k:
         i = dev_next.index(following)
-        d = program.devices[i]
-        ahead = s.dev_ahead[i]
-        for index, value in enumerate(d.device.sense(s.dev_state[i], k)) if ahead is None else ahead:
+        d, plan = program.devices[i], s.dev_ahead[i]
+        for index, value in plan[0][1] if plan else enumerate(d.device.sense(s.dev_state[i], k)):
             slot = d.slots[index]
             if slot >= 0 and v[slot] != value and slot not in s.taken:
                 v[slot] = value
                 s.changed.append(slot)
-        plan_reading(s, d, i)
+        if len(plan) > 1:
+            s.dev_ahead[i] = plan = plan[1:]
+            dev_next[i] = plan[0][0]
+        else:
+            plan_reading(s, d, i)
         following = min(dev_next)
     s.next_reading = following
 
@@ -87,9 +90,10 @@ def read_devices(program: Program, s: Situation) -> None:
 def plan_reading(s: Situation, d: LinkedDevice, i: int) -> None:
     """When a device shows something else, and what; and which scan has to be run because of it."""
     if d.thresholds is None:
-        s.dev_next[i], s.dev_ahead[i] = d.device.ahead(s.dev_state[i], s.k)
+        s.dev_ahead[i] = plan = d.device.ahead(s.dev_state[i], s.k)
+        s.dev_next[i] = plan[0][0]
         return
-    s.dev_ahead[i] = None
+    s.dev_ahead[i] = ()
     if s.dev_wake[i] <= s.k:
         s.dev_wake[i] = next_wake(s, d, i)
     s.dev_next[i] = s.dev_wake[i] if s.told_from[i] >= 0 else d.device.next_change(s.dev_state[i], s.k)
@@ -132,7 +136,7 @@ def turn_device(program: Program, s: Situation, index: int, by_hand: bool = Fals
     s.dev_wake[index] = k
     s.dev_course[index] = None
     if by_hand:
-        s.dev_next[index], s.dev_ahead[index] = k, None
+        s.dev_next[index], s.dev_ahead[index] = k, ()
         s.next_reading = min(s.dev_next)
     else:
         plan_reading(s, d, index)

@@ -19,7 +19,7 @@ def begin_stretch(program: Program, s: Situation, trace: Trace) -> None:
     for i, d in enumerate(program.devices):
         if d.thresholds is not None:
             s.told_from[i] = s.k
-            s.dev_next[i], s.dev_ahead[i] = s.dev_wake[i], None
+            s.dev_next[i], s.dev_ahead[i] = s.dev_wake[i], ()
             columns.append(d.number - FIRST_RECORDED)
     s.next_reading = min(s.dev_next, default=s.next_reading)
     trace.tell_later(columns)
@@ -37,7 +37,8 @@ def end_stretch(program: Program, s: Situation, trace: Trace) -> None:
             continue
         tell(s, d, i, s.k)
         s.told_from[i] = -1
-        s.dev_next[i], s.dev_ahead[i] = d.device.ahead(s.dev_state[i], s.k - 1)
+        s.dev_ahead[i] = plan = d.device.ahead(s.dev_state[i], s.k - 1)
+        s.dev_next[i] = plan[0][0]
         if d.number not in s.taken and d.number not in s.forces:
             s.v[d.number] = d.device.number(s.dev_state[i], s.k - 1)
     s.next_reading = min(s.dev_next, default=s.next_reading)

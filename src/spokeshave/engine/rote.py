@@ -19,7 +19,9 @@ from spokeshave.machine.device import NEVER
 from spokeshave.model.project import Qualifier
 
 Key = tuple[tuple[int, ...], tuple[int, ...], tuple[bool, ...], frozenset[int] | None]
-_SIMPLE = frozenset((Qualifier.N, Qualifier.P, Qualifier.P1, Qualifier.P0, Qualifier.S, Qualifier.R, Qualifier.L, Qualifier.D))
+_SIMPLE = frozenset(
+    (Qualifier.N, Qualifier.P, Qualifier.P1, Qualifier.P0, Qualifier.S, Qualifier.R, Qualifier.L, Qualifier.D)
+)
 
 
 def is_plain(program: Program) -> bool:

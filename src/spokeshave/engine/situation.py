@@ -9,7 +9,7 @@ from typing import Any
 
 from spokeshave.engine.course import Course
 from spokeshave.engine.program import Program
-from spokeshave.machine.device import NEVER, Changes, Motion, State
+from spokeshave.machine.device import NEVER, Motion, Plan, State
 from spokeshave.model.diagnostics import Place
 
 
@@ -103,8 +103,8 @@ class Situation:
         self.dev_failed: list[frozenset[str]] = [frozenset() for _ in program.devices]
         self.dev_next = [0] * len(program.devices)
         """Scan in which a device's sensors give something else."""
-        self.dev_ahead: list[Changes | None] = [None] * len(program.devices)
-        """Which sensors give what then, where it is known; None where all have to be asked."""
+        self.dev_ahead: list[Plan] = [()] * len(program.devices)
+        """Which sensors give what then, where it is known; empty where all have to be asked."""
         self.dev_course: list[Course | None] = [None] * len(program.devices)
         self.dev_wake = [0] * len(program.devices)
         """Scan that has to be run because of it."""

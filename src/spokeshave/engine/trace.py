@@ -33,7 +33,8 @@ class Trace:
         self.columns = array("i")
         self.values = array("d")
         self.events: list[Event] = []
-        self.motions: list[tuple[array[int], list[State]]] = [(array("q"), []) for _ in program.devices]
+        self.motions: list[list[State]] = [[] for _ in program.devices]
+        """States of each device, one behind the other; a state begins with the scan from which it holds."""
         self.scan_count = 0
         self.stirred = True
         """Whether the last scan changed anything but inputs, moved a step or told an event."""
@@ -92,9 +93,7 @@ class Trace:
         self.events += s.events
         s.events.clear()
         for i in s.turned:
-            scans, states = self.motions[i]
-            scans.append(s.k)
-            states.append(s.dev_state[i])
+            self.motions[i].append(s.dev_state[i])
         s.turned.clear()
 
     def record_inputs(self, k: int, slots: list[int], v: list[Any]) -> None:
@@ -151,7 +150,7 @@ class Trace:
         scans = np.concatenate([np.array(self.scans[first:], np.int64), *(r[1] for r in rows)])
         columns = np.concatenate([np.array(self.columns[first:], np.int32), *(np.full(len(r[1]), r[0]) for r in rows)])
         values = np.concatenate([np.array(self.values[first:], np.float64), *(r[2] for r in rows)])
-        order = np.argsort(scans * len(self.recorded) + columns)
+        order = np.argsort(scans * len(self.recorded) + columns, kind="stable")  # good at runs that are sorted already
         del self.scans[first:], self.columns[first:], self.values[first:]
         self.scans.frombytes(scans[order].tobytes())
         self.columns.frombytes(columns[order].astype(np.int32).tobytes())
@@ -162,9 +161,8 @@ class Trace:
         keep = bisect_right(self.scans, k - 1)
         del self.scans[keep:], self.columns[keep:], self.values[keep:]
         self.events = [e for e in self.events if e.k < k]
-        for scans, states in self.motions:
-            n = bisect_right(scans, k - 1)
-            del scans[n:], states[n:]
+        for states in self.motions:
+            del states[bisect_right(states, k - 1, key=begin) :]
         self._last = [None] * len(self.recorded)
         for column, value in zip(self.columns, self.values):
             self._last[column] = value
@@ -233,5 +231,10 @@ class Trace:
 
     def motion(self, device: int, k: int) -> State:
         """The state of a device that holds at scan `k`."""
-        scans, states = self.motions[device]
-        return states[max(0, bisect_right(scans, k) - 1)]
+        states = self.motions[device]
+        return states[max(0, bisect_right(states, k, key=begin) - 1)]
+
+
+def begin(state: State) -> int:
+    """The scan from which a state of a device holds."""
+    return int(state[0])

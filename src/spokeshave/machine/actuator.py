@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from spokeshave.machine.device import NEVER, Changes, Device, Parameter, Parameters, State, Terminal, stuck
+from spokeshave.machine.device import END_OF_PLAN, NEVER, Device, Parameter, Parameters, Plan, State, Terminal, stuck
 from spokeshave.model.project import Value
 
 _LEFT_REST, _LEFT_END, _AT_END, _AT_REST = ((1, False),), ((0, False),), ((0, True),), ((1, True),)
@@ -79,22 +79,23 @@ class Actuator(Device):
         following = k0 + 1 if k <= k0 and room == self.stroke else k0 - (-room // abs(v))
         return following if following > k else NEVER
 
-    def ahead(self, state: State, k: int) -> tuple[int, Changes]:
+    def ahead(self, state: State, k: int) -> Plan:
         """The scans in which the position has left one end, and in which it reaches the other."""
         k0, p0, v, _, _, failed = state
         if v == 0:
-            return NEVER, ()
+            return END_OF_PLAN
         if failed:
             return super().ahead(state, k)
         room = self.stroke - p0 if v > 0 else p0
-        if k <= k0 and room == self.stroke:
-            if room > abs(v):
-                return k0 + 1, _LEFT_REST if v > 0 else _LEFT_END
-            return k0 + 1, (*(_LEFT_REST if v > 0 else _LEFT_END), *(_AT_END if v > 0 else _AT_REST))
-        following = k0 - (-room // abs(v))
-        if following <= k:
-            return NEVER, ()
-        return following, _AT_END if v > 0 else _AT_REST
+        reach = k0 - (-room // abs(v))
+        if reach <= k:
+            return END_OF_PLAN
+        if k > k0 or room < self.stroke:
+            return ((reach, _AT_END if v > 0 else _AT_REST), *END_OF_PLAN)
+        leaves = _LEFT_REST if v > 0 else _LEFT_END
+        if reach == k0 + 1:
+            return ((reach, leaves + (_AT_END if v > 0 else _AT_REST)), *END_OF_PLAN)
+        return ((k0 + 1, leaves), (reach, _AT_END if v > 0 else _AT_REST), *END_OF_PLAN)
 
     def picture(self, state: State, k: int) -> dict[str, float]:
         at_end, at_rest = self.sense(state, k)

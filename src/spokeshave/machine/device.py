@@ -17,8 +17,9 @@ NEVER = 1 << 62
 """A scan that does not come: nothing will change by itself."""
 
 State = tuple[Any, ...]
-Changes = tuple[tuple[int, Value], ...]
-"""Sensors by index, with what they show."""
+Plan = tuple[tuple[int, tuple[tuple[int, Value], ...]], ...]
+"""Scans, each with the sensors that show something else from then on: their index in `sense`, and what they show."""
+END_OF_PLAN: Plan = ((NEVER, ()),)
 Motion = tuple[State, int, int]
 """A state that holds for the scans from the first to before the second number."""
 Parameters = Mapping[str, float]
@@ -106,13 +107,15 @@ class Device(ABC):
         """The first scan after `k` in which `sense` may give something else if nothing turns; NEVER for none."""
         return NEVER
 
-    def ahead(self, state: State, k: int) -> tuple[int, Changes]:
-        """`next_change`, and which sensors show what then, of those that show something else than in scan `k`."""
+    def ahead(self, state: State, k: int) -> Plan:
+        """What comes after scan `k` if nothing turns: one scan at least, in their order. A plan that tells everything
+        ends with NEVER.
+        """
         following = self.next_change(state, k)
         if following == NEVER:
-            return NEVER, ()
+            return END_OF_PLAN
         pairs = enumerate(zip(self.sense(state, k), self.sense(state, following)))
-        return following, tuple((i, new) for i, (old, new) in pairs if new != old)
+        return ((following, tuple((i, new) for i, (old, new) in pairs if new != old)),)
 
     def next_switch(self, state: State, k: int) -> int:
         """As `next_change`, for the BOOL sensors alone."""

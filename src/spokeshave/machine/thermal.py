@@ -101,17 +101,23 @@ class ThermalMass(Device):
 
     def next_switch(self, state: State, k: int) -> int:
         below = self._below(state, k)
-        guess = self.reaches(state, self.value["high_c"])
+        guess = self._when(state, self.value["high_c"] * MICRO)
         if guess <= k and below is (state[2] < self.value["high_c"] * MICRO):
             return NEVER
         return first_scan_near(guess, k + 1, self.settled(state), lambda j: self._below(state, j) is not below)
 
     def reaches(self, state: State, value: float) -> int:
-        t0, target = int(state[1]), int(state[2])
-        part = (value * MICRO - target) / (t0 - target) if t0 != target else 0.0
+        """The sensor shows a step from half a step before it on."""
+        half = MICRO / (2 * self.steps_per_k)
+        return self._when(state, value * MICRO + self._offset(state) + (half if state[2] < state[1] else -half))
+
+    def _when(self, state: State, micro: float) -> int:
+        """The scan in which the temperature gets to so many millionths of a degree, but for rounding."""
+        k0, t0, target = state[0], state[1], state[2]
+        part = (micro - target) / (t0 - target) if t0 != target else 0.0
         if part <= 0:
             return self.settled(state)
-        return int(state[0]) + max(0, math.ceil(-math.log(part) / self.decay))
+        return int(k0 + max(0, math.ceil(-math.log(part) / self.decay)))
 
     def number(self, state: State, k: int) -> float:
         if state[4]:
@@ -125,7 +131,7 @@ class ThermalMass(Device):
         shown, end = self._shown(state, k), self.settled(state)
         if "sensor frozen" in state[4] or k >= end:
             return NEVER
-        guess = self.reaches(state, self._border(state, shown) / MICRO)
+        guess = self._when(state, self._border(state, shown))
         return first_scan_near(guess, k + 1, end, lambda j: self._shown(state, j) != shown)
 
     def _border(self, state: State, shown: Any) -> Any:

@@ -165,8 +165,9 @@ class Vessel(Device):
         return at if at > k else NEVER
 
     def reaches(self, state: State, value: float) -> int:
-        level, flow = int(state[1]), int(state[2])
-        return int(state[0]) + (round((value * MICRO - level) / flow) if flow else 0)
+        k0, level, flow = state[:3]
+        ahead = round(value * MICRO) - level
+        return int(k0 + (-(-ahead // flow) if flow > 0 else ahead // flow + 1 if flow < 0 else 0))
 
     def picture(self, state: State, k: int) -> dict[str, float]:
         _, low, high = self.sense(state, k)
