@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import replace
 
 import pytest
@@ -11,8 +12,18 @@ from hypothesis import strategies as st
 from spokeshave.engine.session import Session
 from spokeshave.engine.skip import first_at
 from spokeshave.engine.stimuli import Stimulus
-from spokeshave.model.project import Device, Instance, Project, Signal, SignalClass, Type
-from tests.core.projects import INPUTS, projects
+from spokeshave.model.project import (
+    Action,
+    Device,
+    Instance,
+    Interlock,
+    Project,
+    Qualifier,
+    Signal,
+    SignalClass,
+    Type,
+)  # fmt: skip
+from tests.core.projects import INPUTS, projects, structured
 from tests.core.test_semantics import PASS, gate, main
 from tests.core.test_statements import project as logic
 
@@ -93,6 +104,53 @@ seconds = st.tuples(st.sampled_from((0.03, 0.2, 0.55)), st.sampled_from((0.02, 0
 def test_random_charts_with_a_machine_that_answers_and_fails_run_the_same(project, parameters, done):
     stimuli = [Stimulus(t, *deed) for t, deed in sorted(done, key=lambda d: d[0])]
     both(with_machine(project, parameters), stimuli)
+
+
+def plain(project: Project, borders: tuple[float, float], seconds: tuple[float, float, float]) -> Project:
+    """A chart alone with its machine: no texts but conditions, which look at a temperature and a level too."""
+    q = project.sequences[0]
+    simple = ("N", "L", "D", "P", "P1", "P0", "S", "R")
+    steps = tuple(replace(s, actions=tuple(a for a in s.actions if a.qualifier in simple)) for s in q.steps)
+    ways = []
+    for i, t in enumerate(q.transitions):
+        condition = re.sub(r"(?:RISING|FALLING|HELD)\((\w)(?:, [^)]*)?\)", r"\1", t.condition)
+        late = f" OR {t.sources[0]}.T >= T#{40 + 30 * (i % 3)}ms"
+        more = (
+            late,
+            f"{late} OR Temp >= {borders[0]}",
+            f" AND NOT (Level > {borders[1]}){late}",
+            f" OR Level <= {borders[1]}",
+        )
+        ways.append(replace(t, condition=f"({condition}){more[i % 4]}"))
+    travel, run_up, constant = seconds
+    devices = (
+        Device("Slide", "actuator", (("extend", "Y1"), ("extended", "A"), ("retracted", "B")),
+               (("extend_s", travel), ("retract_s", travel / 2))),
+        Device("Fan", "motor", (("run", "Y3"), ("running", "C")), (("run_up_s", run_up), ("run_down_s", run_up))),
+        Device("Heat", "thermal", (("heater", "Y2"), ("temperature", "Temp")),
+               (("time_constant_s", constant), ("heater_k", 60.0), ("resolution_k", 0.5))),
+        Device("Tank", "vessel", (("inlet", "Z"), ("outlet", "Y1"), ("level", "Level"), ("high", "High")),
+               (("volume_l", 5.0), ("start_l", 2.0), ("inlet_l_s", 4.0), ("outlet_l_s", 1.5), ("high_l", 4.0))),
+    )  # fmt: skip
+    signals = [Signal(n, SignalClass.INPUT, Type.REAL) for n in ("Temp", "Level")] + [Signal("High", SignalClass.INPUT)]
+    steps = (replace(steps[0], actions=(*steps[0].actions, Action(Qualifier.N, "Z"))), *steps[1:])
+    locks = (Interlock("Y2", f"Temp < {borders[0] + 4} OR B"), Interlock("Z", "NOT High"))
+    return replace(
+        project, signals=(*project.signals, *signals), devices=devices, opening="", closing="", opposed=(), interlocks=locks,
+        sequences=(replace(q, steps=steps, transitions=tuple(ways), hold_when=""),),
+    )  # fmt: skip
+
+
+borders = st.tuples(st.sampled_from((25.0, 25.5, 60.25)), st.sampled_from((0.0, 1.0, 3.05)))
+
+
+@thousands
+@given(structured(), borders, seconds, st.lists(st.tuples(times, st.sampled_from(("Delay", "Delay", "A"))), max_size=2))
+def test_plain_charts_that_go_round_and_round_run_the_same_by_rote(project, at, parameters, done):
+    made = plain(project, at, parameters)
+    stimuli = [Stimulus(t, "force" if n == "A" else "set", n, True if n == "A" else t) for t, n in sorted(done)]
+    skipping, _ = both(made, stimuli, 8000)
+    assert skipping._rote.plain
 
 
 @pytest.mark.parametrize("op", ["<", ">", "<=", ">=", "=", "<>"])
