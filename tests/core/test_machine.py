@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from spokeshave.machine.device import NEVER, ParameterError
+from spokeshave.machine.device import NEVER, ParameterError, first_scan_near
 from spokeshave.machine.kinds import KINDS, build, device_problems
 from spokeshave.model.project import Device, Project, Signal, SignalClass, Type
 
@@ -58,6 +58,81 @@ def test_the_next_change_is_the_first_scan_that_shows_something_else(kind, turns
                 assert device.sense(state, j) == seen, f"changed unannounced at {j}"
             k = min(told, end)
             seen = device.sense(state, k)
+
+
+@pytest.mark.parametrize("kind", sorted(KINDS))
+@given(turns=drives, failing=st.data())
+def test_what_is_planned_ahead_is_what_is_sensed(kind, turns, failing):
+    device = made(kind)
+    n = len(device.drive_terminals())
+    state, k = device.start(), 0
+    for scans, values in turns:
+        failed = frozenset(failing.draw(st.lists(st.sampled_from(device.failures), max_size=1)))
+        state = device.turn(state, k, tuple(values[:n]), failed, 0)
+        seen, low = list(device.sense(state, k)), k + 1
+        for at, changes in device.ahead(state, k):
+            for j in range(low, min(at, k + scans)):
+                assert list(device.sense(state, j)) == seen
+            if at >= k + scans:
+                break
+            for index, value in changes:
+                seen[index] = value
+            assert list(device.sense(state, at)) == seen
+            low = at
+        k += scans
+
+
+MASSES = st.fixed_dictionaries({
+    "time_constant_s": st.sampled_from((0.5, 3.0, 20.0)), "heater_k": st.sampled_from((3.0, 60.0, 200.0)),
+    "cooler_k": st.sampled_from((5.0, 50.0)), "resolution_k": st.sampled_from((7.0, 0.5, 0.1, 0.03)),
+})  # fmt: skip
+TANKS = st.fixed_dictionaries({
+    "volume_l": st.sampled_from((1.0, 3.3, 20.0)), "start_l": st.sampled_from((0.0, 1.0, 2.7)),
+    "inlet_l_s": st.sampled_from((0.5, 2.0, 40.0)), "outlet_l_s": st.sampled_from((0.3, 2.0, 50.0)),
+    "resolution_l": st.sampled_from((0.5, 0.1, 0.033)), "high_l": st.sampled_from((0.8, 15.0)),
+})  # fmt: skip
+
+
+@given(st.tuples(st.just("thermal"), MASSES) | st.tuples(st.just("vessel"), TANKS), drives, st.data())
+def test_readings_told_in_one_go_are_those_of_every_scan(which, turns, failing):
+    kind, parameters = which
+    device = made(kind, **parameters)
+    state, k, motions, looked = device.start(), 0, [], []
+    before = device.number(state, 0)
+    for scans, values in turns:
+        state = device.turn(state, k, tuple(values), frozenset(), 0)
+        motions.append((state, k + 1, k + 10 * scans + 1))
+        for j in range(k + 1, k + 10 * scans + 1):
+            if device.number(state, j) != before:
+                before = device.number(state, j)
+                looked.append((j, before))
+        k += 10 * scans
+    found, numbers = device.readings(motions)
+    assert list(zip(found.tolist(), numbers.tolist())) == looked
+
+
+@given(st.integers(-5, 60), st.integers(0, 40), st.integers(0, 40), st.integers(0, 50))
+def test_the_first_scan_is_found_wherever_one_looks_first(guess, low, length, turns_at):
+    high = low + length
+    expected = next((j for j in range(low, high + 1) if j >= turns_at), NEVER)
+    assert first_scan_near(guess, low, high, lambda j: j >= turns_at) == expected
+
+
+def test_a_vessel_fills_shows_its_level_in_steps_and_its_switches_with_hysteresis():
+    tank = made("vessel", volume_l=10, inlet_l_s=2, outlet_l_s=1, low_l=1, high_l=8, hysteresis_l=0.5, resolution_l=0.5)
+    filling = tank.turn(tank.start(), 0, (True, False, False, False), frozenset(), 0)
+    assert [tank.sense(filling, k) for k in (49, 50, 399, 400)] == [
+        (0.5, False, False), (1.0, True, False), (7.5, True, False), (8.0, True, True)
+    ]  # fmt: skip
+    assert tank.sense(filling, 900) == (10.0, True, True)
+    emptying = tank.turn(filling, 900, (False, False, True, False), frozenset(), 0)
+    assert [tank.sense(emptying, k)[2] for k in (1150, 1151)] == [True, False]
+    assert [tank.sense(emptying, k)[1] for k in (1850, 1851)] == [True, False]
+    assert tank.sense(emptying, 9000) == (0.0, False, False)
+    leaking = tank.turn(filling, 100, (False,) * 4, frozenset({"leak", "low stuck off"}), 0)
+    assert tank.sense(leaking, 1100) == (1.0, False, False)
+    dry = tank.turn(filling, 100, (True, False, True, False), frozenset({"no supply", "outlet blocked"}), 0)
+    assert tank.sense(dry, 5000)[0] == 2.0
 
 
 def test_an_actuator_takes_its_travel_times_and_opens_its_switches_at_once():
