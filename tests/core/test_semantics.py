@@ -8,7 +8,7 @@ import pytest
 
 from spokeshave.engine.explain import waiting
 from spokeshave.engine.link import LinkError
-from spokeshave.engine.session import Session
+from spokeshave.engine.session import Session, StimulusError
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.model.project import (
     Action,
@@ -235,6 +235,32 @@ def test_section_9_3_the_lowest_rank_decides():
     project = replace(trip(), trips=(low, high), reset="")
     session = run(project, 20, (20, "Go", True), (40, "Go", False), (50, "Stop", True), (80, "Reset", True))
     assert on(session, "Main.Open.X") == list(range(2, 8))
+
+
+def test_section_9_5_in_hand_drive_sequences_wait_and_outputs_are_asked_for_by_hand():
+    """Interlocks stay in force; afterwards the sequence goes on where it stood."""
+    project = gate(Action(Qualifier.L, "Drive", "T#100ms"), interlocks=(Interlock("Drive", "NOT Stop"),))
+    session = run(project, 5, (20, "Go", True))
+    assert on(session, "Drive") == [2, 3, 4]
+    deeds = [
+        ("drive", "", True),
+        ("ask", "Drive", True),
+        ("set", "Stop", True),
+        ("set", "Stop", False),
+        ("drive", "", False),
+    ]
+    for what, target, value in deeds:
+        session.do(what, target, value)
+        session.run_scans(10)
+    # Asked for by hand from scan 15, blocked from 25 to 34; the seven scans that L has left come from 45 on.
+    assert on(session, "Drive") == [2, 3, 4, *range(15, 25), *range(35, 45), *range(45, 52)]
+    kinds = [e.kind for e in session.trace.events]
+    assert kinds == ["hand drive", "held", "blocked", "hand drive ends", "runs"]
+    with pytest.raises(StimulusError, match="in hand drive only"):
+        session.do("ask", "Drive", True)
+    session.do("drive", value=True)
+    with pytest.raises(StimulusError, match="Count is not an output"):
+        session.do("ask", "Count", 1)
 
 
 def test_section_9_4_restart_and_power_cycle():

@@ -29,6 +29,11 @@ def _carry_values(old: Program, was: Situation, new: Program, now: Situation) ->
             if old.slots[name] in was.forces:
                 now.forces[slot] = was.forces[old.slots[name]]
     _carry_edges(old, was, new, now)
+    now.by_hand = was.by_hand
+    if was.hand is not None:
+        names = {old.asked[slot]: name for name, slot in old.slots.items()}
+        asked = {names[slot]: value for slot, value in was.hand.items()}
+        now.hand = {new.asked[new.slots[n]]: value for n, value in asked.items() if n in new.slots}
     for name, (kind, base) in new.instances.items():
         if old.instances.get(name, ("", 0))[0] == kind:
             size = len(BLOCKS[kind].members()) + len(BLOCKS[kind].memory)

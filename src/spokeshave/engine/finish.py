@@ -16,6 +16,10 @@ from spokeshave.model.diagnostics import Place
 def outputs(program: Program, s: Situation) -> None:
     """Phase 9: what was asked for goes out, less what interlocks and opposed pairs forbid; then forces."""
     v = s.v
+    if s.hand is not None:
+        for final, asked in program.asked.items():
+            if final != asked:
+                v[asked] = v[final] = s.hand.get(asked, False if isinstance(v[asked], bool) else type(v[asked])())
     for asked, final in program.outputs:
         v[final] = v[asked]
         s.changed.append(final)

@@ -31,14 +31,14 @@ class Leap:
 
     def to(self, end: int, most: int) -> None:
         """On to scan `end`, or until `most` scans were run. Raises `RunStop` as `scan` does; no stimulus may be due."""
-        if self.rote.plain and not self.s.forces and not self.s.cold:
+        if self.rote.plain and not (self.s.forces or self.s.by_hand or self.s.cold):
             self._by_rote(end, most)
         else:
             self._by_phases(end, most)
 
     def _by_phases(self, end: int, most: int) -> None:
         program, s, trace = self.program, self.s, self.trace
-        can_glance = not (program.restless or s.forces)
+        can_glance = not (program.restless or s.forces or s.by_hand)
         wake, quiet, unseen = 0, False, NOT_KNOWN
         while s.k < end and self.run < most:
             if can_glance and s.k < wake and not s.bodies and self._nothing_but_inputs():

@@ -63,6 +63,12 @@ def _set(program: Program, s: Situation, st: Stimulus) -> None:
     elif st.do == "unforce":
         s.written = None
         _unforce(program, s, _slot(program, st.target))
+    elif st.do == "drive":
+        s.hand = {} if st.value else None
+        s.written = None
+        event(s, "hand drive" if st.value else "hand drive ends", "outputs by hand" if st.value else "", Place())
+    elif st.do == "ask":
+        _ask(program, s, st)
     elif st.do == "ack":
         _acknowledge(s, st.target)
 
@@ -85,6 +91,16 @@ def read_devices(program: Program, s: Situation) -> None:
             plan_reading(s, d, i)
         following = min(dev_next)
     s.next_reading = following
+
+
+def _ask(program: Program, s: Situation, st: Stimulus) -> None:
+    """An output by hand."""
+    final = _slot(program, st.target)
+    if program.asked[final] == final:
+        raise StimulusError(f"{st.target} is not an output")
+    if s.hand is None:
+        raise StimulusError("outputs are asked for by hand in hand drive only")
+    s.hand[program.asked[final]] = st.value
 
 
 def plan_reading(s: Situation, d: LinkedDevice, i: int) -> None:
@@ -220,8 +236,9 @@ def decide(program: Program, s: Situation) -> None:
         s.moved = s.cold
         if not s.cold:
             forget_moves(s)
-    if not program.guarded:
+    if not (program.guarded or s.by_hand or s.hand is not None):
         return
+    s.by_hand = s.hand is not None
     v = s.v
     reset = program.reset >= 0 and v[program.reset]
     for trip in program.trips:
@@ -238,7 +255,7 @@ def decide(program: Program, s: Situation) -> None:
             _take_effect(program, s, decider, i)
         if decider is not None and not (decider.steps == "go to" and i in decider.go_to):
             mode = Mode.TRIPPED
-        elif s.late_hold[i] or (seq.hold is not None and seq.hold(v)):
+        elif s.hand is not None or s.late_hold[i] or (seq.hold is not None and seq.hold(v)):
             mode = Mode.HELD
         else:
             mode = Mode.RUN

@@ -38,6 +38,6 @@ def scan(program: Program, s: Situation, due: Sequence[Stimulus], trace: Trace) 
         overflows(program, s)
     move(program, s)
     # Values that somebody sets or forces are among those to look for, and those of a first scan.
-    trace.record(s, program.transparent and not (due or s.forces or s.cold))
+    trace.record(s, program.transparent and not (due or s.forces or s.by_hand or s.cold))
     s.cold = False
     s.k += 1

@@ -47,8 +47,8 @@ class Situation:
     """The situation before scan `k`. Lists are indexed by sequence, device or trip of the program."""
 
     __slots__ = (
-        "act_at", "active", "alarms", "blocked", "bodies", "came", "changed", "cold", "dev_ahead", "dev_course", "dev_failed", "dev_hand", "dev_next",
-        "dev_state", "dev_wake", "drives", "edge_was", "effected", "entered", "events", "forces", "hazards", "held_from",
+        "act_at", "active", "alarms", "blocked", "bodies", "by_hand", "came", "changed", "cold", "dev_ahead", "dev_course", "dev_failed", "dev_hand", "dev_next",
+        "dev_state", "dev_wake", "drives", "edge_was", "effected", "entered", "events", "forces", "hand", "hazards", "held_from",
         "jumped", "k", "kept", "late_hold", "left", "lost", "mode", "moved", "next_reading", "pair_on", "raised",
         "spent", "stored", "taken", "told_from", "touched", "trip_on", "turned", "untold", "v", "written",
     )  # fmt: skip
@@ -89,6 +89,10 @@ class Situation:
         self.effected: list[set[int]] = [set() for _ in program.trips]
         self.raised: set[int] = set()
         self.forces: dict[int, Any] = {}
+        self.hand: dict[int, Any] | None = None
+        """In hand drive, what outputs are asked for, by the slot they are asked in (semantics 9.5)."""
+        self.by_hand = False
+        """Whether the last scan was one of hand drive."""
         self.taken: set[int] = set()
         """Inputs whose value was set by a stimulus, so that their device no longer gives it."""
         self.blocked: set[int] = set()

@@ -91,7 +91,7 @@ def _next_of_timers(program: Program, s: Situation) -> int:
 
 def jump(program: Program, s: Situation, to: int) -> None:
     """Goes on to scan `to` as if the scans before it had been run. Step times are set when they are looked at."""
-    if program.guarded:
+    if program.guarded or s.by_hand:
         for i, mode in enumerate(s.mode):
             if mode is not Mode.RUN:
                 s.lost[i] += to - s.k

@@ -19,6 +19,8 @@ class Stimulus:
     | force    | signal | the value an input or output is forced to     |
     | unforce  | signal | -                                             |
     | power    | -      | a power cycle                                 |
+    | drive    | -      | TRUE begins hand drive, FALSE ends it         |
+    | ask      | output | what it is asked for in hand drive            |
     | ack      | alarm  | acknowledges one alarm, or all without target |
     """
 
