@@ -12,8 +12,13 @@ from pathlib import Path
 import pytest
 
 import spokeshave
+from spokeshave.engine.session import Session
+from spokeshave.engine.stimuli import Stimulus
+from spokeshave.formats.iec_read import parse_iec
 from spokeshave.formats.spoke import schema, to_data
+from spokeshave.language.literals import value_text
 from spokeshave.language.scenario import parse_scenario
+from spokeshave.model.project import Project, Sequence, Signal, SignalClass, Step
 from spokeshave.verify.scenario_language import check_sheet
 from tests.core.test_language import problem
 
@@ -43,6 +48,42 @@ def test_the_scenario_in_the_documentation_can_be_run(roastery):
 def test_what_the_language_page_says_is_said(typed, said):
     assert said in problem(typed).message
     assert said.split(",")[0] in (ROOT / "docs" / "language.md").read_text()
+
+
+def fenced(page: str, kind: str) -> list[str]:
+    return re.findall(rf"```{kind}\n(.*?)```", (ROOT / "docs" / page).read_text(), re.DOTALL)
+
+
+@pytest.mark.parametrize("example", [*fenced("semantics.md", "example"), *fenced("language.md", "example")])
+def test_examples_run_as_the_documentation_says(example):
+    text, deeds = example.split("END_PROGRAM\n")
+    project = parse_iec(text + "END_PROGRAM\n")
+    rows = [re.fullmatch(r"(at|then) (\d+) (\S+) = (\S+)", line) for line in deeds.split("\n") if line]
+    done = [Stimulus(int(r[2]), "set", r[3], r[4] == "TRUE") for r in rows if r[1] == "at"]
+    session = Session(project, done)
+    session.run_for(300)
+    told = {r[3] for r in rows if r[1] == "then"}
+    t = session.trace
+    seen = [
+        (k * 10, t.recorded[c].name, value_text(t.value(c, v), t.recorded[c].type))
+        for k, c, v in zip(t.scans, t.columns, t.values)
+        if k and t.recorded[c].name in told
+    ]
+    assert sorted(seen) == sorted((int(r[2]), r[3], r[4]) for r in rows if r[1] == "then")
+    assert told
+
+
+@pytest.mark.parametrize("line", "".join(fenced("language.md", "values")).strip().split("\n"))
+def test_expressions_have_the_values_the_documentation_says(line):
+    left, right = line.rsplit(" = ", 1)
+    made = Project(
+        signals=(Signal("Y", SignalClass.OUTPUT),),
+        sequences=(Sequence("Main", "Only", (Step("Only", 10),)),),
+        closing=f"Y := ({left}) = {right};",
+    )
+    session = Session(made)
+    session.scan()
+    assert session.trace.at("Y", 0) is True
 
 
 @pytest.mark.parametrize("page", [*sorted(p.name for p in (ROOT / "docs").glob("*.md")), "../README.md"])

@@ -91,7 +91,8 @@ deeds = st.lists(
         st.sampled_from((
             ("fail", "Slide", "jammed"), ("heal", "Slide", "jammed"), ("fail", "Slide", "slow"), ("fail", "Fan", "overload tripped"),
             ("heal", "Fan", "overload tripped"), ("fail", "Slide", "extended stuck on"), ("fail", "Heat", "sensor frozen"),
-            ("heal", "Heat", "sensor frozen"), ("power", "", None), ("force", "A", True), ("unforce", "A", None), ("force", "Y2", True), ("drive", "", True), ("drive", "", False),
+            ("heal", "Heat", "sensor frozen"), ("power", "", None), ("force", "A", True), ("unforce", "A", None), ("force", "Y2", True),
+            ("drive", "", True), ("drive", "", False),
         )),
     ),
     max_size=6,

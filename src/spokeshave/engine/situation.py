@@ -47,10 +47,11 @@ class Situation:
     """The situation before scan `k`. Lists are indexed by sequence, device or trip of the program."""
 
     __slots__ = (
-        "act_at", "active", "alarms", "blocked", "bodies", "by_hand", "came", "changed", "cold", "dev_ahead", "dev_course", "dev_failed", "dev_hand", "dev_next",
-        "dev_state", "dev_wake", "drives", "edge_was", "effected", "entered", "events", "forces", "hand", "hazards", "held_from",
-        "jumped", "k", "kept", "late_hold", "left", "lost", "mode", "moved", "next_reading", "pair_on", "raised",
-        "spent", "stored", "taken", "told_from", "touched", "trip_on", "turned", "untold", "v", "written",
+        "act_at", "active", "alarms", "blocked", "bodies", "by_hand", "came", "changed", "cold", "dev_ahead",
+        "dev_course", "dev_failed", "dev_hand", "dev_next", "dev_state", "dev_wake", "drives", "edge_was",
+        "effected", "entered", "events", "forces", "hand", "hazards", "held_from", "jumped", "k", "kept",
+        "late_hold", "left", "lost", "mode", "moved", "next_reading", "pair_on", "raised", "spent", "stored",
+        "taken", "told_from", "touched", "trip_on", "turned", "untold", "v", "written",
     )  # fmt: skip
 
     def __init__(self, program: Program) -> None:
