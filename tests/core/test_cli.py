@@ -143,3 +143,29 @@ def test_the_core_works_with_no_qt_installed(tmp_path):
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=120)
     assert done.returncode == 0, done.stderr
     assert done.stdout.count("pass") == 4
+
+
+@pytest.mark.parametrize("style", ["case", "flags"])
+def test_a_chart_is_written_as_code_and_proved(style, tmp_path):
+    out = tmp_path / "paddle.st"
+    code, said, _ = call("convert", PADDLE, str(out), "--style", style, "--prove")
+    assert (code, said) == (0, "18,000 scans of 3 runs compared: no difference\n")
+    back = tmp_path / "back.spoke"
+    assert call("convert", str(out), str(back))[0] == 0
+    straight = tmp_path / "straight.spoke"
+    call("convert", PADDLE, str(straight))
+    assert back.read_text() == straight.read_text()
+
+
+@pytest.mark.parametrize(
+    ("arguments", "message"),
+    [
+        (("out.st", "--prove"), "--prove compares a chart with its code: add --style case or --style flags"),
+        (("out.st", "--style", "ladder"), "--style ladder: there are chart, case, flags"),
+        (("out.spoke", "--style", "case"), "code is IEC text; use the suffix .st"),
+    ],
+)
+def test_convert_says_what_does_not_go_together(arguments, message, tmp_path):
+    code, _, err = call("convert", PADDLE, str(tmp_path / arguments[0]), *arguments[1:])
+    assert code == 2 and message in err
+    assert not list(tmp_path.iterdir())

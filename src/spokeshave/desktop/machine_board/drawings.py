@@ -96,6 +96,35 @@ def draw_thermal(painter: QPainter, p: Picture, parameters: Picture) -> None:
     painter.drawText(QRectF(52, 38, 80, 16), Qt.AlignmentFlag.AlignVCenter, "°C, " + state if state != "°C" else state)
 
 
+def draw_vessel(painter: QPainter, p: Picture, parameters: Picture) -> None:
+    """A tank with its level; arrows where something flows, a ring at each switch."""
+    tank = QRectF(18, 10, 46, 54)
+    painter.setPen(QPen(theme.colour("ink"), 1.5))
+    painter.setBrush(theme.colour("surface"))
+    painter.drawRoundedRect(tank, 4, 4)
+    height = p["level"] * (tank.height() - 4)
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(QColor("#3A86C8"))
+    painter.drawRoundedRect(QRectF(tank.left() + 2, tank.bottom() - 2 - height, tank.width() - 4, height), 3, 3)
+    painter.setPen(QPen(theme.colour("active"), 2))
+    for flows, y in ((p["filling"], tank.top() - 8), (p["emptying"], tank.bottom() + 1)):
+        if flows:
+            x = tank.center().x()
+            painter.drawLine(QPointF(x, y), QPointF(x, y + 9))
+            painter.drawLine(QPointF(x, y + 9), QPointF(x - 4, y + 5))
+            painter.drawLine(QPointF(x, y + 9), QPointF(x + 4, y + 5))
+    volume = max(1e-9, parameters.get("volume_l", 100.0))
+    for switch in ("low", "high"):
+        part = min(1.0, parameters.get(f"{switch}_l", 0.0) / volume)
+        _switch(painter, QPointF(tank.right() + 8, tank.bottom() - 2 - part * (tank.height() - 4)), p[switch])
+    painter.setPen(theme.colour("ink"))
+    painter.setFont(text_font(16, bold=True))
+    painter.drawText(QRectF(80, 16, 52, 24), Qt.AlignmentFlag.AlignVCenter, f"{p['litres']:.1f}")
+    painter.setFont(text_font(11))
+    painter.setPen(theme.colour("faint"))
+    painter.drawText(QRectF(80, 38, 52, 16), Qt.AlignmentFlag.AlignVCenter, "litres")
+
+
 def draw_button(painter: QPainter, p: Picture, parameters: Picture) -> None:
     """A cap in a collar that goes in while it is pressed."""
     centre, pressed = QPointF(W / 2, 38), p["hand"] > 0
@@ -164,6 +193,7 @@ DRAWINGS: dict[str, Callable[[QPainter, Picture, Picture], None]] = {
     "actuator": draw_actuator,
     "motor": draw_motor,
     "thermal": draw_thermal,
+    "vessel": draw_vessel,
     "button": draw_button,
     "emergency": draw_emergency,
     "selector": draw_selector,

@@ -55,7 +55,7 @@ class MachinePage(QWidget):
     def add(self) -> None:
         kind = str(self.kind.currentData())
         project = self.document.project
-        stem = {"actuator": "Slide", "thermal": "Heat"}.get(kind, kind.capitalize())
+        stem = {"actuator": "Slide", "thermal": "Heat", "vessel": "Tank"}.get(kind, kind.capitalize())
         name = edits.free_name(stem, edits.taken_names(project))
         device = Device(name, kind, at=free_cell(project))
         if self.document.edit(f"Add {name}", lambda p: edits.add_item(p, "devices", device)):
