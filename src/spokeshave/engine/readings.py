@@ -25,11 +25,15 @@ def begin_stretch(program: Program, s: Situation, trace: Trace) -> None:
     trace.tell_later(columns)
 
 
-def end_stretch(program: Program, s: Situation, trace: Trace) -> None:
-    """Before scan `s.k`, puts down what devices have shown since the stretch began; all values are as in every scan."""
+def end_stretch(program: Program, s: Situation, trace: Trace, stopped: bool) -> None:
+    """Before scan `s.k`, puts down what devices have shown since the stretch began; all values are as in every scan.
+
+    A scan that was `stopped` on its way has set the step times already.
+    """
     trace.scan_count = s.k
-    for seq in program.sequences:
-        set_times(program, s, seq.index, s.k - 1)
+    if not stopped:
+        for seq in program.sequences:
+            set_times(program, s, seq.index, s.k - 1)
     if not trace.told_later:
         return
     for i, d in enumerate(program.devices):

@@ -126,7 +126,7 @@ class Session:
             self._stop(stop)
         self.executed += leap.run
         self.glances += leap.glances
-        end_stretch(program, s, self.trace)
+        end_stretch(program, s, self.trace, self.stopped is not None)
         if self.executed >= self._next_checkpoint:
             self._keep_checkpoint()
 
