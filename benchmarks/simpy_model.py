@@ -149,15 +149,15 @@ class Carousel:
             for n in range(1, 11):
                 b.set("Running", True)
                 yield from self.move(f"Move{n}", n)
-            if v["WaxLevel"] < 60.0:
+            if not v["Call"] and v["WaxLevel"] < 60.0:
                 b.set("Call", True)
                 yield from self.move("Small", 11, least=150)
             else:
+                b.set("Call", False)
                 yield from self.move("Large1", 12)
                 yield from self.move("Large2", 13)
             branches = [self.env.process(branch) for branch in (self.wick(), self.wax(), self.plate())]
             yield self.env.all_of(branches)
-            b.set("Call", False)
             yield from self.step("Joined", (), lambda: True, least=30)
             for n in (19, 20, 1, 3, 5, 7):
                 yield from self.move(f"Last{n}", n)

@@ -64,10 +64,10 @@ def chart() -> Sequence:
         at = c.move(at, slide, condition, *more)
         condition = f"Extended{slide}"
     small = c.step("Small", Action(N, "Slide11"), Action(S, "Call"))
-    large1 = c.step("Large1", Action(N, "Slide12"), Action(D, "Pouring", "T#500ms"))
+    large1 = c.step("Large1", Action(N, "Slide12"), Action(D, "Pouring", "T#500ms"), Action(R, "Call"))
     large2 = c.step("Large2", Action(N, "Slide13"))
-    c.way(at, small, "Extended10 AND WaxLevel < 60.0")
-    c.way(at, large1, "Extended10 AND WaxLevel >= 60.0")
+    c.way(at, small, "Extended10 AND NOT Call AND WaxLevel < 60.0")
+    c.way(at, large1, "Extended10 AND (Call OR WaxLevel >= 60.0)")
     c.way(large1, large2, "Extended12")
     wick = c.step("Wick1", Action(N, "Slide14"))
     wax = c.step("Wax1", Action(N, "FillWax"), Action(N, "Pouring"), longest="T#60s")
@@ -92,7 +92,7 @@ def chart() -> Sequence:
     ):
         c.way(plate, c.step(name, *actions, longest="T#60s"), condition)
         plate = name
-    joined = c.step("Joined", Action(R, "Call"))
+    joined = c.step("Joined")
     c.way((wick, wax, plate), joined, f"Extended{SLIDES - 2} AND Plate4.T >= T#500ms")
     at, condition = joined, "Joined.T >= T#300ms"
     for slide in (19, 20, 1, 3, 5, 7):

@@ -162,7 +162,9 @@ class Reference:
 
     # -- one scan (section 3)
 
-    def scan(self, inputs: dict[str, Any]) -> None:
+    def scan(self, inputs: dict[str, Any], hand: dict[str, Any] | None = None) -> None:
+        """One scan; `hand` are the outputs that are asked for in hand drive, by name (section 9.5)."""
+        self.hand = None if hand is None else {n.lower(): v for n, v in hand.items()}
         self.var.update({n.lower(): v for n, v in inputs.items()})
         for c in self.charts:
             c.lived += self.k > 0
@@ -232,7 +234,8 @@ class Reference:
                     self.effected.add((trip.name, c.q.name))
                     self.effects(c, trip, target)
             hold = bool(c.q.hold_when) and self.eval_text(c.q.hold_when, c)
-            c.mode = "tripped" if trip and not target else "held" if c.late_hold or hold else "run"
+            by_hand = self.hand is not None
+            c.mode = "tripped" if trip and not target else "held" if by_hand or c.late_hold or hold else "run"
             if c.mode != "run" and self.k > 0:
                 c.lived -= 1
                 self.times(c)
@@ -388,6 +391,10 @@ class Reference:
 
     def go_out(self) -> None:
         """Section 8."""
+        if self.hand is not None:
+            for s in self.p.signals:
+                if s.cls is SignalClass.OUTPUT:
+                    self.var[s.name.lower()] = self.hand.get(s.name.lower(), False)
         asked = {s.name.lower(): self.var[s.name.lower()] for s in self.p.signals if s.cls is SignalClass.OUTPUT}
         final = dict(asked)
         for lock in self.p.interlocks:

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.model.project import Project
-from tests.core.projects import INPUTS, PERIOD, projects, runs
+from tests.core.projects import INPUTS, OUTPUTS, PERIOD, projects, runs
 from tests.core.reference import Reference
 
 slow = settings(
@@ -38,6 +38,29 @@ def test_the_engine_runs_as_the_obvious_interpreter_does(project, inputs):
         reference.scan(dict(zip(INPUTS, row)))
     for k, (mine, theirs) in enumerate(zip(engine_rows(project, inputs), reference.rows)):
         assert mine == theirs, f"scan {k}"
+
+
+hands = st.none() | st.dictionaries(st.sampled_from(OUTPUTS), st.booleans(), max_size=2)
+
+
+@slow
+@given(projects(), runs(), st.lists(st.tuples(st.integers(1, 30), hands), max_size=4))
+def test_hand_drive_is_as_the_obvious_interpreter_has_it(project, inputs, deeds):
+    """Hand drive comes and goes, and asks for outputs, at any scans."""
+    reference, session = Reference(project), Session(project)
+    asked: dict[str, bool] | None = None
+    for k, row in enumerate(inputs):
+        for name, value in zip(INPUTS, row):
+            session.do("set", name, value)
+        for at, hand in deeds:
+            if at == k:
+                asked = hand
+                session.do("drive", value=hand is not None)
+                for name, value in (hand or {}).items():
+                    session.do("ask", name, value)
+        reference.scan(dict(zip(INPUTS, row)), asked)
+        session.scan()
+        assert {r.name: session.situation.v[r.slot] for r in session.program.recorded} == reference.rows[k], f"scan {k}"
 
 
 @slow

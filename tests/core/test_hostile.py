@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import subprocess
+import sys
 import time
 from pathlib import Path
 
@@ -147,19 +149,33 @@ def large(closing: str) -> Project:
     )  # fmt: skip
 
 
-@pytest.mark.parametrize(
-    "text",
-    [
+TEXTS = [
         "(" * 100_000, "Y := " + "(" * 140 + "Go" + ")" * 140 + ";", "Y := " + "NOT " * 3000 + "Go;", "IF Go THEN " * 400 + "END_IF;" * 400,
         "Y := " + "Go AND " * 3000 + "Go;", "(*" * 50_000, "Y := Go;" * 5000, "Y" * 500_000 + ";", "\0" * 1000, "Y := T#" + "9" * 5000 + "d;",
         "Y := " + "9" * 100_000 + " > 1;", "//" + "x" * 1_000_000, "\ufffd" * 1000, "Y := 1" + "/1" * 2000 + " > 0;",
-    ],
-)  # fmt: skip
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("text", TEXTS)
 def test_hostile_texts_end_within_two_seconds(text):
     start = time.perf_counter()
     found = link_problems(large(text))
     assert all(d.message for d in found)
     assert time.perf_counter() - start < 4, "two seconds on a quiet machine"
+
+
+def test_hostile_texts_take_little_memory():
+    """All of them one after the other in a program of its own, which says how large it grew."""
+    code = (
+        "import resource\n"
+        "from tests.core.test_hostile import TEXTS, large\n"
+        "from spokeshave.engine.link import link_problems\n"
+        "for text in TEXTS: link_problems(large(text))\n"
+        "print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)\n"
+    )
+    root = Path(__file__).parent.parent.parent
+    done = subprocess.run([sys.executable, "-c", code], cwd=root, capture_output=True, text=True, check=True)
+    assert int(done.stdout) < 500_000, "kilobytes"
 
 
 def test_a_body_that_never_ends_is_stopped_within_two_seconds():

@@ -168,10 +168,11 @@ class Session:
         """Does something from the next scan on (see `Stimulus`). Raises `StimulusError` for unknown names."""
         probe = self.situation.copy()
         stimulus = Stimulus(self.time_ms, what, target, value)
-        sample(self.program, probe, [stimulus])
         at = self.next_stimulus
         while at < len(self.log) and self.log[at][0].time_ms <= self.time_ms:
             at += 1
+        # Tried out behind what will be done in the same scan.
+        sample(self.program, probe, [*(st for st, _ in self.log[self.next_stimulus : at]), stimulus])
         self.log.insert(at, (stimulus, True))
 
     # -- edits while running

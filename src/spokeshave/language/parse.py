@@ -291,11 +291,15 @@ def _parse(text: str, start: str) -> Any:
     except VisitError as error:
         if isinstance(error.orig_exc, sx.TextError):
             raise error.orig_exc from None
+        if isinstance(error.orig_exc, RecursionError):
+            raise _too_long() from None
         raise
     except RecursionError:
-        raise sx.TextError(
-            [sx.Problem(1, 1, "this is too long for one expression", "use internals for its parts")]
-        ) from None
+        raise _too_long() from None
+
+
+def _too_long() -> sx.TextError:
+    return sx.TextError([sx.Problem(1, 1, "this is too long for one expression", "use internals for its parts")])
 
 
 @lru_cache(maxsize=20_000)
