@@ -6,14 +6,17 @@ from dataclasses import replace
 
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
-from PySide6.QtGui import QColor, QWheelEvent
+from PySide6.QtGui import QColor, QImage, QPainter, QWheelEvent
 from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox
 
+from spokeshave.desktop.machine_board.drawings import DRAWINGS
 from spokeshave.desktop.machine_board.page import free_cell
 from spokeshave.desktop.ribbon import stage_states
 from spokeshave.desktop.run_cluster import clock_text
 from spokeshave.desktop.theme import DARK, LIGHT
 from spokeshave.formats.files import read_project
+from spokeshave.machine.device import State
+from spokeshave.machine.kinds import KINDS
 from spokeshave.model import edits
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Project, Scenario
@@ -282,3 +285,29 @@ def test_rows_move_with_their_transitions_and_ways_are_added_and_deleted(qtbot, 
     assert [t.targets for _, t in window.document.project.sequence("Roast").leaving("Rest")] == [("AwaitTray",)]
     window.table.actions["seq.renumber"].trigger()
     assert [s.number for s in window.document.project.sequence("Roast").steps] == list(range(10, 160, 10))
+
+
+@pytest.mark.parametrize("kind", sorted(KINDS))
+@pytest.mark.parametrize("driven", [False, True])
+def test_each_device_draws_its_state_within_its_card(kind, driven):
+    """Something is drawn, nothing outside of 132 x 78, and what is driven looks different."""
+    device = KINDS[kind]({}, 10)
+    n = len(device.drive_terminals())
+    still = device.turn(device.start(), 0, (False,) * n, frozenset(), 0)
+    moved = device.turn(still, 0, tuple(driven and i == 0 for i in range(n)), frozenset(), int(driven))
+
+    def drawn(state: State) -> QImage:
+        image = QImage(172, 118, QImage.Format.Format_ARGB32)
+        image.fill(Qt.GlobalColor.transparent)
+        painter = QPainter(image)
+        painter.translate(20, 20)
+        DRAWINGS[kind](painter, device.picture(state, 400), device.value)
+        painter.end()
+        return image
+
+    image = drawn(moved)
+    marks = [(x, y) for x in range(image.width()) for y in range(image.height()) if image.pixelColor(x, y).alpha()]
+    assert len(marks) > 200
+    assert min(x for x, _ in marks) >= 18 and max(x for x, _ in marks) <= 20 + 134
+    assert min(y for _, y in marks) >= 18 and max(y for _, y in marks) <= 20 + 80
+    assert (image == drawn(still)) is not driven

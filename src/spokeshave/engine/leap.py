@@ -7,6 +7,8 @@ scan ──> what time alone does next ──> jump ──> devices show somethi
 
 from __future__ import annotations
 
+from typing import Any
+
 from spokeshave.engine.evolve import choose, in_order
 from spokeshave.engine.finish import outputs
 from spokeshave.engine.glance import nothing_follows
@@ -107,6 +109,13 @@ class Leap:
                     if to > s.k:
                         s.k = to if to < end else end
                     continue
+                else:
+                    self._go_out(True, (), ())
+                    self.run += 1
+                    quiet = False
+                    if k >= wake:
+                        wake = spot.next_turn(s, must)
+                    continue
             was, on, events = dict(s.stored), s.written, len(trace.events)
             scan(program, s, (), trace)
             self.run += 1
@@ -143,7 +152,7 @@ class Leap:
 
     def _move(self, move: Move) -> bool:
         """Does scan `k` by rote, unless something is late or early about it."""
-        s, program, rote = self.s, self.program, self.rote
+        s, program = self.s, self.program
         k, v, entered = s.k, s.v, s.entered[0]
         clock = k - s.lost[0]
         for a, step, least in move.left:
@@ -163,11 +172,16 @@ class Leap:
             s.stored[order] = clock
         s.written = move.written
         s.act_at = k + move.wait if move.wait < NEVER else NEVER
-        devices = move.devices
-        if move.barred:
+        self._go_out(move.barred, move.devices, move.columns)
+        return True
+
+    def _go_out(self, barred: bool, devices: tuple[int, ...], columns: tuple[tuple[int, Any], ...]) -> None:
+        """Phases 9 and 10 of scan `k`: what interlocks let out, the devices it drives, and what the trace shows."""
+        s, program, rote = self.s, self.program, self.rote
+        if barred:
             outputs(program, s)
             devices = tuple(dict.fromkeys(devices + rote.behind_locks))
-        before, s.drives = s.drives, program.drives(v)
+        before, s.drives = s.drives, program.drives(s.v)
         if before != s.drives:
             for i in devices:
                 d = program.devices[i]
@@ -175,6 +189,5 @@ class Leap:
                 if before[first:last] != s.drives[first:last]:
                     turn_device(program, s, i)
             s.next_reading = min(s.dev_next)
-        self.trace.record_move(s, move.columns)
-        s.k = k + 1
-        return True
+        self.trace.record_move(s, columns)
+        s.k += 1
