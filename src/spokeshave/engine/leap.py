@@ -19,7 +19,6 @@ from spokeshave.engine.scan import scan
 from spokeshave.engine.situation import Situation
 from spokeshave.engine.skip import jump, next_of_time
 from spokeshave.engine.trace import Trace
-from spokeshave.machine.device import NEVER
 
 NOT_KNOWN = object()
 
@@ -80,14 +79,15 @@ class Leap:
         while s.k < end and self.run < most:
             k = s.k
             chosen: list[Way] = []
-            if spot is not None and k < must:
+            due = k >= s.act_at
+            if spot is not None and (k < must or (due and not spot.late_in(s))):
                 if s.next_reading <= k:
                     read_devices(program, s)
-                nobody_looks = quiet and k < wake and spot.watched.isdisjoint(s.changed)
+                nobody_looks = quiet and k < wake and not due and spot.watched.isdisjoint(s.changed)
                 if not nobody_looks:
                     chosen = self._ask(spot)
-                if chosen:
-                    known = spot.moves.get(moves_key(chosen))
+                if chosen or due:
+                    known = spot.moves.get(moves_key(chosen, spot.reached(s) if due else None))
                     if known is not None and self._move(known):
                         self.run += 1
                         spot, quiet = known.to, False
@@ -116,13 +116,14 @@ class Leap:
                     if k >= wake:
                         wake = spot.next_turn(s, must)
                     continue
+            reached = spot.reached(s) if spot is not None and due else None
             was, on, events = dict(s.stored), s.written, len(trace.events)
             scan(program, s, (), trace)
             self.run += 1
             s.moved = False
             forget_moves(s)
-            if spot is not None and chosen and on is not None and len(trace.events) == events:
-                rote.learn(spot, was, on, chosen, s)
+            if spot is not None and (chosen or due) and on is not None and len(trace.events) == events:
+                rote.learn(spot, moves_key(chosen, reached), was, on, chosen, s)
             spot, quiet = rote.spot(s), False
             must = spot.phases_at(s)
             wake = spot.next_turn(s, must)
@@ -171,7 +172,7 @@ class Leap:
         for order in move.stored:
             s.stored[order] = clock
         s.written = move.written
-        s.act_at = k + move.wait if move.wait < NEVER else NEVER
+        s.act_at = k + 1 if move.pulse else move.to.next_act(s) if move.to.times else NEVER
         self._go_out(move.barred, move.devices, move.columns)
         return True
 

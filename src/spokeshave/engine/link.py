@@ -14,6 +14,7 @@ from spokeshave.engine.times import Times, read_times
 from spokeshave.language import checked as ck
 from spokeshave.language.compile import Choice, Compiled, compile_units
 from spokeshave.language.effects import is_pure
+from spokeshave.machine.device import Device
 from spokeshave.machine.kinds import KINDS, build, device_problems
 from spokeshave.model.diagnostics import Diagnostic, Place
 from spokeshave.model.project import Project, SignalClass, Type
@@ -186,7 +187,8 @@ class Linker:
             device = build(d, self.project.period_ms)
             numbers = [slot for index, slot in sensors if kind.sensor_terminals()[index].type is Type.REAL]
             number = numbers[0] if numbers else -1
+            can_harm = type(device).hazards is not Device.hazards and sum(slot != pg.NOTHING for slot in drives) > 1
             slots = tuple(dict(sensors).get(index, -1) for index in range(len(kind.sensor_terminals())))
             thresholds = times.thresholds(number)
-            out.append(pg.LinkedDevice(d.name, device, drives, first, sensors, slots, number, thresholds))
+            out.append(pg.LinkedDevice(d.name, device, drives, first, can_harm, sensors, slots, number, thresholds))
         return tuple(out)

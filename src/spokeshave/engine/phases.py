@@ -157,7 +157,7 @@ def turn_device(program: Program, s: Situation, index: int, by_hand: bool = Fals
     else:
         plan_reading(s, d, index)
     s.turned.append(index)
-    now = d.device.hazards(state)
+    now = d.device.hazards(state) if d.can_harm else ()
     if now or s.hazards:
         _see_hazards(s, d, index, now)
 

@@ -196,6 +196,8 @@ class LinkedDevice:
     device: Device
     drives: tuple[int, ...]
     first_drive: int
+    can_harm: bool
+    """Whether its kind knows hazards at all, with the drives that are wired."""
     sensors: tuple[tuple[int, int], ...]  # (index in `sense`, slot)
     slots: tuple[int, ...]
     """Slot of each value of `sense`, -1 for those that are not wired."""

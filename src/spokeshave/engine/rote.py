@@ -19,6 +19,8 @@ from spokeshave.machine.device import NEVER
 from spokeshave.model.project import Qualifier
 
 Key = tuple[tuple[int, ...], tuple[int, ...], tuple[bool, ...], frozenset[int] | None]
+_TIMED = (Qualifier.L, Qualifier.D)
+MoveKey = int | tuple[Any, ...]
 _SIMPLE = frozenset(
     (Qualifier.N, Qualifier.P, Qualifier.P1, Qualifier.P0, Qualifier.S, Qualifier.R, Qualifier.L, Qualifier.D)
 )
@@ -53,7 +55,9 @@ class Spot:
     """(step, scans after its entry in which a comparison of its time turns)."""
     windows: tuple[tuple[int, int], ...]
     """(step, scans after its entry in which it is late)."""
-    moves: dict[int | tuple[int, ...], Move] = field(default_factory=dict)
+    times: tuple[tuple[int, int], ...]
+    """(step, scans after its entry in which the time of an L or D block is reached)."""
+    moves: dict[MoveKey, Move] = field(default_factory=dict)
 
     def phases_at(self, s: Situation) -> int:
         """The scan that has to be run because action control or a window asks for it."""
@@ -64,6 +68,22 @@ class Spot:
             if s.k <= late < nearest:
                 nearest = late
         return nearest
+
+    def next_act(self, s: Situation) -> int:
+        """The scan after `k` in which the time of an L or D block is reached."""
+        entered, base, nearest = s.entered[0], s.lost[0], NEVER
+        for a, n in self.times:
+            if s.k < base + entered[a] + n < nearest:
+                nearest = base + entered[a] + n
+        return nearest
+
+    def reached(self, s: Situation) -> tuple[bool, ...]:
+        """Which of these times are reached in scan `k`."""
+        return tuple([s.lost[0] + s.entered[0][a] + n <= s.k for a, n in self.times])
+
+    def late_in(self, s: Situation) -> bool:
+        """Whether a step becomes late in scan `k`, or could be."""
+        return any(s.lost[0] + s.entered[0][a] + n <= s.k for a, n in self.windows)
 
     def next_turn(self, s: Situation, nearest: int) -> int:
         """The scan in which the time of a step turns a comparison, if that is before `nearest`."""
@@ -90,8 +110,8 @@ class Move:
     """What the trace shows of it."""
     stored: tuple[int, ...]
     gone: tuple[int, ...]
-    wait: int
-    """Scans until action control looks again; NEVER for not at all."""
+    pulse: bool
+    """Whether action control has to look again in the next scan, since a pulse ends then."""
     written: frozenset[int]
     devices: tuple[int, ...]
     barred: bool
@@ -101,7 +121,10 @@ class Move:
     """Scans from here to what `Spot.phases_at` and `Spot.next_turn` give, where all active steps have just been entered."""
 
 
-def moves_key(chosen: list[Way]) -> int | tuple[int, ...]:
+def moves_key(chosen: list[Way], reached: tuple[bool, ...] | None) -> MoveKey:
+    """Which transitions clear; and, where action control looks again, which of its times are reached."""
+    if reached is not None:
+        return (reached, *(w.order for w in chosen))
     return chosen[0].order if len(chosen) == 1 else tuple([w.order for w in chosen])
 
 
@@ -134,7 +157,7 @@ class Rote:
             (clock - s.entered[0][a]) * period >= b.time.ms(s.v)
             for a in s.active[0]
             for b in self.program.sequences[0].steps[a].varying
-            if b.qualifier in (Qualifier.L, Qualifier.D)
+            if b.qualifier in _TIMED
         )
 
     def _look(self, s: Situation) -> Spot:
@@ -161,9 +184,13 @@ class Rote:
             tuple((i, lock) for i, lock in enumerate(program.interlocks) if v[lock.asked]),
             tuple(turns),
             tuple((x.index, -(-x.longest.ms(v) // period)) for x in steps if x.longest is not None),
+            tuple((x.index, -(-b.time.ms(v) // period)) for x in steps for b in x.varying if b.qualifier in _TIMED),
         )
 
-    def learn(self, before: Spot, was: dict[int, int], on: frozenset[int], chosen: list[Way], s: Situation) -> None:
+    def learn(
+        self, before: Spot, key: MoveKey, was: dict[int, int], on: frozenset[int], chosen: list[Way],
+        s: Situation,
+    ) -> None:  # fmt: skip
         """Keeps what a scan has just done that cleared `chosen`; `was` and `on` are what was stored and on before."""
         program, seq, v = self.program, self.program.sequences[0], s.v
         assert s.written is not None
@@ -186,15 +213,17 @@ class Rote:
         devices = dict.fromkeys(i for slot in values for i in self.driven.get(slot, ()))
         # A step that is left and entered at once shows no change.
         steady = {seq.steps[a].x - FIRST_RECORDED for a, _, _ in left if a in entered}
+        pulse = any(b.qualifier in (Qualifier.P, Qualifier.P1) for a in entered for b in seq.steps[a].varying)
+        pulse |= any(linked.parting for _, linked, _ in left)
         must = after.phases_at(s)
-        before.moves[moves_key(chosen)] = Move(
+        before.moves[key] = Move(
             left,
             entered,
             tuple(values.items()),
             tuple(sorted(c for c in shown if c[0] not in steady)),
             tuple(o for o in s.stored if o not in was),
             tuple(o for o in was if o not in s.stored),
-            NEVER if s.act_at == NEVER else s.act_at - (s.k - 1),
+            pulse,
             s.written,
             tuple(devices),
             bool(before.locks or after.locks),
