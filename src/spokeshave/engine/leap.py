@@ -19,6 +19,7 @@ from spokeshave.engine.scan import scan
 from spokeshave.engine.situation import Situation
 from spokeshave.engine.skip import jump, next_of_time
 from spokeshave.engine.trace import Trace
+from spokeshave.machine.device import NEVER
 
 NOT_KNOWN = object()
 

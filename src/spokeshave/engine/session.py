@@ -19,7 +19,7 @@ from spokeshave.language.functions import RunStop
 from spokeshave.model.diagnostics import Diagnostic, Place, Severity
 from spokeshave.model.project import Project
 
-CHECKPOINT_SCANS = 1000
+CHECKPOINT_SCANS = 2500
 """Scans that were run from one checkpoint to the next; those jumped over cost nothing to go through again."""
 
 

@@ -181,6 +181,3 @@ class ThermalMass(Device):
             "heating": float(state[3][0] or state[3][1]),
             "cooling": float(state[3][2] or state[3][3]),
         }
-
-    def hazards(self, state: State) -> tuple[str, ...]:
-        return ()
