@@ -75,6 +75,7 @@ class Leap:
     def _by_rote(self, end: int, most: int) -> None:
         """A plain machine file: see `rote`. Every scan that is not known by rote is run."""
         program, s, trace, rote = self.program, self.s, self.trace, self.rote
+        changed = s.changed
         spot: Spot | None = None
         must, wake, quiet = 0, 0, False
         while s.k < end and self.run < most:
@@ -84,7 +85,7 @@ class Leap:
             if spot is not None and (k < must or (due and not spot.late_in(s))):
                 if s.next_reading <= k:
                     read_devices(program, s)
-                nobody_looks = quiet and k < wake and not due and spot.watched.isdisjoint(s.changed)
+                nobody_looks = quiet and k < wake and not due and spot.watched.isdisjoint(changed)
                 if not nobody_looks:
                     chosen = self._ask(spot)
                 if chosen or due:
@@ -99,8 +100,8 @@ class Leap:
                             wake = spot.next_turn(s, must)
                         continue
                 elif nobody_looks or not (spot.locks and self._lock_turns(spot)):
-                    if s.changed:
-                        trace.record_inputs(k, s.changed, s.v)
+                    if changed:
+                        trace.record_inputs(k, changed, s.v)
                     self.glances += 1
                     quiet = True
                     s.k = k + 1
@@ -139,6 +140,10 @@ class Leap:
                 v[slot] = (clock - s.entered[0][a]) * program.period_ms
         if spot.choose is None:
             return choose(program.sequences[0], s.active[0], v)
+        if len(spot.choose) == 1:
+            test, step = spot.choose[0]
+            n = test(v)
+            return [step.ways[n]] if n >= 0 else []
         chosen = [step.ways[n] for test, step in spot.choose if (n := test(v)) >= 0]
         if len(chosen) > 1:
             chosen.sort(key=in_order)

@@ -100,12 +100,12 @@ class Trace:
         """As `record`, for a scan in which nothing differs but inputs."""
         if len(slots) > 1:
             slots.sort()
+        last, later = self._last, self.told_later
         for slot in slots:
-            c = slot - FIRST_RECORDED
-            value = v[slot]
-            if self._last[c] != value:
-                self._last[c] = value
-                if c not in self.told_later:
+            c, value = slot - FIRST_RECORDED, v[slot]
+            if last[c] != value:
+                last[c] = value
+                if c not in later:
                     self.scans.append(k)
                     self.columns.append(c)
                     self.values.append(value)
