@@ -135,12 +135,12 @@ class Rote:
         self.program = program
         self.plain = is_plain(program)
         self.spots: dict[Key, Spot] = {}
-        self.barred = frozenset(final for _, final in program.outputs)
         self.driven: dict[int, tuple[int, ...]] = {}
         for i, d in enumerate(program.devices):
             for slot in d.drives:
                 self.driven[slot] = (*self.driven.get(slot, ()), i)
-        self.behind_locks = tuple(dict.fromkeys(i for final in sorted(self.barred) for i in self.driven.get(final, ())))
+        barred = sorted(final for _, final in program.outputs)
+        self.behind_locks = tuple(dict.fromkeys(i for final in barred for i in self.driven.get(final, ())))
 
     def spot(self, s: Situation) -> Spot:
         """Where a situation stands."""

@@ -75,7 +75,7 @@ class Session:
                 due.append(log[at][0])
                 at += 1
             self.next_stimulus = at
-            if due:
+            if any(st.do == "set" for st in due):
                 self._rote = Rote(self.program)  # settings may be others now
         try:
             scan(self.program, s, due, self.trace)
@@ -83,13 +83,14 @@ class Session:
             self._stop(stop)
             return False
         self.executed += 1
-        if self.executed >= self._next_checkpoint and not self.trace.told_later:
-            self._keep_checkpoint()
+        self._keep_checkpoint()
         return True
 
     def _keep_checkpoint(self) -> None:
-        self._next_checkpoint = self.executed + CHECKPOINT_SCANS
-        self._checkpoints.append((self.situation.copy(), self.next_stimulus))
+        """Another checkpoint, if enough was run since the last."""
+        if self.executed >= self._next_checkpoint:
+            self._next_checkpoint = self.executed + CHECKPOINT_SCANS
+            self._checkpoints.append((self.situation.copy(), self.next_stimulus))
 
     def _stop(self, stop: RunStop) -> None:
         number, line, column = stop.where
@@ -127,8 +128,7 @@ class Session:
         self.executed += leap.run
         self.glances += leap.glances
         end_stretch(program, s, self.trace, self.stopped is not None)
-        if self.executed >= self._next_checkpoint:
-            self._keep_checkpoint()
+        self._keep_checkpoint()
 
     def run_for(self, ms: int) -> int:
         """All scans with `t < now + ms`."""
