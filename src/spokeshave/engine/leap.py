@@ -14,7 +14,7 @@ from spokeshave.engine.finish import outputs
 from spokeshave.engine.glance import nothing_follows
 from spokeshave.engine.phases import forget_moves, read_devices, turn_device
 from spokeshave.engine.program import Program, Way
-from spokeshave.engine.rote import Move, Rote, Spot, moves_key
+from spokeshave.engine.rote import Driven, Move, Rote, Spot, moves_key
 from spokeshave.engine.scan import scan
 from spokeshave.engine.situation import Situation
 from spokeshave.engine.skip import jump, next_of_time
@@ -112,7 +112,7 @@ class Leap:
                         s.k = to if to < end else end
                     continue
                 else:
-                    self._go_out(True, (), ())
+                    self._go_out(True, rote.behind_locks, ())
                     self.run += 1
                     quiet = False
                     if k >= wake:
@@ -182,18 +182,16 @@ class Leap:
         self._go_out(move.barred, move.devices, move.columns)
         return True
 
-    def _go_out(self, barred: bool, devices: tuple[int, ...], columns: tuple[tuple[int, Any], ...]) -> None:
+    def _go_out(self, barred: bool, driven: tuple[Driven, ...], columns: tuple[tuple[int, Any], ...]) -> None:
         """Phases 9 and 10 of scan `k`: what interlocks let out, the devices it drives, and what the trace shows."""
-        s, program, rote = self.s, self.program, self.rote
+        s, program = self.s, self.program
         if barred:
             outputs(program, s)
-            devices = tuple(dict.fromkeys(devices + rote.behind_locks))
-        before, s.drives = s.drives, program.drives(s.v)
-        if before != s.drives:
-            for i in devices:
-                d = program.devices[i]
-                first, last = d.first_drive, d.first_drive + len(d.drives)
-                if before[first:last] != s.drives[first:last]:
+        before = s.drives
+        if driven and (now := program.drives(s.v)) != before:
+            s.drives = now
+            for i, first, last in driven:
+                if before[first:last] != now[first:last]:
                     turn_device(program, s, i)
             s.next_reading = min(s.dev_next)
         self.trace.record_move(s, columns)

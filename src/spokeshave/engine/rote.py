@@ -20,6 +20,8 @@ from spokeshave.model.project import Qualifier
 
 Key = tuple[tuple[int, ...], tuple[int, ...], tuple[bool, ...], frozenset[int] | None]
 _TIMED = (Qualifier.L, Qualifier.D)
+Driven = tuple[int, int, int]
+"""A device and where its drives begin and end."""
 MoveKey = int | tuple[Any, ...]
 _SIMPLE = frozenset(
     (Qualifier.N, Qualifier.P, Qualifier.P1, Qualifier.P0, Qualifier.S, Qualifier.R, Qualifier.L, Qualifier.D)
@@ -113,7 +115,7 @@ class Move:
     pulse: bool
     """Whether action control has to look again in the next scan, since a pulse ends then."""
     written: frozenset[int]
-    devices: tuple[int, ...]
+    devices: tuple[Driven, ...]
     barred: bool
     """Whether an interlock may have a say in what goes out before or after."""
     to: Spot
@@ -135,12 +137,13 @@ class Rote:
         self.program = program
         self.plain = is_plain(program)
         self.spots: dict[Key, Spot] = {}
-        self.driven: dict[int, tuple[int, ...]] = {}
+        self.driven: dict[int, tuple[Driven, ...]] = {}
         for i, d in enumerate(program.devices):
             for slot in d.drives:
-                self.driven[slot] = (*self.driven.get(slot, ()), i)
+                device = (i, d.first_drive, d.first_drive + len(d.drives))
+                self.driven[slot] = (*self.driven.get(slot, ()), device)
         barred = sorted(final for _, final in program.outputs)
-        self.behind_locks = tuple(dict.fromkeys(i for final in barred for i in self.driven.get(final, ())))
+        self.behind_locks = tuple(dict.fromkeys(d for final in barred for d in self.driven.get(final, ())))
 
     def spot(self, s: Situation) -> Spot:
         """Where a situation stands."""
@@ -210,7 +213,10 @@ class Rote:
             if target.final >= 0:
                 values[target.final] = n in s.written
         shown = [(slot - FIRST_RECORDED, x) for slot, x in values.items() if slot < program.end_recorded]
-        devices = dict.fromkeys(i for slot in values for i in self.driven.get(slot, ()))
+        barred = bool(before.locks or after.locks)
+        devices = dict.fromkeys(d for slot in values for d in self.driven.get(slot, ()))
+        if barred:
+            devices |= dict.fromkeys(self.behind_locks)
         # A step that is left and entered at once shows no change.
         steady = {seq.steps[a].x - FIRST_RECORDED for a, _, _ in left if a in entered}
         pulse = any(b.qualifier in (Qualifier.P, Qualifier.P1) for a in entered for b in seq.steps[a].varying)
@@ -226,7 +232,7 @@ class Rote:
             pulse,
             s.written,
             tuple(devices),
-            bool(before.locks or after.locks),
+            barred,
             after,
             (must - (s.k - 1), after.next_turn(s, must) - (s.k - 1)) if set(entered) == set(after.active) else None,
         )
