@@ -6,7 +6,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from spokeshave.engine.link import link_problems
-from spokeshave.model import edits
+from spokeshave.model import flow_edits
 from spokeshave.model.flow import flow
 from spokeshave.model.layout import Layout, layout
 from spokeshave.model.project import Action, Project, Qualifier, Sequence, Signal, SignalClass, Step, Transition
@@ -158,7 +158,7 @@ def test_tracks_of_the_sheet_pass_no_dot_and_no_other_track(q):
 @given(charts(), st.data())
 def test_inserting_a_step_anywhere_keeps_the_chart_drawn_and_running(q, data):
     name = data.draw(st.sampled_from(q.steps)).name
-    after = edits.insert_step(project(q), "Main", name)
+    after = flow_edits.insert_step(project(q), "Main", name)
     assert not link_problems(after)
     new = after.sequences[0]
     assert len(new.steps) == len(q.steps) + 1
@@ -168,7 +168,7 @@ def test_inserting_a_step_anywhere_keeps_the_chart_drawn_and_running(q, data):
     assert all(apart(a, b) for i, a in enumerate(boxes) for b in boxes[i + 1 :])
     added = next(s.name for s in new.steps if q.step(s.name) is None)
     if len(q.steps) > 2:
-        back = edits.delete_step(after, "Main", added).sequences[0]
+        back = flow_edits.delete_step(after, "Main", added).sequences[0]
         ends = lambda chart: sorted((t.sources, t.targets) for t in chart.transitions)  # noqa: E731
         assert [s.name for s in back.steps] == [s.name for s in q.steps] and ends(back) == ends(q)
 

@@ -15,8 +15,8 @@ from spokeshave.formats.files import read_project, write_project
 from spokeshave.formats.iec_read import parse_iec
 from spokeshave.formats.iec_write import write_iec
 from spokeshave.formats.stimuli_csv import parse_stimuli
-from spokeshave.language.rename import rename_in_text, rename_signal, rename_step
-from spokeshave.model import edits
+from spokeshave.language.rename import rename_in_text, rename_signal, rename_step, with_room
+from spokeshave.model import branch_edits, edits, flow_edits
 from spokeshave.model.edits import EditError
 from spokeshave.model.flow import flow
 from spokeshave.model.history import History
@@ -40,19 +40,19 @@ def edited(draw: st.DrawFn, project: Project) -> tuple[str, Project]:
     try:
         match kind:
             case 0:
-                return "insert", edits.insert_step(project, q.name, step)
+                return "insert", with_room(project, q.name, lambda p: flow_edits.insert_step(p, q.name, step))
             case 1:
-                return "delete", edits.delete_step(project, q.name, step)
+                return "delete", flow_edits.delete_step(project, q.name, step)
             case 2:
                 return "mark", edits.set_mark(project, q.name, step, "Y1", edits.read_mark("L 2s", "Y1"))
             case 3:
-                return "condition", edits.change_transition(project, q.name, way, condition="A AND NOT B")
+                return "condition", flow_edits.change_transition(project, q.name, way, condition="A AND NOT B")
             case 4:
-                return "way", edits.add_transition(project, q.name, step, q.initial)
+                return "way", branch_edits.add_transition(project, q.name, step, q.initial)
             case 5:
-                return "no way", edits.remove_transition(project, q.name, way)
+                return "no way", branch_edits.remove_transition(project, q.name, way)
             case 6:
-                return "move", edits.move_step(project, q.name, step, draw(st.integers(-2, 2)))
+                return "move", flow_edits.move_steps(project, q.name, (step,), draw(st.integers(-2, 2)))
             case 7:
                 return "rename", rename_step(project, q.name, step, "Renamed")
             case _:
@@ -123,18 +123,18 @@ def test_the_flow_and_the_chart_are_drawn_without_overlaps(project, data):
 
 def test_moving_one_step_changes_few_lines_of_the_file(roastery):
     before = spoke.dumps(roastery).splitlines()
-    after = spoke.dumps(edits.move_step(roastery, "Roast", "Drop", 1)).splitlines()
+    after = spoke.dumps(flow_edits.move_steps(roastery, "Roast", ("Drop",), 1)).splitlines()
     assert sum(a != b for a, b in zip(before, after)) <= 16
 
 
 def test_a_step_is_inserted_with_a_number_in_between_and_takes_over_the_way(roastery):
-    after = edits.insert_step(roastery, "Roast", "SpinUp")
+    after = flow_edits.insert_step(roastery, "Roast", "SpinUp")
     q = after.sequence("Roast")
     assert [(s.name, s.number) for s in q.steps[:3]] == [("Idle", 10), ("SpinUp", 20), ("Step25", 25)]
     join = next(t for t in q.transitions if "Preheat" in t.targets and len(t.sources) > 1)
     assert join.sources == ("Step25", "Purged")
     for _ in range(4):
-        after = edits.insert_step(after, "Roast", "Idle")
+        after = with_room(after, "Roast", lambda p: flow_edits.insert_step(p, "Roast", "Idle"))
     numbers = [s.number for s in after.sequence("Roast").steps]
     assert numbers == sorted(set(numbers))
 
@@ -145,11 +145,11 @@ def test_a_step_is_inserted_with_a_number_in_between_and_takes_over_the_way(roas
 )
 def test_deleting_where_the_flow_would_be_unclear_is_refused_with_the_reason(roastery, step, why):
     with pytest.raises(EditError, match=why):
-        edits.delete_step(roastery, "Roast", step)
+        flow_edits.delete_step(roastery, "Roast", step)
 
 
 def test_deleting_the_step_before_a_join_lets_its_predecessor_join(roastery):
-    q = edits.delete_step(roastery, "Roast", "Purged").sequence("Roast")
+    q = flow_edits.delete_step(roastery, "Roast", "Purged").sequence("Roast")
     assert any(t.sources == ("SpinUp", "Purge") for t in q.transitions)
 
 

@@ -13,7 +13,7 @@ from spokeshave.engine.situation import situation_of
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.formats.trace_csv import trace_rows
 from spokeshave.formats.vcd import identifier, vcd_lines
-from spokeshave.model import edits
+from spokeshave.model import edits, flow_edits
 from spokeshave.model.flow import flow
 from spokeshave.model.layout import condition_lines, layout
 from spokeshave.model.project import Project
@@ -90,7 +90,7 @@ def test_hands_on_what_is_not_there_are_refused_and_change_nothing(roastery):
 def test_an_inserted_step_is_taken_into_a_running_session(roastery):
     session = started(roastery, 5000)
     temperature = session.trace.at("BeanTemp", 499)
-    session.adopt(edits.insert_step(roastery, "Roast", "Charge"))
+    session.adopt(flow_edits.insert_step(roastery, "Roast", "Charge"))
     session.run_for(10)
     assert situation_of(session.program, session.situation)["Roast"] == ["Preheat"]
     assert session.trace.at("BeanTemp", 500) == pytest.approx(temperature, abs=1.0)
@@ -249,7 +249,7 @@ def test_an_edited_edge_starts_from_its_present_value_and_the_others_remember(ro
     session = Session(roastery)
     session.run_for(1000)
     index = next(i for i, t in enumerate(roastery.sequence("Roast").transitions) if "StartButton" in t.condition)
-    session.adopt(edits.change_transition(roastery, "Roast", index, condition="RISING(EmergencyOk) AND Home"))
+    session.adopt(flow_edits.change_transition(roastery, "Roast", index, condition="RISING(EmergencyOk) AND Home"))
     session.run_for(500)
     assert situation_of(session.program, session.situation)["Roast"] == ["Idle"], "EmergencyOk was TRUE all along"
     assert session.trace.windows("DoorShut") == [(11, 150)], "HELD went on counting through the edit"

@@ -17,7 +17,7 @@ from spokeshave.desktop.theme import DARK, LIGHT
 from spokeshave.formats.files import read_project
 from spokeshave.machine.device import State
 from spokeshave.machine.kinds import KINDS
-from spokeshave.model import edits
+from spokeshave.model import edits, flow_edits
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Project, Scenario
 
@@ -48,7 +48,7 @@ def test_text_can_be_read_in_both_themes(colours):
 
 def test_findings_lead_to_their_places(qtbot, window):
     document = window.document
-    document.edit("break", lambda p: edits.change_transition(p, "Cool", 1, condition="DoorShutt"))
+    document.edit("break", lambda p: flow_edits.change_transition(p, "Cool", 1, condition="DoorShutt"))
     document.check()
     window.toggle_lower()
     item = window.findings.topLevelItem(0)

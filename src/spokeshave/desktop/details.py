@@ -12,7 +12,7 @@ from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.sequence.condition_editor import ConditionEdit
 from spokeshave.language.rename import rename_device, rename_step
 from spokeshave.machine.kinds import KINDS
-from spokeshave.model import edits
+from spokeshave.model import edits, flow_edits
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import EditError
 from spokeshave.model.layout import block_text
@@ -157,7 +157,7 @@ class Details(QWidget):
         self.title.setText(f"From {' + '.join(t.sources)} to {' + '.join(t.targets)}")
 
         def field(key: str) -> Change:
-            return lambda p, text: edits.change_transition(p, q.name, place.index, **{key: text})
+            return lambda p, text: flow_edits.change_transition(p, q.name, place.index, **{key: text})
 
         condition = ConditionEdit(self.document.project, q, self)
         condition.setText(t.condition)
@@ -175,7 +175,7 @@ class Details(QWidget):
         def priority(p: Project, text: str) -> Project:
             if text and not text.isdigit():
                 raise EditError(f"{text!r} is not a priority; type a whole number, 1 comes first")
-            return edits.change_transition(p, q.name, place.index, priority=int(text) if text else None)
+            return flow_edits.change_transition(p, q.name, place.index, priority=int(text) if text else None)
 
         self._line(
             "Priority",

@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from dataclasses import replace
+from typing import TypeVar
 
 from spokeshave.language.syntax import KEYWORDS
 from spokeshave.model.edits import EditError, free_name, taken_names
+from spokeshave.model.flow_edits import NoRoom
 from spokeshave.model.project import Project, Sequence
 
+T = TypeVar("T")
 _TOKEN = re.compile(r"\(\*.*?\*\)|//[^\n]*|(?:[A-Za-z]+|[0-9]+)#[-+\w.]*|[A-Za-z_]\w*|.", re.DOTALL)
 _NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 
@@ -42,12 +46,8 @@ def _checked(project: Project, old: str, new: str) -> None:
         raise EditError(f"{new} is already the name of something else")
 
 
-def _in_sequence(sequence: Sequence, old: str, new: str) -> Sequence:
-    """Every text of a sequence with a name replaced; targets of action blocks too."""
-
-    def put(text: str) -> str:
-        return rename_in_text(text, old, new)
-
+def _in_sequence(sequence: Sequence, put: Callable[[str], str]) -> Sequence:
+    """As `in_all_texts`, for one sequence; targets of action blocks too."""
     steps = tuple(
         replace(
             s,
@@ -68,19 +68,15 @@ def _in_sequence(sequence: Sequence, old: str, new: str) -> Sequence:
     )
 
 
-def _everywhere(project: Project, old: str, new: str) -> Project:
-    """The project with a name replaced in every text that may speak of it."""
-
-    def put(text: str) -> str:
-        return rename_in_text(text, old, new)
-
+def in_all_texts(project: Project, put: Callable[[str], str]) -> Project:
+    """The project with every text that may speak of signals and steps passed through `put`."""
     return replace(
         project,
         opening=put(project.opening),
         closing=put(project.closing),
         reset=put(project.reset),
         home=put(project.home),
-        sequences=tuple(_in_sequence(s, old, new) for s in project.sequences),
+        sequences=tuple(_in_sequence(s, put) for s in project.sequences),
         interlocks=tuple(replace(i, output=put(i.output), condition=put(i.condition)) for i in project.interlocks),
         opposed=tuple(replace(o, first=put(o.first), second=put(o.second)) for o in project.opposed),
         trips=tuple(
@@ -100,7 +96,7 @@ def _everywhere(project: Project, old: str, new: str) -> Project:
 def rename_signal(project: Project, old: str, new: str) -> Project:
     """A signal under another name in its row, every text, action block, scenario and wire."""
     _checked(project, old, new)
-    project = _everywhere(project, old, new)
+    project = in_all_texts(project, lambda text: rename_in_text(text, old, new))
     return replace(
         project,
         signals=tuple(replace(s, name=new) if s.name.lower() == old.lower() else s for s in project.signals),
@@ -114,7 +110,7 @@ def rename_signal(project: Project, old: str, new: str) -> Project:
 def rename_step(project: Project, sequence: str, old: str, new: str) -> Project:
     """A step under another name, with its transitions and every text that reads its `.X` or `.T`."""
     _checked(project, old, new)
-    project = _everywhere(project, old, new)
+    project = in_all_texts(project, lambda text: rename_in_text(text, old, new))
 
     def put(names: tuple[str, ...]) -> tuple[str, ...]:
         return tuple(new if n == old else n for n in names)
@@ -133,6 +129,45 @@ def rename_step(project: Project, sequence: str, old: str, new: str) -> Project:
             for q in project.sequences
         ),
     )
+
+
+def renumber(project: Project, sequence: str, spacing: int = 10) -> Project:
+    """Steps numbered `spacing`, twice `spacing` ... in listed order; comparisons with `Sequence.State` follow.
+
+    Raises EditError for a spacing below 1.
+    """
+    seq = project.sequence(sequence)
+    if seq is None:
+        raise EditError(f"there is no sequence {sequence}")
+    if spacing < 1:
+        raise EditError(f"the spacing is {spacing}; it is a whole number from 1, for example 10")
+    numbers = {s.number: (i + 1) * spacing for i, s in enumerate(seq.steps)}
+    if all(a == b for a, b in numbers.items()):
+        return project
+    state = re.compile(
+        rf"\b({re.escape(seq.name)}\s*\.\s*State\s*(?:=|<>|<=|>=|<|>)\s*)(\d+)\b|\b(\d+)(\s*(?:=|<>|<=|>=|<|>)\s*{re.escape(seq.name)}\s*\.\s*State)\b",
+        re.IGNORECASE,
+    )
+
+    def put(text: str) -> str:
+        def other(found: re.Match[str]) -> str:
+            if found[1]:
+                return f"{found[1]}{numbers.get(int(found[2]), int(found[2]))}"
+            return f"{numbers.get(int(found[3]), int(found[3]))}{found[4]}"
+
+        return state.sub(other, text) if "state" in text.lower() else text
+
+    steps = tuple(replace(s, number=numbers[s.number]) for s in seq.steps)
+    sequences = tuple(replace(q, steps=steps) if q is seq else q for q in project.sequences)
+    return in_all_texts(replace(project, sequences=sequences), put)
+
+
+def with_room(project: Project, sequence: str, edit: Callable[[Project], T]) -> T:
+    """`edit` of the project; where it finds no number left in between, the steps are renumbered in tens first."""
+    try:
+        return edit(project)
+    except NoRoom:
+        return edit(renumber(project, sequence))
 
 
 def rename_device(project: Project, old: str, new: str) -> Project:

@@ -21,9 +21,6 @@ from spokeshave.model.project import (
 
 T = TypeVar("T")
 
-NEW_CONDITION = "{step}.T >= T#1s"
-"""What a freshly inserted step awaits until its author says otherwise."""
-
 
 class EditError(Exception):
     """The edit is not legal here; the text says why and what to do instead."""
@@ -114,118 +111,6 @@ def step_index(sequence: Sequence, name: str) -> int:
     raise EditError(f"{sequence.name} has no step {name}")
 
 
-def number_after(sequence: Sequence, index: int) -> int | None:
-    """A step number between the step at `index` and the next higher one, as round as there is room for.
-
-    None when no whole number fits; the caller renumbers then.
-    """
-    here = sequence.steps[index].number
-    above = [s.number for s in sequence.steps if s.number > here]
-    if not above:
-        return (here // 10 + 1) * 10
-    gap = min(above) - here
-    return None if gap < 2 else here + (5 if gap == 10 else gap // 2)
-
-
-def renumber(sequence: Sequence, spacing: int = 10) -> Sequence:
-    """Numbers 1, 2, 3 ... times `spacing` in listed order."""
-    return replace(sequence, steps=tuple(replace(s, number=(i + 1) * spacing) for i, s in enumerate(sequence.steps)))
-
-
-def insert_step(project: Project, sequence: str, after: str) -> Project:
-    """A new step in the flow behind `after`: it takes over the first way out of `after`.
-
-    `after` keeps its condition and leads to the new step, which goes on to where `after` went. Where `after` leaves
-    through a join, the new step stands before the join instead. Raises EditError for unknown names.
-    """
-
-    def edit(seq: Sequence) -> Sequence:
-        at = step_index(seq, after)
-        if number_after(seq, at) is None:
-            seq = renumber(seq)
-        number = number_after(seq, at) or 0
-        name = free_name(f"Step{number}", taken_names(project))
-        here = seq.steps[at].name
-        transitions = list(seq.transitions)
-        leaving = next(seq.leaving(here), None)
-        own = NEW_CONDITION.format(step=name)
-        if leaving is None:
-            transitions.append(Transition((here,), (name,), NEW_CONDITION.format(step=here)))
-        elif len(leaving[1].sources) == 1:
-            index, old = leaving
-            transitions[index] = replace(old, targets=(name,))
-            transitions.insert(index + 1, Transition((name,), old.targets, own))
-        else:
-            index, old = leaving
-            transitions[index] = replace(old, sources=tuple(name if s == here else s for s in old.sources))
-            transitions.insert(index, Transition((here,), (name,), NEW_CONDITION.format(step=here)))
-        return replace(seq, steps=inserted(seq.steps, at + 1, Step(name, number)), transitions=tuple(transitions))
-
-    return edit_sequence(project, sequence, edit)
-
-
-def delete_step(project: Project, sequence: str, step: str) -> Project:
-    """The sequence without a step, its predecessors led on to where it went. Raises EditError where that is unclear."""
-
-    def edit(seq: Sequence) -> Sequence:
-        at = step_index(seq, step)
-        name = seq.steps[at].name
-        if name == seq.initial:
-            raise EditError(f"{name} is the initial step; make another step initial first")
-        entering = [t for _, t in seq.entering(name)]
-        leaving = [t for _, t in seq.leaving(name)]
-        if len(leaving) > 1:
-            raise EditError(f"{name} has {len(leaving)} ways out; delete all but one first, so that the flow is clear")
-        way = leaving[0] if leaving else None
-        onward: tuple[str, ...] = () if way is None else tuple(t for t in way.targets if t != name)
-        if way is not None and len(way.sources) > 1:
-            return _without_before_join(seq, at, name, entering, way)
-        if not onward and any(len(t.targets) > 1 for t in entering):
-            raise EditError(f"{name} is alone in its simultaneous branch; delete the branch instead")
-        transitions = []
-        for t in seq.transitions:
-            if t is way:
-                continue
-            if name in t.targets:
-                targets = _unique(x for old in t.targets for x in (onward if old == name else (old,)))
-                if not targets:
-                    continue
-                t = replace(t, targets=targets)
-            transitions.append(t)
-        return replace(seq, steps=removed(seq.steps, at), transitions=tuple(transitions))
-
-    return edit_sequence(project, sequence, edit)
-
-
-def _without_before_join(seq: Sequence, at: int, name: str, entering: list[Transition], join: Transition) -> Sequence:
-    """Deletes a step that stands before a join: its only predecessor takes its place in the join."""
-    if len(entering) != 1 or len(entering[0].targets) > 1 or len(entering[0].sources) > 1:
-        raise EditError(f"{name} is alone in its simultaneous branch; delete the branch instead")
-    before = entering[0].sources[0]
-    sources = tuple(before if s == name else s for s in join.sources)
-    transitions = tuple(
-        replace(t, sources=sources) if t is join else t for t in seq.transitions if t is not entering[0]
-    )
-    return replace(seq, steps=removed(seq.steps, at), transitions=transitions)
-
-
-def _unique(names: Any) -> tuple[str, ...]:
-    return tuple(dict.fromkeys(names))
-
-
-def move_step(project: Project, sequence: str, step: str, by: int) -> Project:
-    """Moves a row of the sheet up (negative) or down; the flow stays as it is."""
-
-    def edit(seq: Sequence) -> Sequence:
-        at = step_index(seq, step)
-        to = max(0, min(len(seq.steps) - 1, at + by))
-        if to == at:
-            return seq
-        return replace(seq, steps=inserted(removed(seq.steps, at), to, seq.steps[at]))
-
-    return edit_sequence(project, sequence, edit)
-
-
 def change_step(project: Project, sequence: str, step: str, **changes: Any) -> Project:
     """A step with other values; renaming is done where references can follow, not here."""
 
@@ -280,38 +165,6 @@ def set_mark(project: Project, sequence: str, step: str, target: str, action: Ac
     return edit_sequence(project, sequence, edit)
 
 
-def change_transition(project: Project, sequence: str, index: int, **changes: Any) -> Project:
-    def edit(seq: Sequence) -> Sequence:
-        after = replace(seq.transitions[index], **changes)
-        for name in (*after.sources, *after.targets):
-            step_index(seq, name)
-        if after == seq.transitions[index]:
-            return seq
-        return replace(seq, transitions=replaced(seq.transitions, index, after))
-
-    return edit_sequence(project, sequence, edit)
-
-
-def add_transition(project: Project, sequence: str, source: str, target: str, condition: str = "FALSE") -> Project:
-    """One more way out of `source`, listed behind those it has."""
-
-    def edit(seq: Sequence) -> Sequence:
-        start, end = (seq.steps[step_index(seq, n)].name for n in (source, target))
-        last = max((i for i, _ in seq.leaving(start)), default=len(seq.transitions) - 1)
-        return replace(seq, transitions=inserted(seq.transitions, last + 1, Transition((start,), (end,), condition)))
-
-    return edit_sequence(project, sequence, edit)
-
-
-def remove_transition(project: Project, sequence: str, index: int) -> Project:
-    def edit(seq: Sequence) -> Sequence:
-        if not 0 <= index < len(seq.transitions):
-            raise EditError(f"{seq.name} has no transition {index + 1}")
-        return replace(seq, transitions=removed(seq.transitions, index))
-
-    return edit_sequence(project, sequence, edit)
-
-
 def new_sequence(project: Project, stem: str = "Sequence") -> Project:
     """A sequence with an initial step and one more, ready to be filled."""
     taken = taken_names(project)
@@ -321,6 +174,6 @@ def new_sequence(project: Project, stem: str = "Sequence") -> Project:
     steps = (Step(first, 10), Step(second, 20))
     transitions = (
         Transition((first,), (second,), "FALSE"),
-        Transition((second,), (first,), NEW_CONDITION.format(step=second)),
+        Transition((second,), (first,), f"{second}.T >= T#1s"),
     )
     return add_item(project, "sequences", Sequence(name, first, steps, transitions))

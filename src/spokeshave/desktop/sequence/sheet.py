@@ -9,7 +9,7 @@ from PySide6.QtCore import QAbstractTableModel, Qt
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.tables import NO_PARENT, Index
 from spokeshave.language.rename import rename_step
-from spokeshave.model import edits
+from spokeshave.model import edits, flow_edits
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import EditError
 from spokeshave.model.flow import Flow, Row, flow
@@ -230,13 +230,13 @@ class Sheet(QAbstractTableModel):
         if column == self.awaits and r.transition is not None:
             way = r.transition
             return edit(
-                f"Condition out of {step.name}", lambda p: edits.change_transition(p, name, way, condition=text)
+                f"Condition out of {step.name}", lambda p: flow_edits.change_transition(p, name, way, condition=text)
             )
         if column == self.next and r.transition is not None:
             way = r.transition
             return edit(
                 f"Next of {step.name}",
-                lambda p: edits.change_transition(p, name, way, targets=_targets(self.sequence, text)),
+                lambda p: flow_edits.change_transition(p, name, way, targets=_targets(self.sequence, text)),
             )
         return False
 
