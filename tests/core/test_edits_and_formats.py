@@ -44,7 +44,7 @@ def edited(draw: st.DrawFn, project: Project) -> tuple[str, Project]:
             case 1:
                 return "delete", flow_edits.delete_step(project, q.name, step)
             case 2:
-                return "mark", edits.set_mark(project, q.name, step, "Y1", edits.read_mark("L 2s", "Y1"))
+                return "mark", edits.set_mark(project, q.name, step, "Y1", edits.read_marks("L 2s / S", "Y1"))
             case 3:
                 return "condition", flow_edits.change_transition(project, q.name, way, condition="A AND NOT B")
             case 4:

@@ -14,8 +14,9 @@ from spokeshave.engine.stimuli import Stimulus
 from spokeshave.formats.trace_csv import trace_rows
 from spokeshave.formats.vcd import identifier, vcd_lines
 from spokeshave.model import edits, flow_edits
+from spokeshave.model.chart_texts import condition_lines
 from spokeshave.model.flow import flow
-from spokeshave.model.layout import condition_lines, layout
+from spokeshave.model.layout import layout
 from spokeshave.model.project import Project
 from spokeshave.model.structure import structure
 from spokeshave.verify.check.look import Look

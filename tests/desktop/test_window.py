@@ -56,7 +56,7 @@ def test_cells_of_the_sheet_edit_the_machine_file_and_undo_takes_each_back(qtbot
     before = document.project
     sheet = view.sheet
     type_into(qtbot, view, cell(view, "Charge", sheet.awaits), "GateOpened AND Charge.T >= T#4s")
-    type_into(qtbot, view, cell(view, "Charge", sheet.longest), "7s")
+    type_into(qtbot, view, cell(view, "Charge", sheet.window), "7s")
     type_into(qtbot, view, cell(view, "Charge", NUMBER), "55")
     type_into(qtbot, view, cell(view, "Charge", FIRST_MARK + sheet.targets.index("Drum")), "L 2s")
     type_into(qtbot, view, cell(view, "Charge", STEP), "Fill")
@@ -71,7 +71,7 @@ def test_cells_of_the_sheet_edit_the_machine_file_and_undo_takes_each_back(qtbot
     assert document.project is before
     assert names[::-1] == [
         "Condition out of Charge",
-        "Longest time of Charge",
+        "Window of Charge",
         "Number Charge",
         "Mark Drum in Charge",
         "Rename Charge",
@@ -145,8 +145,8 @@ def test_a_bar_in_the_chart_and_a_cell_in_the_sheet_are_one_selection(qtbot, win
     view.setCurrentIndex(cell(view, "CloseGate", view.sheet.awaits))
     window.show_face("chart")
     chart = window.sequence.charts["Roast"]
-    chosen = chart.scene().selectedItems()
-    assert [chart.sequence.transitions[i.bar.transition].sources for i in chosen] == [("CloseGate",)]
+    assert [i.step.name for i in chart.scene().selectedItems()] == ["CloseGate"]
+    assert chart.sequence.transitions[chart.selected_way()].sources == ("CloseGate",)
     chart.scene().clearSelection()
     chart.items_by_step["Drop"].setSelected(True)
     window.show_face("sheet")
@@ -327,7 +327,7 @@ def test_files_are_saved_opened_and_bad_ones_told_without_losing_the_present_one
     path = tmp_path / "mine.spoke"
     assert window._save_to(path) and not window.document.dirty
     sheet_of(window)
-    window.sequence.insert_step()
+    window.sequence.editor.do("after")
     assert window.document.dirty and window.windowTitle().startswith("•")
     bad = tmp_path / "bad.spoke"
     bad.write_text('{"format": "spokeshave machine file", "version": 1, "signals": [')

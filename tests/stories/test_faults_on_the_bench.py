@@ -119,7 +119,7 @@ def test_a_longest_time_is_changed_while_it_runs_and_taken_in_at_once(qtbot, ben
     bench.show_stage(2)
     view = bench.sequence.sheets["Roast"]
     row = next(i for i in range(view.sheet.rowCount()) if view.sheet.step_at(i).name == "Preheat")
-    index = view.sheet.index(row, view.sheet.longest)
+    index = view.sheet.index(row, view.sheet.window)
     view.setCurrentIndex(index)
     view.setFocus()
     qtbot.keyClick(view, Key.Key_F2)

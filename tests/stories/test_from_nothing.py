@@ -102,7 +102,7 @@ def test_a_lock_gate_from_an_empty_file_to_a_passing_scenario(qtbot, opened, tmp
     sheet.setCurrentIndex(sheet.sheet.index(1, FIRST_MARK))
     qtbot.keyClick(sheet, Key.Key_Space)
     typed(qtbot, sheet, 1, sheet.sheet.awaits, "GateOpen AND Opening.T >= T#2s")
-    typed(qtbot, sheet, 1, sheet.sheet.longest, "3s")
+    typed(qtbot, sheet, 1, sheet.sheet.window, "3s")
     document.check()
     assert [d.code for d in document.findings] == ["movement-unconfirmed"], "nothing awaits that the gate came back"
 

@@ -9,6 +9,8 @@ from spokeshave.desktop.commands import Command
 from spokeshave.desktop.ribbon import STAGES
 
 if TYPE_CHECKING:
+    from spokeshave.desktop.sequence.chart_view import ChartView
+    from spokeshave.desktop.sequence.editor import SequenceEditor
     from spokeshave.desktop.window import MainWindow
 
 
@@ -19,6 +21,15 @@ def command_list(w: MainWindow) -> list[Command]:
         return w.stage in (2, 4) and bool(w.sequences_in_view().names)
 
     sheet = w.sequences_in_view
+
+    def edit() -> SequenceEditor:
+        return sheet().editor
+
+    def chart() -> ChartView | None:
+        return sheet().chart
+
+    def in_chart() -> bool:
+        return in_sequence() and sheet().chart is not None
 
     def can_run() -> bool:
         return w.runner.session is not None
@@ -40,26 +51,54 @@ def command_list(w: MainWindow) -> list[Command]:
         Command("file.open", "Open ...", "File", "Ctrl+O", w.ask_open, "open", says="Open a machine file or IEC text"),
         Command("file.save", "Save", "File", "Ctrl+S", w.save, "save", lambda: history.dirty),
         Command("file.saveas", "Save as ...", "File", "Ctrl+Shift+S", w.ask_save),
+        Command("file.svg", "Export the chart as SVG ...", "File/-", "", w.ask_svg, "", in_sequence),
+        Command("file.pdf", "Export the chart as PDF ...", "File", "", w.ask_pdf, "", in_sequence, "Over pages with a frame"),
+        Command("file.print", "Print the chart ...", "File", "Ctrl+P", w.ask_print, "", in_sequence),
         Command("file.quit", "Quit", "File/-", "Ctrl+Q", w.close),
         Command("edit.undo", "Undo", "Edit", "Ctrl+Z", history.undo, "undo", lambda: bool(history.history.undo_name)),
         Command("edit.redo", "Redo", "Edit", "Ctrl+Shift+Z", history.redo, "redo", lambda: bool(history.history.redo_name)),
         Command("edit.find", "Find anything ...", "Edit/-", "Ctrl+K", w.open_finder, "find", says="By a few letters"),
-        Command("edit.filter", "Filter the outline", "Edit", "Ctrl+F", w.focus_filter),
+        Command("edit.search", "Find and replace", "Edit", "Ctrl+F", lambda: sheet().find_bar.open_bar(), "", in_sequence, "In the sequence in view"),
+        Command("edit.filter", "Filter the outline", "Edit", "Ctrl+Shift+F", w.focus_filter),
         *stages,
         Command("go.sheet", "Sheet", "Go/-", "F6", lambda: w.show_face("sheet"), "sheet", in_sequence),
         Command("go.chart", "Chart", "Go", "F7", lambda: w.show_face("chart"), "chart", in_sequence),
+        Command("go.code", "Code", "Go", "F8", lambda: w.show_face("code"), "code", in_sequence),
         Command("go.outline", "Fold the outline", "Go/-", "F3", w.toggle_outline),
         Command("go.details", "Fold the details", "Go", "F4", w.toggle_details),
         Command("go.lower", "Fold the lists below", "Go", "F9", w.toggle_lower, "panel"),
         Command("go.dark", "Light or dark", "Go", "Ctrl+Shift+D", w.toggle_dark),
-        Command("seq.insert", "Insert a step after", "Sequence", "Ctrl+I", lambda: sheet().insert_step(), "insert", in_sequence,
-                "A step after the selected one, with a number in between (Insert in the sheet)"),
-        Command("seq.delete", "Delete the step or way out", "Sequence", "Ctrl+Backspace", lambda: sheet().delete(), "delete", in_sequence),
-        Command("seq.way", "Add a way out", "Sequence", "Ctrl+Shift+I", lambda: sheet().add_way(), "way", in_sequence,
-                "One more transition out of the selected step"),
-        Command("seq.up", "Move the row up", "Sequence/-", "Alt+Up", lambda: sheet().move_row(-1), "up", in_sequence),
-        Command("seq.down", "Move the row down", "Sequence", "Alt+Down", lambda: sheet().move_row(1), "down", in_sequence),
-        Command("seq.renumber", "Renumber in tens", "Sequence", "", w.renumber, "", in_sequence),
+        Command("seq.insert", "Insert a step after", "Sequence", "Ctrl+I", lambda: edit().do("after"), "insert", in_sequence,
+                "A step after the selected one, with a number in between (Insert in sheet and chart)"),
+        Command("seq.before", "Insert a step before", "Sequence", "Ctrl+Shift+I", lambda: edit().do("before"), "", in_sequence,
+                "A step before the selected one: all that led there leads to it (Shift+Insert in sheet and chart)"),
+        Command("seq.alternative", "Add an alternative branch", "Sequence", "Ctrl+B", lambda: edit().do("alternative"), "way", in_sequence,
+                "A step to be chosen instead of what follows the selected one"),
+        Command("seq.simultaneous", "Add a simultaneous branch", "Sequence", "Ctrl+Shift+B", lambda: edit().do("simultaneous"), "both", in_sequence,
+                "A step that is active beside the selected ones; both are waited for"),
+        Command("seq.close", "Close the branch", "Sequence", "", lambda: edit().do("close"), "", in_sequence,
+                "Leads the end of a branch to where its neighbours meet"),
+        Command("seq.way", "Add a way out", "Sequence", "Ctrl+J", lambda: edit().add_way(), "", in_sequence,
+                "One more transition out of the selected step, to the initial step; type elsewhere in Next"),
+        Command("seq.delete", "Delete the steps or way out", "Sequence/-", "Ctrl+Backspace", lambda: edit().delete(), "delete", in_sequence),
+        Command("seq.branch", "Delete the branch", "Sequence", "", lambda: edit().do("branch"), "", in_sequence,
+                "With all steps that are reached through it only"),
+        Command("seq.duplicate", "Duplicate the steps", "Sequence", "Ctrl+D", lambda: edit().duplicate(), "", in_sequence),
+        Command("seq.copy", "Copy steps as rows", "Sequence", "Ctrl+Shift+C", lambda: edit().copy(), "", in_sequence,
+                "For a spreadsheet, or to paste elsewhere (Ctrl+C on a step)"),
+        Command("seq.paste", "Paste rows as steps", "Sequence", "Ctrl+Shift+V", lambda: edit().paste(), "", in_sequence,
+                "Behind the selected step (Ctrl+V on a step)"),
+        Command("seq.up", "Move the rows up", "Sequence/-", "Alt+Up", lambda: edit().move_row(-1), "up", in_sequence),
+        Command("seq.down", "Move the rows down", "Sequence", "Alt+Down", lambda: edit().move_row(1), "down", in_sequence),
+        Command("seq.initial", "Begin with this step", "Sequence", "", lambda: edit().do("initial"), "", in_sequence),
+        Command("seq.renumber", "Renumber in tens", "Sequence", "", lambda: edit().renumber(10), "", in_sequence,
+                "In the order of the rows; what texts say of the state follows"),
+        Command("seq.spacing", "Renumber with a spacing ...", "Sequence", "", w.ask_spacing, "", in_sequence),
+        Command("seq.comments", "Show or hide comments", "Sequence/-", "", lambda: sheet().toggle_comments(), "", in_sequence),
+        Command("seq.fold", "Fold or open the branch", "Sequence", "", w.fold_branch, "", in_chart),
+        Command("seq.follow", "Follow the active step", "Sequence", "", w.toggle_follow, "", in_chart),
+        Command("seq.overview", "Show or hide the overview", "Sequence", "", w.toggle_overview, "", in_chart),
+        Command("seq.all", "Show the whole chart", "Sequence", "Ctrl+0", w.show_whole_chart, "", in_chart),
         Command("seq.new", "New sequence", "Sequence/-", "", w.new_sequence, "add"),
         Command("run.start", "Start", "Run", "F5", w.runner.toggle, "start", can_run, "Start or pause the run"),
         Command("run.scan", "One scan", "Run", "F10", w.runner.one_scan, "scan", can_run),

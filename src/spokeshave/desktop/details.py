@@ -13,9 +13,9 @@ from spokeshave.desktop.sequence.condition_editor import ConditionEdit
 from spokeshave.language.rename import rename_device, rename_step
 from spokeshave.machine.kinds import KINDS
 from spokeshave.model import edits, flow_edits
+from spokeshave.model.chart_texts import block_text
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import EditError
-from spokeshave.model.layout import block_text
 from spokeshave.model.project import Device, Project, Sequence, SignalClass, Step
 
 Change = Callable[[Project, str], Project]

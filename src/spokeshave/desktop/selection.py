@@ -8,7 +8,10 @@ from spokeshave.model.diagnostics import Place
 
 
 class Selection(QObject):
-    """The selected item as a `Place`; `changed` tells views, `asked` also asks the window to go there."""
+    """The selected item as a `Place`, and all selected steps where there are several.
+
+    `changed` tells views, `asked` also asks the window to go there.
+    """
 
     changed = Signal()
     asked = Signal()
@@ -16,10 +19,13 @@ class Selection(QObject):
     def __init__(self) -> None:
         super().__init__()
         self.place = Place()
+        self.steps: tuple[str, ...] = ()
+        """Names of the selected steps of `place.sequence`, in listed order; empty unless there are several."""
 
-    def set(self, place: Place) -> None:
-        if place != self.place:
-            self.place = place
+    def set(self, place: Place, steps: tuple[str, ...] = ()) -> None:
+        steps = steps if len(steps) > 1 else ()
+        if place != self.place or steps != self.steps:
+            self.place, self.steps = place, steps
             self.changed.emit()
 
     def go(self, place: Place) -> None:

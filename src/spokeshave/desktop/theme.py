@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -54,6 +56,15 @@ class Theme:
 
     def colour(self, name: str) -> QColor:
         return QColor(getattr(self.now, name))
+
+    @contextmanager
+    def on_paper(self) -> Iterator[None]:
+        """The light colours for as long as something is drawn on paper."""
+        before, self.now = self.now, LIGHT
+        try:
+            yield
+        finally:
+            self.now = before
 
     def apply(self, app: QApplication, dark: bool = False) -> None:
         """Sets colours, font and style sheet of the whole program."""

@@ -119,12 +119,17 @@ def write(project: Project, path: Path) -> None:
 
 
 def write_text_atomically(text: str, path: Path) -> None:
+    """As `write_bytes_atomically`, in UTF-8."""
+    write_bytes_atomically(text.encode(), path)
+
+
+def write_bytes_atomically(data: bytes, path: Path) -> None:
     """Temporary file in the same folder, synced, then renamed over the old one. Raises `FormatError`."""
     try:
         handle, temporary = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
         try:
-            with os.fdopen(handle, "w", encoding="utf-8", newline="\n") as out:
-                out.write(text)
+            with os.fdopen(handle, "wb") as out:
+                out.write(data)
                 out.flush()
                 os.fsync(out.fileno())
             os.chmod(temporary, path.stat().st_mode & 0o777 if path.exists() else 0o644)

@@ -219,12 +219,9 @@ def close_branch(project: Project, sequence: str, step: str) -> Project:
         name = seq.steps[step_index(seq, step)].name
         join = _open_join(seq, name)
         if join is not None:
-            ways = tuple(
-                replace(t, sources=(*t.sources, name)) if t is join else t
-                for t in seq.transitions
-                if t.sources != (name,)
-            )
-            return replace(seq, transitions=ways)
+            joined = replace(join, sources=(*join.sources, name))
+            rest = (joined if t is join else t for t in seq.transitions if t.sources != (name,))
+            return replace(seq, transitions=tuple(rest))
         goals = closings(seq, name)
         if not goals:
             raise EditError(f"{name} is in no branch that could be closed; use a jump to lead it somewhere")

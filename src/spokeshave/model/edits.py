@@ -151,14 +151,67 @@ def read_mark(text: str, target: str) -> Action | None:
     return Action(qualifier, target, time)
 
 
-def set_mark(project: Project, sequence: str, step: str, target: str, action: Action | None) -> Project:
-    """Gives a step the action block `action` on `target` in place of those it has, or takes them away."""
+def read_marks(text: str, target: str) -> tuple[Action, ...]:
+    """As `read_mark`, for several marks joined by ` / `.
+
+    >>> [str(a.qualifier) for a in read_marks("S / D 2s", "Drive")]
+    ['S', 'D']
+    """
+    found = (read_mark(part, target) for part in text.split("/"))
+    return tuple(a for a in found if a is not None)
+
+
+def read_block(text: str) -> Action | None:
+    """An action block as it is written on a chart: `Drive`, `S Drive`, `L 2s Drive`; empty for none.
+
+    >>> read_block("L 2s Drive")
+    Action(qualifier=<Qualifier.L: 'L'>, target='Drive', time='T#2s')
+    """
+    words = text.replace(",", " ").split()
+    if not words:
+        return None
+    return read_mark(" ".join(words[:-1]) or "N", words[-1])
+
+
+def put_action(project: Project, sequence: str, step: str, index: int, action: Action | None) -> Project:
+    """Exchanges, adds (behind the last) or takes away the action block at `index`."""
+
+    def edit(seq: Sequence) -> Sequence:
+        at = step_index(seq, step)
+        old = seq.steps[at].actions
+        new = (*old[:index], *([action] if action else []), *old[index + 1 :])
+        return seq if new == old else replace(seq, steps=replaced(seq.steps, at, replace(seq.steps[at], actions=new)))
+
+    return edit_sequence(project, sequence, edit)
+
+
+def read_window(text: str) -> dict[str, str]:
+    """A time window as typed: `6s` the longest time, `1s to 6s` both, `at least 1s`; names of settings too.
+
+    >>> read_window("1s to Limit")
+    {'shortest': 'T#1s', 'longest': 'Limit'}
+    """
+
+    def time(part: str) -> str:
+        part = part.strip()
+        if part and not re.fullmatch(r"(?i)(T#)?[\d._]+(ms|s|m|h|d)([\d._]+(ms|s|m|h))*|[A-Za-z_]\w*", part):
+            raise EditError(f"{part!r} is not a time; type for example 6s, 1s to 6s, or the name of a setting")
+        return f"T#{part}" if part[:1].isdigit() else part
+
+    text = text.strip()
+    if text.lower().startswith("at least "):
+        return {"shortest": time(text[9:]), "longest": ""}
+    low, to, high = re.sub(r"(?i)^at most ", "", text).partition(" to ")
+    return {"shortest": time(low), "longest": time(high)} if to else {"shortest": "", "longest": time(low)}
+
+
+def set_mark(project: Project, sequence: str, step: str, target: str, marks: tuple[Action, ...]) -> Project:
+    """Gives a step the action blocks `marks` on `target` in place of those it has; none takes them away."""
 
     def edit(seq: Sequence) -> Sequence:
         at = step_index(seq, step)
         blocks = [a for a in seq.steps[at].actions if a.target.lower() != target.lower()]
-        if action is not None:
-            blocks.append(action)
+        blocks += marks
         after = replace(seq.steps[at], actions=tuple(blocks))
         return seq if after == seq.steps[at] else replace(seq, steps=replaced(seq.steps, at, after))
 

@@ -11,6 +11,7 @@ lane 0   1          one dot a step, one row for each way out;
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from dataclasses import dataclass
 
 from spokeshave.model.project import Sequence
@@ -83,22 +84,26 @@ def flow(sequence: Sequence) -> Flow:
         (kind, i): (2 * step_row[i] if kind == "s" else 2 * way_row[i] + 1) for kind, i in shape.nodes
     }
     lane = columns(shape, position)
-    busy: dict[int, list[tuple[int, int, int]]] = {}  # lane: (first row, last row, target step)
-    for step, row in step_row.items():
-        busy.setdefault(lane[("s", step)], []).append((row, row, step))
+    dots_in: dict[int, list[int]] = {}
+    for step, row in step_row.items():  # rows come in order
+        dots_in.setdefault(lane[("s", step)], []).append(row)
+    busy: dict[int, list[tuple[int, int, int]]] = {}  # lane: (upper row, lower row, target step)
 
-    def free(at: int, low: int, high: int, target: int) -> bool:
-        return all(high < a or b < low or t == target for a, b, t in busy.get(at, ()))
+    def free(at: int, top: int, bottom: int, target: int) -> bool:
+        """Whether a track to `target` may run in a lane from row `top` to row `bottom`."""
+        dots = dots_in.get(at, ())
+        n = bisect_left(dots, top + 1)
+        if n < len(dots) and dots[n] < bottom:
+            return False
+        return all(bottom <= a or b <= top or t == target for a, b, t in busy.get(at, ()))
 
-    def claim(choices: list[int], low: int, high: int, target: int) -> int:
-        if low > high:
-            return choices[0]
-        at = next((c for c in choices if free(c, low, high, target)), None)
+    def claim(choices: list[int], top: int, bottom: int, target: int) -> int:
+        at = next((c for c in choices if free(c, top, bottom, target)), None)
         if at is None:
             at = max(choices) + 1
-            while not free(at, low, high, target):
+            while not free(at, top, bottom, target):
                 at += 1
-        busy.setdefault(at, []).append((low, high, target))
+        busy.setdefault(at, []).append((top, bottom, target))
         return at
 
     index = {s.name: i for i, s in enumerate(sequence.steps)}
@@ -121,8 +126,11 @@ def flow(sequence: Sequence) -> Flow:
         back = end <= start
         if back:
             via = claim([deepest + 1], end, start, goal)
-        else:
-            via = claim([from_lane, to_lane, lane[("t", way)]], start + 1, end - 1, goal)
+        elif from_lane == to_lane and end == start + 1:
+            via = from_lane  # nothing else comes between two dots
+        else:  # a branch leaves its lane at once, and keeps its own until it meets the others
+            outward = [to_lane, from_lane] if to_lane > from_lane else [from_lane, to_lane]
+            via = claim([*outward, lane[("t", way)]], start, end, goal)
         links.append(Link(start, from_lane, via, end, to_lane, way, double, back))
     used = [lnk.via for lnk in links] + list(lane.values())
     dots = tuple(lane[("s", i)] for i in range(len(sequence.steps)))

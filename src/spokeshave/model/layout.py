@@ -1,24 +1,31 @@
-"""Where the parts of a chart stand, from its structure alone (IEC 61131-3 and IEC 60848 drawing). Units are pixels."""
+"""Where the parts of a chart stand, from its structure alone (IEC 61131-3 and IEC 60848 drawing). Units are pixels.
+
+Steps and transitions take turns in rows, branches stand in columns. Texts keep to the right of their bar or box and
+within their column, so that the gaps between columns and the bands of `routes` are free for lines.
+"""
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass
 
-from spokeshave.model.project import Action, Sequence, Step
-from spokeshave.model.structure import Node, Structure, columns, structure
+from spokeshave.model.chart_texts import LEAST_STEP_W, STEP_H, Size, bar_size, step_size
+from spokeshave.model.project import Sequence
+from spokeshave.model.routes import Lanes, Routes
+from spokeshave.model.structure import Structure, columns, structure
 
-STEP_H = 34
-BLOCK_H = 20
-ROW_GAP = 30
+MARGIN = 24.0
 COLUMN_GAP = 30
-CHAR_W = 7.2
-LEAST_STEP_W = 92
+LANE = 8
+"""Between two lines side by side."""
+NEAR = 7
+"""From a box to the first line beside it."""
+ABOVE = 11
+"""From a bar, whose text reaches above it, up to the first line across."""
 
 
 @dataclass(frozen=True, slots=True)
 class StepBox:
-    """A step: its box, and its action blocks as one table to its right (width 0 without actions)."""
+    """A step: its box, its action blocks as one table to its right (width 0 without any), chips below."""
 
     step: int
     x: float
@@ -35,20 +42,22 @@ class StepBox:
 
 @dataclass(frozen=True, slots=True)
 class Bar:
-    """A transition's bar, centred on `x`, at height `y`. `jump` names the step it runs back to, if it does."""
+    """A transition's bar, centred on `x`, at height `y`; `step` carries it. `back` are steps it runs back to."""
 
     transition: int
+    step: int
     x: float
     y: float
-    jump: int | None
+    back: tuple[int, ...]
 
 
 @dataclass(frozen=True, slots=True)
 class Line:
-    """A connection as a polyline; `doubled` for the line of a simultaneous branch."""
+    """A connection as a polyline; `doubled` for the line of a simultaneous branch, an arrow at the end if it runs back."""
 
     points: tuple[tuple[float, float], ...]
     doubled: bool = False
+    arrow: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,143 +69,164 @@ class Layout:
     height: float
 
 
-def block_text(action: Action) -> str:
-    return f"{action.qualifier} {action.time} {action.target}" if action.time else f"{action.qualifier} {action.target}"
-
-
-LINE_CHARS = 32
-
-
-def condition_lines(text: str) -> list[str]:
-    """A condition in at most two lines of about `LINE_CHARS` letters, cut behind an operator where possible.
-
-    >>> condition_lines("GateClosed AND NOT GateOpened AND NOT DarkRoast")
-    ['GateClosed AND NOT GateOpened', 'AND NOT DarkRoast']
-    """
-    text = " ".join(text.split())
-    if len(text) <= LINE_CHARS:
-        return [text]
-    cuts = [m.start() for m in re.finditer(r" (?=AND |OR |XOR |& )", text) if m.start() <= LINE_CHARS]
-    cut = cuts[-1] if cuts else LINE_CHARS
-    rest = text[cut:].strip()
-    return [text[:cut], rest if len(rest) <= LINE_CHARS else rest[: LINE_CHARS - 1] + "…"]
-
-
-def step_width(step: Step) -> float:
-    return max(LEAST_STEP_W, CHAR_W * (len(step.name) + len(str(step.number)) + 3) + 16)
-
-
 def layout(sequence: Sequence) -> Layout:
-    """Lays a sequence out: one rank below the other, branches side by side, runs back as jumps by name."""
-    shape = structure(sequence)
-    column = columns(shape, shape.rank)
-    jumps = {a[1]: b[1] for a, b in shape.back if a[0] == "t"}
-    x_of, width = _column_centres(sequence, shape, column)
-    y_of, height = _rank_tops(sequence, shape)
-    boxes = {}
-    for kind, i in shape.nodes:
-        if kind == "s":
-            boxes[i] = _box(sequence.steps[i], i, x_of[column[("s", i)]], y_of[shape.rank[("s", i)]])
-    bars = {
-        i: Bar(i, x_of[column[("t", i)]], y_of[shape.rank[("t", i)]] + ROW_GAP / 2, jumps.get(i))
-        for kind, i in shape.nodes
-        if kind == "t"
-    }
-    lines: list[Line] = []
-    for kind, i in shape.nodes:
-        if kind == "s":
-            lines += _below_step(boxes[i], [bars[n] for _, n in shape.onward[("s", i)]], sequence)
-        else:
-            targets = [boxes[n] for _, n in shape.forward(("t", i))]
-            lines += _below_bar(bars[i], targets, len(sequence.transitions[i].targets) > 1)
-    lines += _joins(sequence, bars, boxes)
-    return Layout(tuple(boxes.values()), tuple(bars.values()), tuple(lines), width, height)
+    """Lays a sequence out: one rank below the other, branches side by side, what runs back in lanes of its own."""
+    return _Plan(sequence).drawn()
 
 
-def _box(step: Step, index: int, cx: float, y: float) -> StepBox:
-    w = step_width(step)
-    actions = max((len(block_text(a)) for a in step.actions), default=0)
-    return StepBox(index, cx - w / 2, y, w, STEP_H, cx + w / 2 + 12, actions * CHAR_W + 18 if actions else 0)
+class _Plan:
+    """A layout in the making."""
 
+    def __init__(self, sequence: Sequence) -> None:
+        self.sequence = sequence
+        self.index = {s.name: i for i, s in enumerate(sequence.steps)}
+        self.shape: Structure = structure(sequence)
+        self.column = columns(self.shape, self.shape.rank)
+        self.routes = Routes(sequence, self.shape, self.column)
+        self.steps = [step_size(s) for s in sequence.steps]
+        self.ways = [bar_size(t) for t in sequence.transitions]
+        self.centre: list[float] = []
+        self.edge: list[float] = []
+        """Where the lanes beside a column end."""
+        self.top: list[float] = []
+        self.bar_y: dict[int, float] = {}
+        self.below_y: dict[int, float] = {}
+        self.width = self._columns()
+        self.height = self._rows()
+        self.boxes: dict[int, StepBox] = {}
+        self.bars: dict[int, Bar] = {}
+        self.lines: list[Line] = []
 
-def _column_centres(sequence: Sequence, shape: Structure, column: dict[Node, int]) -> tuple[list[float], float]:
-    """Centre of each column, and the whole width. A column is as wide as its widest step, actions or condition."""
-    count = max(column.values(), default=0) + 1
-    left, right = [LEAST_STEP_W / 2] * count, [LEAST_STEP_W / 2] * count
-    for node, at in column.items():
-        kind, i = node
-        if kind == "s":
-            box = _box(sequence.steps[i], i, 0.0, 0.0)
-            left[at] = max(left[at], box.w / 2)
-            right[at] = max(right[at], box.w / 2, box.actions_x + box.actions_w if box.actions_w else 0)
-        else:
-            text = max(map(len, condition_lines(sequence.transitions[i].condition)))
-            right[at] = max(right[at], 20 + CHAR_W * text)
-    centres, x = [], 24.0
-    for at in range(count):
-        x += left[at]
-        centres.append(x)
-        x += right[at] + COLUMN_GAP
-    return centres, x
+    def _columns(self) -> float:
+        """A column is as wide as its widest step, actions or condition; lanes beside it come on top."""
+        count = max(self.column.values(), default=0) + 1
+        left, right = [LEAST_STEP_W / 2] * count, [LEAST_STEP_W / 2] * count
+        for (kind, i), at in self.column.items():
+            size: Size = self.steps[i] if kind == "s" else self.ways[i]
+            left[at], right[at] = max(left[at], size.left), max(right[at], size.right)
+        x = MARGIN
+        for at in range(count):
+            lanes = self.routes.beside[at].count if at in self.routes.beside else 0
+            x += lanes * LANE
+            self.edge.append(x)
+            x += (NEAR if lanes else 0) + left[at]
+            self.centre.append(x)
+            x += right[at] + COLUMN_GAP
+        return x
 
-
-def _rank_tops(sequence: Sequence, shape: Structure) -> tuple[list[float], float]:
-    deepest = max(shape.rank.values(), default=0)
-    heights = [0.0] * (deepest + 1)
-    for (kind, i), rank in shape.rank.items():
-        need = max(STEP_H, BLOCK_H * len(sequence.steps[i].actions)) + 14 if kind == "s" else ROW_GAP + 20
-        heights[rank] = max(heights[rank], need)
-    tops, y = [], 24.0
-    for h in heights:
-        tops.append(y)
-        y += h
-    return tops, y + 24
-
-
-def _below_step(box: StepBox, bars: list[Bar], sequence: Sequence) -> list[Line]:
-    """From a step down to its ways out: straight, or along a line that carries the alternatives."""
-    lines = []
-    bottom = box.y + box.h
-    for bar in bars:
-        if len(sequence.transitions[bar.transition].sources) > 1:
-            continue
-        if bar.x == box.cx:
-            lines.append(Line(((box.cx, bottom), (bar.x, bar.y))))
-        else:
-            rail = bar.y - 14
-            lines.append(Line(((box.cx, bottom), (box.cx, rail), (bar.x, rail), (bar.x, bar.y))))
-    return lines
-
-
-def _below_bar(bar: Bar, targets: list[StepBox], simultaneous: bool) -> list[Line]:
-    """From a bar down to its successors; a doubled line where several are entered."""
-    lines = []
-    if simultaneous and targets:
-        rail = bar.y + 14
-        xs = [bar.x, *(t.cx for t in targets)]
-        lines.append(Line(((bar.x, bar.y), (bar.x, rail))))
-        lines.append(Line(((min(xs) - 14, rail), (max(xs) + 14, rail)), doubled=True))
-        lines += [Line(((t.cx, rail), (t.cx, t.y))) for t in targets]
-    else:
-        for t in targets:
-            if t.cx == bar.x:
-                lines.append(Line(((bar.x, bar.y), (t.cx, t.y))))
+    def _rows(self) -> float:
+        shape, routes = self.shape, self.routes
+        down = [0.0] * (max(shape.rank.values(), default=0) + 1)
+        for (kind, i), rank in shape.rank.items():
+            down[rank] = max(down[rank], self.steps[i].down if kind == "s" else self.ways[i].down)
+        none = Lanes()
+        y = MARGIN + LANE * routes.bottom.get(-1, none).count
+        for rank, h in enumerate(down):
+            self.top.append(y)
+            if rank % 2:
+                self.bar_y[rank] = y + NEAR + ABOVE + LANE * max(0, routes.top.get(rank, none).count - 1)
+                self.below_y[rank] = self.bar_y[rank] + h
+                y = (
+                    self.below_y[rank]
+                    + LANE * (routes.below.get(rank, none).count + routes.bottom.get(rank, none).count)
+                    + NEAR
+                )
             else:
-                rail = t.y - 9
-                lines.append(Line(((bar.x, bar.y), (bar.x, rail), (t.cx, rail))))
-    return lines
+                y += h
+        return y + MARGIN
 
+    def drawn(self) -> Layout:
+        shape, sequence = self.shape, self.sequence
+        for node in shape.nodes:
+            kind, i = node
+            x, rank = self.centre[self.column[node]], shape.rank[node]
+            if kind == "s":
+                size = self.steps[i]
+                w = size.box_w
+                self.boxes[i] = StepBox(i, x - w / 2, self.top[rank], w, STEP_H, x + w / 2 + 12, size.actions_w)
+            else:
+                carrier = max(self.index[s] for s in sequence.transitions[i].sources)
+                self.bars[i] = Bar(i, carrier, x, self.bar_y[rank], tuple(self.routes.back.get(i, ())))
+        for i, box in self.boxes.items():
+            self._out_of_step(i, box)
+        for i, bar in self.bars.items():
+            self._into_join(i, bar)
+            self._out_of_bar(i, bar)
+        return Layout(tuple(self.boxes.values()), tuple(self.bars.values()), tuple(self.lines), self.width, self.height)
 
-def _joins(sequence: Sequence, bars: dict[int, Bar], boxes: dict[int, StepBox]) -> list[Line]:
-    """The doubled line above a transition with several predecessors."""
-    index = {s.name: i for i, s in enumerate(sequence.steps)}
-    lines = []
-    for i, bar in bars.items():
-        sources = [boxes[index[s]] for s in sequence.transitions[i].sources]
-        if len(sources) > 1:
-            rail = bar.y - 14
-            xs = [bar.x, *(s.cx for s in sources)]
-            lines.append(Line(((min(xs) - 14, rail), (max(xs) + 14, rail)), doubled=True))
-            lines.append(Line(((bar.x, rail), (bar.x, bar.y))))
-            lines += [Line(((s.cx, s.y + s.h), (s.cx, rail))) for s in sources]
-    return lines
+    def _line(self, *points: tuple[float, float]) -> None:
+        self.lines.append(Line(points))
+
+    def _double(self, xs: list[float], y: float) -> None:
+        self.lines.append(Line(((min(xs) - 14, y), (max(xs) + 14, y)), doubled=True))
+
+    def _top_y(self, rank: int, lane: int) -> float:
+        return self.bar_y[rank] - ABOVE - LANE * lane
+
+    def _bottom_y(self, rank: int, lane: int) -> float:
+        """Of a lane above the steps of a row."""
+        return self.top[rank] - NEAR - LANE * lane
+
+    def _out_of_step(self, i: int, box: StepBox) -> None:
+        node, bottom = ("s", i), box.y + box.h
+        rank = self.shape.rank[node] + 1
+        lanes = self.routes.top.get(rank)
+        for _, n in self.shape.onward[node]:
+            bar = self.bars[n]
+            if len(self.sequence.transitions[n].sources) > 1:
+                continue
+            if bar.x == box.cx:
+                self._line((box.cx, bottom), (bar.x, bar.y))
+            elif lanes is not None:
+                rail = self._top_y(rank, lanes.of[node])
+                self._line((box.cx, bottom), (box.cx, rail), (bar.x, rail), (bar.x, bar.y))
+
+    def _into_join(self, i: int, bar: Bar) -> None:
+        """The doubled line above a transition with several predecessors."""
+        t = self.sequence.transitions[i]
+        if len(t.sources) < 2:
+            return
+        rank = self.shape.rank[("t", i)]
+        rail = self._top_y(rank, self.routes.top[rank].of[("t", i)])
+        sources = [self.boxes[self.index[s]] for s in t.sources]
+        self._double([bar.x, *(s.cx for s in sources)], rail)
+        self._line((bar.x, rail), (bar.x, bar.y))
+        for s in sources:
+            self._line((s.cx, s.y + s.h), (s.cx, rail))
+
+    def _out_of_bar(self, i: int, bar: Bar) -> None:
+        node = ("t", i)
+        rank = self.shape.rank[node]
+        targets = [self.boxes[n] for _, n in self.shape.forward(node)]
+        if len(self.sequence.transitions[i].targets) > 1 and targets:
+            rail = self._bottom_y(rank + 1, self.routes.bottom[rank].of[node])
+            self._line((bar.x, bar.y), (bar.x, rail))
+            self._double([bar.x, *(b.cx for b in targets)], rail)
+            for b in targets:
+                self._line((b.cx, rail), (b.cx, b.y))
+        else:
+            for b in targets:
+                self._down_to(bar, b)
+        for goal in bar.back:
+            self._back_to(i, bar, self.boxes[goal])
+
+    def _down_to(self, bar: Bar, box: StepBox) -> None:
+        if box.cx == bar.x:
+            self._line((bar.x, bar.y), (box.cx, box.y))
+        else:
+            rail = self._entry(box)
+            self._line((bar.x, bar.y), (bar.x, rail), (box.cx, rail), (box.cx, box.y))
+
+    def _entry(self, box: StepBox) -> float:
+        """Height at which ways from elsewhere come in above a step."""
+        rank = self.shape.rank[("s", box.step)]
+        return self._bottom_y(rank, self.routes.bottom[rank - 1].of[("s", box.step)])
+
+    def _back_to(self, i: int, bar: Bar, box: StepBox) -> None:
+        node, at = ("s", box.step), self.column[("s", box.step)]
+        rank = self.shape.rank[("t", i)]
+        low = self.below_y[rank] + LANE * self.routes.below[rank].of[("t", i)]
+        x = self.edge[at] - LANE * self.routes.beside[at].of[node]
+        rail = self._entry(box)
+        self.lines.append(Line(((bar.x, bar.y), (bar.x, low), (x, low), (x, rail), (box.cx, rail)), arrow=True))
+        self._line((box.cx, rail), (box.cx, box.y))

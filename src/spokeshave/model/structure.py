@@ -122,7 +122,8 @@ def columns(shape: Structure, position: Mapping[Node, int]) -> dict[Node, int]:
         for node in chain:
             column[node] = at
         # Branches nearer to the head are placed first, so that outer branches do not cross inner ones.
-        todo += [(c, at + 1) for node in chain for c in reversed(shape.first_child[node]) if c not in chain]
+        own = set(chain)
+        todo += [(c, at + 1) for node in chain for c in reversed(shape.first_child[node]) if c not in own]
     return column
 
 

@@ -9,8 +9,8 @@ import jinja2
 
 from spokeshave import __version__
 from spokeshave.language.literals import time_text, value_text
+from spokeshave.model.chart_texts import block_text
 from spokeshave.model.diagnostics import Diagnostic
-from spokeshave.model.layout import block_text
 from spokeshave.model.project import Project
 from spokeshave.verify.coverage import coverage
 from spokeshave.verify.scenarios import Result

@@ -1,296 +1,385 @@
-"""The chart on the screen: the same model as the sheet, laid out from its structure, live."""
+"""The chart on the screen: the same model as the sheet, laid out from its structure, live, edited on the drawing."""
 
 from __future__ import annotations
 
 from typing import Any
 
-from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QBrush, QColor, QPainter, QPainterPath, QPen, QPolygonF, QWheelEvent
-from PySide6.QtWidgets import QGraphicsItem, QGraphicsScene, QGraphicsView, QStyleOptionGraphicsItem, QWidget
+from PySide6.QtCore import QPointF, QRectF, Qt, QTimer
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QResizeEvent, QShowEvent, QWheelEvent
+from PySide6.QtWidgets import QGraphicsScene, QGraphicsView
 
-from spokeshave.desktop.document import Document
 from spokeshave.desktop.runner import Runner
-from spokeshave.desktop.selection import Selection
+from spokeshave.desktop.sequence.chart_editing import ChartEditing
+from spokeshave.desktop.sequence.chart_items import LinesItem, StepItem
+from spokeshave.desktop.sequence.editor import SequenceEditor
 from spokeshave.desktop.sequence.live import Live
-from spokeshave.desktop.theme import code_font, state_colour, text_font, theme
+from spokeshave.desktop.sequence.overview import Overview
 from spokeshave.engine.explain import Awaited
 from spokeshave.engine.link_sequence import transition_place
 from spokeshave.model.diagnostics import Place
-from spokeshave.model.layout import BLOCK_H, Bar, Layout, StepBox, block_text, condition_lines, layout
+from spokeshave.model.fold import Folded, foldable, folded
+from spokeshave.model.layout import Bar, Layout, layout
 from spokeshave.model.project import Sequence
 
-HALF_BAR = 15
-
-
-class StepItem(QGraphicsItem):
-    """A step with its action blocks: one item, so that recolouring a step repaints only it."""
-
-    def __init__(self, view: ChartView, box: StepBox) -> None:
-        super().__init__()
-        self.view, self.box = view, box
-        self.setPos(box.x, box.y)
-        self.setFlag(QGraphicsItem.GraphicsItemFlag.ItemIsSelectable)
-        step = view.sequence.steps[box.step]
-        self.setToolTip(step.comment or step.name)
-
-    def boundingRect(self) -> QRectF:
-        b = self.box
-        step = self.view.sequence.steps[b.step]
-        width = b.actions_x - b.x + b.actions_w if b.actions_w else b.w
-        return QRectF(-4, -4, width + 8, max(b.h, BLOCK_H * len(step.actions)) + 18)
-
-    def paint(self, painter: QPainter, option: QStyleOptionGraphicsItem, widget: QWidget | None = None) -> None:
-        b, view = self.box, self.view
-        step = view.sequence.steps[b.step]
-        waiting = view.live.waiting.get(step.name)
-        box = QRectF(0, 0, b.w, b.h)
-        ink = theme.colour("ink")
-        fill, text = theme.colour("surface"), ink
-        if waiting is not None:
-            fill = state_colour(waiting.state)
-            text = theme.colour("on_active")
-        outline = theme.colour("active") if step.name in view.live.was or waiting else ink
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QPen(outline, 2.0 if step.name in view.live.was else 1.3))
-        painter.setBrush(fill)
-        painter.drawRect(box)
-        if waiting is not None and waiting.state in ("late", "held"):
-            painter.setBrush(QBrush(QColor(255, 255, 255, 70), Qt.BrushStyle.BDiagPattern))
-            painter.drawRect(box)
-        if step.name == view.sequence.initial:
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.setPen(QPen(text if waiting else outline, 1.0))
-            painter.drawRect(box.adjusted(3.5, 3.5, -3.5, -3.5))
-        painter.setPen(text)
-        painter.setFont(text_font(12))
-        painter.drawText(box.adjusted(9, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, str(step.number))
-        painter.setFont(text_font(13, bold=True))
-        indent = 14 + 7.2 * len(str(step.number)) + 4
-        painter.drawText(box.adjusted(indent, 0, -4, 0), Qt.AlignmentFlag.AlignVCenter, step.name)
-        self._paint_actions(painter, step.actions, waiting is not None)
-        self._paint_time(painter, box, waiting, step.longest)
-        if self.isSelected():
-            painter.setPen(QPen(theme.colour("accent"), 2, Qt.PenStyle.DashLine))
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawRect(box.adjusted(-2.5, -2.5, 2.5, 2.5))
-
-    def _paint_actions(self, painter: QPainter, actions: tuple[Any, ...], active: bool) -> None:
-        b = self.box
-        left = b.actions_x - b.x
-        painter.setFont(text_font(12))
-        for i, a in enumerate(actions):
-            cell = QRectF(left, i * BLOCK_H + 0.5, b.actions_w, BLOCK_H)
-            on = active and a.target.lower() in self.view.live.on
-            painter.setPen(QPen(theme.colour("active" if on else "faint"), 1.0))
-            painter.setBrush(theme.colour("active_soft" if on else "surface"))
-            painter.drawRect(cell)
-            painter.setPen(theme.colour("ink"))
-            painter.drawText(cell.adjusted(8, 0, -4, 0), Qt.AlignmentFlag.AlignVCenter, block_text(a))
-        if actions:
-            painter.setPen(QPen(theme.colour("faint"), 1.0))
-            painter.drawLine(QPointF(b.w, BLOCK_H / 2), QPointF(left, BLOCK_H / 2))
-
-    def _paint_time(self, painter: QPainter, box: QRectF, waiting: Any, longest: str) -> None:
-        """A small chip below the right edge: the time so far, against the longest one."""
-        text = f"≤ {longest.removeprefix('T#')}" if longest else ""
-        if waiting is not None:
-            text = f"{waiting.time_ms / 1000:.1f} s {text}"
-        if not text:
-            return
-        painter.setFont(text_font(10))
-        painter.setPen(theme.colour("late" if waiting and waiting.state == "late" else "faint"))
-        room = QRectF(box.center().x() + 5, box.bottom() + 1, 110, 12)
-        painter.drawText(room, Qt.AlignmentFlag.AlignLeft, text)
-
-
-class BarItem(QGraphicsItem):
-    """A transition: its bar, its condition beside it, and a jump by name where it runs back."""
-
-    def __init__(self, view: ChartView, bar: Bar) -> None:
-        super().__init__()
-        self.view, self.bar = view, bar
-        self.setPos(bar.x, bar.y)
-        self.setFlag(QGraphicsItem.GraphicsItemFlag.ItemIsSelectable)
-        self.setToolTip(view.sequence.transitions[bar.transition].condition)
-
-    def boundingRect(self) -> QRectF:
-        return QRectF(-HALF_BAR - 4, -12, 360, 60)
-
-    def shape(self) -> QPainterPath:
-        path = QPainterPath()
-        text = self.view.sequence.transitions[self.bar.transition].condition
-        path.addRect(QRectF(-HALF_BAR - 4, -10, 40 + 7.5 * min(44, len(text)), 20))
-        return path
-
-    def paint(self, painter: QPainter, option: QStyleOptionGraphicsItem, widget: QWidget | None = None) -> None:
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        way = self.view.sequence.transitions[self.bar.transition]
-        awaited = self.view.awaited(self.bar.transition)
-        ink = theme.colour("ink")
-        colour = ink
-        if awaited is not None and not awaited.absent:
-            colour = theme.colour("false" if awaited.missing else "true")
-        painter.setPen(QPen(colour, 3))
-        painter.drawLine(QPointF(-HALF_BAR, 0), QPointF(HALF_BAR, 0))
-        painter.setFont(code_font())
-        metrics = painter.fontMetrics()
-        lines = condition_lines(way.condition)
-        for n, line in enumerate(lines):
-            y = 4 + 15 * n
-            painter.setPen(ink)
-            painter.drawText(QPointF(HALF_BAR + 7, y), line)
-            painter.setPen(QPen(theme.colour("false"), 2, Qt.PenStyle.DotLine))
-            for term in awaited.missing if awaited is not None else ():
-                start = line.find(term.text)
-                if start >= 0:
-                    x = HALF_BAR + 7 + metrics.horizontalAdvance(line[:start])
-                    painter.drawLine(QPointF(x, y + 4), QPointF(x + metrics.horizontalAdvance(term.text), y + 4))
-        if self.bar.jump is not None:
-            self._paint_jump(painter, ink)
-        if self.isSelected():
-            painter.setPen(QPen(theme.colour("accent"), 2, Qt.PenStyle.DashLine))
-            painter.drawRect(QRectF(-HALF_BAR - 2, -5, 2 * HALF_BAR + 4, 10))
-
-    def _paint_jump(self, painter: QPainter, ink: QColor) -> None:
-        assert self.bar.jump is not None
-        step = self.view.sequence.steps[self.bar.jump]
-        painter.setPen(QPen(ink, 1.3))
-        painter.drawLine(QPointF(0, 0), QPointF(0, 22))
-        painter.setBrush(ink)
-        painter.drawPolygon(QPolygonF([QPointF(-4, 20), QPointF(4, 20), QPointF(0, 28)]))
-        painter.setFont(text_font(12, bold=True))
-        painter.drawText(QPointF(-12, 42), f"{step.number} {step.name}")
+LEAST, MOST = 0.08, 4.0
 
 
 class ChartView(QGraphicsView):
-    """The chart of one sequence. The wheel zooms, a click selects."""
+    """The chart of one sequence. The wheel zooms, dragging the paper moves it, dragging a step puts it elsewhere."""
 
-    def __init__(self, document: Document, name: str, runner: Runner, selection: Selection) -> None:
+    def __init__(self, editor: SequenceEditor, name: str, runner: Runner) -> None:
         super().__init__()
-        self.document, self.name, self.runner, self.selection = document, name, runner, selection
+        self.editor, self.document, self.name, self.runner = editor, editor.document, name, runner
+        self.selection = editor.selection
         self.live = Live()
         self.sequence = Sequence(name, "", ())
-        self._fitted = False
+        self.folds: frozenset[str] = frozenset()
+        self.folded = Folded(self.sequence, (), {})
+        self.plan = Layout((), (), (), 0, 0)
+        self.follows = True
+        self.drop: tuple[str, str] | None = None
+        """While a step is dragged: the step under it, and why it cannot go behind that."""
         self.items_by_step: dict[str, StepItem] = {}
-        self.bar_items: dict[int, BarItem] = {}
+        self.carrier: dict[int, StepItem] = {}
+        """The item that shows a transition, by its index in the whole sequence."""
+        self._fitted = False
+        self._pressed: tuple[StepItem, QPointF] | None = None
+        self._awaited: dict[int, Awaited] = {}
+        self._problems: dict[tuple[str, object], str] = {}
         self.setScene(QGraphicsScene(self))
+        self.lines = LinesItem()
+        self.scene().addItem(self.lines)
         self.setAccessibleName(f"Chart of {name}")
-        self.setRenderHint(QPainter.RenderHint.Antialiasing)
         self.setAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop)
         self.setDragMode(QGraphicsView.DragMode.ScrollHandDrag)
+        self.viewport().setCursor(Qt.CursorShape.ArrowCursor)
         self.setTransformationAnchor(QGraphicsView.ViewportAnchor.AnchorUnderMouse)
+        self.overview = Overview(self)
+        self.editing = ChartEditing(self)
+        self._handles_later = QTimer(self)
+        self._handles_later.setSingleShot(True)
+        self._handles_later.setInterval(0)
+        self._handles_later.timeout.connect(self.editing.show_handles)
         self.scene().selectionChanged.connect(self._tell_selection)
-        document.changed.connect(self.rebuild)
-        selection.changed.connect(self._follow_selection)
+        self.document.changed.connect(self.rebuild)
+        self.document.checked.connect(self.take_findings)
+        self.selection.changed.connect(self._follow_selection)
         runner.advanced.connect(self.follow_run)
         self.rebuild()
-        self.follow_run()
+        self.take_findings()
+
+    # -- drawing
+
+    @property
+    def initial(self) -> str:
+        return self.sequence.initial
 
     def rebuild(self) -> None:
+        """Follows the document; only what differs is moved or redrawn. A hidden chart waits until it is shown."""
         sequence = self.document.project.sequence(self.name)
-        if sequence is None or sequence is self.sequence:
-            return
-        self.sequence = sequence
-        plan = layout(sequence)
+        if sequence is not None and sequence is not self.sequence and self.isVisible():
+            self.sequence = sequence
+            self._draw()
+
+    def rebuild_now(self) -> None:
+        """Follows the document even while hidden."""
+        sequence = self.document.project.sequence(self.name)
+        if sequence is not None and sequence is not self.sequence:
+            self.sequence = sequence
+            self._draw()
+
+    def _draw(self) -> None:
+        self.folded = folded(self.sequence, self.folds)
+        drawn = self.folded.sequence
+        self.plan = plan = layout(drawn)
+        bars: dict[int, list[Bar]] = {}
+        for bar in plan.bars:
+            bars.setdefault(bar.step, []).append(bar)
         scene = self.scene()
         scene.blockSignals(True)
-        scene.clear()
-        self.items_by_step, self.bar_items = {}, {}
-        self._add_lines(plan)
-        for bar in plan.bars:
-            self.bar_items[bar.transition] = BarItem(self, bar)
-            scene.addItem(self.bar_items[bar.transition])
+        items: dict[str, StepItem] = {}
+        self.carrier = {}
         for box in plan.boxes:
-            item = StepItem(self, box)
-            self.items_by_step[sequence.steps[box.step].name] = item
-            scene.addItem(item)
+            step = drawn.steps[box.step]
+            own = bars.get(box.step, [])
+            ways = tuple(drawn.transitions[b.transition] for b in own)
+            renumbered = tuple(Bar(self.folded.ways[b.transition], b.step, b.x, b.y, b.back) for b in own)
+            item = self.items_by_step.pop(step.name, None)
+            if item is None:
+                item = StepItem(self, step, box, renumbered, ways)
+                scene.addItem(item)
+            else:
+                item.place(step, box, renumbered, ways)
+            items[step.name] = item
+            for b in renumbered:
+                self.carrier[b.transition] = item
+        for gone in self.items_by_step.values():
+            scene.removeItem(gone)
+        self.items_by_step = items
+        area = QRectF(0, 0, plan.width + 40, plan.height + 40)
+        self.lines.show_lines(plan.lines, area)
         scene.blockSignals(False)
-        scene.setSceneRect(0, 0, plan.width + 40, plan.height + 40)
+        scene.setSceneRect(area)
+        self.overview.show_plan(plan)
         self._follow_selection()
+        self._handles_later.start()
 
     def redraw(self) -> None:
         """Draws everything anew, for another theme."""
-        self.sequence = Sequence(self.name, "", ())
-        self.rebuild()
+        self.scene().update()
+        self.overview.show_plan(self.plan)
 
-    def _add_lines(self, plan: Layout) -> None:
-        single, double = QPainterPath(), QPainterPath()
-        for line in plan.lines:
-            for dy in (-2.0, 2.0) if line.doubled else (0.0,):
-                path = double if line.doubled else single
-                path.moveTo(line.points[0][0], line.points[0][1] + dy)
-                for x, y in line.points[1:]:
-                    path.lineTo(x, y + dy)
-        self.scene().addPath(single, QPen(theme.colour("ink"), 1.3))
-        self.scene().addPath(double, QPen(theme.colour("ink"), 1.3))
+    def hidden_in(self, step: str) -> int:
+        """How many steps a folded branch stands for."""
+        return len(self.folded.within.get(step, ()))
+
+    def fold(self, step: str) -> None:
+        """Folds the branch that begins with a step, or opens it again."""
+        if step in self.folds:
+            self.folds -= {step}
+        elif foldable(self.sequence, step):
+            self.folds |= {step}
+        else:
+            self.document.refused.emit(f"{step} begins no branch of several steps; select the first step of one")
+            return
+        self._draw()
+
+    def take_findings(self) -> None:
+        found: dict[tuple[str, object], str] = {}
+        for d in self.document.findings:
+            p = d.place
+            if p.sequence.lower() == self.name.lower() and d.severity != "advice":
+                found.setdefault(("way", p.index) if p.kind == "transition" else ("step", p.step), d.message)
+        if found != self._problems:
+            self._problems = found
+            self.viewport().update()
+
+    def problem_of(self, step: str) -> str:
+        return self._problems.get(("step", step), "")
+
+    def problem_of_way(self, way: int) -> str:
+        return self._problems.get(("way", way), "")
+
+    # -- the run
 
     def awaited(self, transition: int) -> Awaited | None:
         """What a transition waits on, if one of its predecessors is active."""
-        for w in self.live.waiting.values():
-            for a in w.ways:
-                if a.transition == transition:
-                    return a
-        return None
+        return self._awaited.get(transition)
 
     def follow_run(self) -> None:
-        before, was = set(self.live.waiting), self.live.was
-        if not self.isVisible() or not self.live.read(self.runner, self.name):
+        if not self.isVisible():
             return
+        before, was = set(self.live.waiting), self.live.was
+        if not self.live.read(self.runner, self.name):
+            return
+        self._awaited = {a.transition: a for w in self.live.waiting.values() for a in w.ways}
         for name in before | set(self.live.waiting) | (was ^ self.live.was):
-            if name in self.items_by_step:
-                self.items_by_step[name].update()
-        for item in self.bar_items.values():
-            item.update()
+            shown = self.folded.shown_as(name)
+            if shown in self.items_by_step:
+                self.items_by_step[shown].update()
+        self.overview.update()
         come = [n for n in self.live.waiting if n not in before]
-        if come and come[0] in self.items_by_step:
-            self.ensureVisible(self.items_by_step[come[0]], 30, 60)
+        if come and self.follows:
+            self._bring(come[0])
 
-    def showEvent(self, event: Any) -> None:
+    def _bring(self, step: str) -> None:
+        item = self.items_by_step.get(self.folded.shown_as(step))
+        if item is not None:
+            box = item.mapRectToScene(item.box_area())
+            self.ensureVisible(box, 40, 80)
+
+    def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
-        self.live.read(self.runner, self.name)
+        first, self._fitted = not self._fitted, True
+        self.rebuild()
+        self.follow_run()
         self.scene().update()
-        if not self._fitted:
-            self._fitted = True
+        if first:
             self.fit_width()
-        for name in self.live.waiting:
-            if name in self.items_by_step:
-                self.ensureVisible(self.items_by_step[name], 30, 60)
-                break
+        self._follow_selection()
+        active = next(iter(self.live.waiting), "")
+        if active and first:
+            self._bring(active)
+
+    # -- zoom
 
     def fit_width(self) -> None:
         """Makes the chart as wide as the view, but not smaller than one can read."""
         room = self.viewport().width() / max(1.0, self.sceneRect().width())
+        self.set_scale(max(0.8, min(1.0, room)))
+
+    def fit_all(self) -> None:
+        room = self.viewport().rect()
+        area = self.sceneRect()
+        self.set_scale(min(room.width() / max(1.0, area.width()), room.height() / max(1.0, area.height()), 1.0))
+
+    def set_scale(self, factor: float) -> None:
+        factor = max(LEAST, min(MOST, factor))
         self.resetTransform()
-        factor = max(0.85, min(1.0, room))
         self.scale(factor, factor)
+        self.overview.place()
+
+    def zoom(self, by: float) -> None:
+        self.set_scale(self.transform().m11() * by)
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         factor = 1.0015 ** event.angleDelta().y()
-        if 0.15 < self.transform().m11() * factor < 4:
+        if LEAST < self.transform().m11() * factor < MOST:
             self.scale(factor, factor)
+            self.overview.place()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self.overview.place()
+
+    def scrollContentsBy(self, dx: int, dy: int) -> None:
+        super().scrollContentsBy(dx, dy)
+        self.overview.update()
+        self.editing.close()
 
     # -- selection
 
+    def selected_way(self) -> int:
+        """The selected transition of this sequence, -1 for none."""
+        way = self.editor.way()
+        return -1 if way is None or self.editor.current.lower() != self.name.lower() else way
+
     def _tell_selection(self) -> None:
-        for item in self.scene().selectedItems():
-            if isinstance(item, StepItem):
-                self.selection.set(Place("step", self.sequence.name, self.sequence.steps[item.box.step].name))
-            elif isinstance(item, BarItem):
-                self.selection.set(transition_place(self.sequence, item.bar.transition))
+        items = [i for i in self.scene().selectedItems() if isinstance(i, StepItem)]
+        if not items:
+            return
+        names = {i.step.name for i in items}
+        if self.editor.step() in names and len(names) == 1:
+            self._handles_later.start()
+            return
+        listed = tuple(s.name for s in self.sequence.steps if s.name in names)
+        self.selection.set(Place("step", self.sequence.name, listed[0]), listed)
 
     def _follow_selection(self) -> None:
         p = self.selection.place
-        if p.sequence.lower() != self.name.lower():
+        if p.sequence.lower() != self.name.lower() or not self._fitted:
             return
-        item: QGraphicsItem | None = None
+        item: StepItem | None = None
         if p.kind == "transition":
-            item = self.bar_items.get(p.index)
+            item = self.carrier.get(p.index)
         elif p.kind in ("step", "action"):
-            item = self.items_by_step.get(p.step)
-        if item is None or item.isSelected():
-            return
+            item = self.items_by_step.get(self.folded.shown_as(p.step))
+        wanted = {self.folded.shown_as(n) for n in self.selection.steps} or ({item.step.name} if item else set())
         self.scene().blockSignals(True)
-        self.scene().clearSelection()
-        item.setSelected(True)
+        for other in self.scene().selectedItems():
+            if not isinstance(other, StepItem) or other.step.name not in wanted:
+                other.setSelected(False)
+        for name in wanted:
+            if name in self.items_by_step:
+                self.items_by_step[name].setSelected(True)
+                self.items_by_step[name].update()
         self.scene().blockSignals(False)
-        self.ensureVisible(item, 40, 40)
+        if item is not None and self.isVisible() and not self._pressed:
+            self.ensureVisible(item.mapRectToScene(item.box_area()), 60, 60)
+        self._handles_later.start()
+
+    def item_under(self, at: QPointF) -> StepItem | None:
+        """The step whose box is at a point of the scene."""
+        for item in self.scene().items(at):
+            if isinstance(item, StepItem):
+                return item
+        return None
+
+    # -- the mouse
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        at = self.mapToScene(event.position().toPoint())
+        item = self.item_under(at)
+        if item is None or event.button() != Qt.MouseButton.LeftButton or self.editing.is_handle(at):
+            super().mousePressEvent(event)
+            return
+        part = item.part_at(item.mapFromScene(at))
+        self._pressed = (item, at)
+        if part.kind == "way" and not event.modifiers():
+            self.selection.set(transition_place(self.sequence, part.which))
+        else:
+            self.select(item, event.modifiers())
+
+    def select(self, item: StepItem, keys: Qt.KeyboardModifier) -> None:
+        """A click selects; with Ctrl it adds or takes away, with Shift it selects up to the step."""
+        listed = [s.name for s in self.sequence.steps]
+        name, chosen = item.step.name, list(self.editor.steps())
+        if keys & Qt.KeyboardModifier.ControlModifier:
+            chosen = [n for n in chosen if n != name] if name in chosen else [*chosen, name]
+        elif keys & Qt.KeyboardModifier.ShiftModifier and chosen:
+            ends = sorted((listed.index(chosen[0]), listed.index(name)))
+            chosen = listed[ends[0] : ends[1] + 1]
+        else:
+            chosen = [name]
+        steps = tuple(n for n in listed if n in chosen)
+        self.selection.set(Place("step", self.sequence.name, steps[0] if steps else name), steps)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._pressed is None:
+            super().mouseMoveEvent(event)
+            self.viewport().setCursor(Qt.CursorShape.ArrowCursor)
+            return
+        item, start = self._pressed
+        at = self.mapToScene(event.position().toPoint())
+        if self.drop is None and (at - start).manhattanLength() * self.transform().m11() < 12:
+            return
+        over = self.item_under(at)
+        name = over.step.name if over is not None and over is not item else ""
+        if self.drop is None or self.drop[0] != name:
+            self.drop = (name, self.editor.why_not_behind(item.step.name, name) if name else "")
+            self.viewport().setCursor(Qt.CursorShape.ForbiddenCursor if self.drop[1] else Qt.CursorShape.DragMoveCursor)
+            self.viewport().update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        super().mouseReleaseEvent(event)
+        pressed, drop = self._pressed, self.drop
+        self._pressed, self.drop = None, None
+        self.viewport().setCursor(Qt.CursorShape.ArrowCursor)
+        if pressed is not None and drop is not None:
+            self.viewport().update()
+            if drop[0]:
+                self.editor.place_behind(pressed[0].step.name, drop[0])
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        at = self.mapToScene(event.position().toPoint())
+        item = self.item_under(at)
+        if item is None:
+            super().mouseDoubleClickEvent(event)
+            return
+        self._pressed = None
+        part = item.part_at(item.mapFromScene(at))
+        if part.kind == "step" and self.hidden_in(item.step.name):
+            self.fold(item.step.name)
+        else:
+            self.editing.edit(item, part)
+
+    def contextMenuEvent(self, event: Any) -> None:
+        item = self.item_under(self.mapToScene(event.pos()))
+        if item is not None:
+            if item.step.name not in self.editor.steps():
+                self.select(item, Qt.KeyboardModifier.NoModifier)
+            self.editing.menu(item).exec(event.globalPos())
+
+    # -- keys
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if not self.editing.key(event) and not self._walk(event):
+            super().keyPressEvent(event)
+
+    def _walk(self, event: QKeyEvent) -> bool:
+        """Arrow keys go from step to step: down and up along the flow, left and right to what stands beside."""
+        item = self.items_by_step.get(self.folded.shown_as(self.editor.step()))
+        ways = {Qt.Key.Key_Down: (0, 1), Qt.Key.Key_Up: (0, -1), Qt.Key.Key_Right: (1, 0), Qt.Key.Key_Left: (-1, 0)}
+        way = ways.get(Qt.Key(event.key()))
+        if item is None or way is None or event.modifiers():
+            return False
+        here = item.box
+        best: tuple[float, StepItem] | None = None
+        for other in self.items_by_step.values():
+            dx, dy = other.box.cx - here.cx, other.box.y - here.y
+            along, aside = (dy * way[1], abs(dx)) if way[1] else (dx * way[0], abs(dy))
+            if along > 1 and (best is None or along + 2 * aside < best[0]):
+                best = (along + 2 * aside, other)
+        if best is not None:
+            self.select(best[1], Qt.KeyboardModifier.NoModifier)
+        return True

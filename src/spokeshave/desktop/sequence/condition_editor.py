@@ -10,9 +10,8 @@ from PySide6.QtWidgets import QCompleter, QLabel, QLineEdit, QWidget
 
 from spokeshave.desktop.theme import code_font, theme
 from spokeshave.engine.names import SlotTable, TextScope
-from spokeshave.language.check import Checker
-from spokeshave.language.parse import parse_expression
-from spokeshave.language.syntax import Problem, TextError
+from spokeshave.engine.text_faults import condition_problems
+from spokeshave.language.syntax import Problem
 from spokeshave.model.project import Project, Sequence
 
 _FUNCTIONS = ("RISING(", "FALLING(", "HELD(", "NOT ", "AND ", "OR ", "ABS(", "MIN(", "MAX(", "LIMIT(", "TRUE", "FALSE")
@@ -20,12 +19,7 @@ _FUNCTIONS = ("RISING(", "FALLING(", "HELD(", "NOT ", "AND ", "OR ", "ABS(", "MI
 
 def condition_problem(project: Project, sequence: Sequence | None, text: str) -> Problem | None:
     """The first problem of a condition in its sequence, or None."""
-    checker = Checker(TextScope(SlotTable(project), sequence))
-    try:
-        checker.condition(parse_expression(text))
-    except TextError as error:
-        return error.problems[0]
-    return checker.problems[0] if checker.problems else None
+    return next(iter(condition_problems(project, sequence, text)), None)
 
 
 @lru_cache(maxsize=8)

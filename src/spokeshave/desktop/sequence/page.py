@@ -1,4 +1,4 @@
-"""The sequence stage: a sheet and a chart for each sequence, one selection for both."""
+"""The sequence stage: sheet, chart and code of each sequence, one selection and one set of edits for all three."""
 
 from __future__ import annotations
 
@@ -19,24 +19,35 @@ from spokeshave.desktop.icons import icon
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.sequence.chart_view import ChartView
-from spokeshave.desktop.sequence.sheet import Sheet
+from spokeshave.desktop.sequence.code_face import CodeFace
+from spokeshave.desktop.sequence.editor import SequenceEditor
+from spokeshave.desktop.sequence.find_bar import FindBar
+from spokeshave.desktop.sequence.sheet import STEP, Sheet, targets_of
 from spokeshave.desktop.sequence.sheet_view import SheetView
-from spokeshave.model import edits
-from spokeshave.model.diagnostics import Place
-from spokeshave.model.project import Step
+from spokeshave.model.project import Sequence
+
+FACES = (("sheet", "Sheet", "F6"), ("chart", "Chart", "F7"), ("code", "Code", "F8"))
+HINTS = {
+    "sheet": "Type to edit. Insert, Delete, Space, Alt+arrows",
+    "chart": "Double-click edits, drag moves a step, wheel zooms",
+    "code": "",
+}
 
 
 class SequencePage(QWidget):
-    """Sequences side by side as tabs, and the face of choice below."""
+    """Sequences side by side as tabs, and the face of choice below. Faces are made when they are first shown."""
 
     def __init__(self, document: Document, runner: Runner, selection: Selection) -> None:
         super().__init__()
         self.document, self.runner, self.selection = document, runner, selection
+        self.editor = SequenceEditor(document, selection, self._targets)
+        self.editor.fallback = self._current_step
+        self.editor.made.connect(self._name_new_step)
         self.face = "sheet"
         self.names: list[str] = []
-        self.current = ""
         self.sheets: dict[str, SheetView] = {}
         self.charts: dict[str, ChartView] = {}
+        self.codes: dict[str, CodeFace] = {}
         self.stack = QStackedWidget()
         self.tabs = QHBoxLayout()
         self.tabs.setSpacing(4)
@@ -50,7 +61,7 @@ class SequencePage(QWidget):
         bar.addLayout(self.tabs)
         bar.addSpacing(12)
         bar.addWidget(self.hint, 1)
-        for name, title, keys in (("sheet", "Sheet", "F6"), ("chart", "Chart", "F7")):
+        for name, title, keys in FACES:
             button = QToolButton()
             button.setText(title)
             button.setIcon(icon(name))
@@ -62,14 +73,24 @@ class SequencePage(QWidget):
             self.faces.addButton(button)
             button.setObjectName(f"face_{name}")
             bar.addWidget(button)
+        self.find_bar = FindBar(self.editor)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
         column.addLayout(bar)
+        column.addWidget(self.find_bar)
         column.addWidget(self.stack, 1)
         document.changed.connect(self.refresh)
         selection.asked.connect(self._follow)
         self.refresh()
+
+    @property
+    def current(self) -> str:
+        """The sequence in view."""
+        return self.editor.current
+
+    def _targets(self, sequence: Sequence) -> list[str]:
+        return list(dict.fromkeys(targets_of(self.document.project, sequence)))
 
     def refresh(self) -> None:
         """Makes tabs for the document's sequences."""
@@ -81,11 +102,12 @@ class SequencePage(QWidget):
             self.group.removeButton(button)
             self.tabs.removeWidget(button)
             button.deleteLater()
-        for views in (self.sheets, self.charts):
-            for view in views.values():
-                self.stack.removeWidget(view)
-                view.deleteLater()
-        self.sheets, self.charts = {}, {}
+        while self.stack.count():
+            view = self.stack.widget(0)
+            assert view is not None
+            self.stack.removeWidget(view)
+            view.deleteLater()
+        self.sheets, self.charts, self.codes = {}, {}, {}
         for name in names:
             button = QToolButton()
             button.setText(name)
@@ -94,13 +116,11 @@ class SequencePage(QWidget):
             button.clicked.connect(lambda _=False, n=name: self.show_sequence(n))
             self.group.addButton(button)
             self.tabs.addWidget(button)
-            sheet = SheetView(Sheet(self.document, name), self.runner, self.selection)
-            sheet.insert_asked.connect(self.insert_step)
-            sheet.delete_asked.connect(self.delete)
-            self.sheets[name] = sheet
-            self.charts[name] = ChartView(self.document, name, self.runner, self.selection)
-            self.stack.addWidget(sheet)
-            self.stack.addWidget(self.charts[name])
+            self.sheets[name] = SheetView(Sheet(self.document, name), self.editor, self.runner)
+            self.charts[name] = ChartView(self.editor, name, self.runner)
+            self.codes[name] = CodeFace(self.editor, name, self.runner)
+            for view in (self.sheets[name], self.charts[name], self.codes[name]):
+                self.stack.addWidget(view)
         if not names:
             empty = QLabel("No sequence yet. Add one with Sequence, New sequence.")
             empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
@@ -108,78 +128,68 @@ class SequencePage(QWidget):
         self.show_sequence(self.current if self.current in names else names[0] if names else "")
 
     def refresh_icons(self) -> None:
+        """Follows another theme."""
         for button in self.faces.buttons():
             button.setIcon(icon(button.objectName().removeprefix("face_")))
+        for chart in self.charts.values():
+            chart.redraw()
+        for code in self.codes.values():
+            code.read_theme()
 
     def show_sequence(self, name: str) -> None:
-        self.current = name
+        self.editor.current = name
         for button in self.group.buttons():
             button.setChecked(button.text() == name)
+        self.find_bar.look()
         self.show_face(self.face)
 
     def show_face(self, face: str) -> None:
         self.face = face
         for button in self.faces.buttons():
             button.setChecked(button.objectName() == f"face_{face}")
-        self.hint.setText("Type to edit; Insert, Delete, Space" if face == "sheet" else "Wheel zooms, click selects")
-        if self.current in self.names:
-            view = self.sheets[self.current] if face == "sheet" else self.charts[self.current]
+        self.hint.setText(HINTS[face])
+        view = self.view
+        if view is not None:
             self.stack.setCurrentWidget(view)
             view.setFocus()
 
-    def _follow(self) -> None:
-        name = self.selection.place.sequence
-        for known in self.names:
-            if known.lower() == name.lower() and known != self.current:
-                self.show_sequence(known)
-
-    # -- edits, all on the current sheet
+    @property
+    def view(self) -> SheetView | ChartView | CodeFace | None:
+        """The face on the screen."""
+        views: dict[str, dict[str, SheetView] | dict[str, ChartView] | dict[str, CodeFace]] = {
+            "sheet": self.sheets, "chart": self.charts, "code": self.codes,
+        }  # fmt: skip
+        return views[self.face].get(self.current)
 
     @property
     def sheet(self) -> SheetView | None:
         return self.sheets.get(self.current)
 
-    def step(self) -> str:
-        """The step that edits are about: the selected one."""
-        p = self.selection.place
-        if p.sequence.lower() == self.current.lower() and p.kind in ("step", "action"):
-            return p.step
+    @property
+    def chart(self) -> ChartView | None:
+        """The chart, if it is the face on the screen."""
+        return self.charts.get(self.current) if self.face == "chart" else None
+
+    def _current_step(self) -> str:
         return self.sheet.current_step() if self.sheet else ""
 
-    def insert_step(self) -> None:
-        step = self.step()
-        if not step:
+    def _follow(self) -> None:
+        place = self.selection.place
+        for known in self.names:
+            if known.lower() == place.sequence.lower() and known != self.current:
+                self.show_sequence(known)
+        if place.kind == "body" and place.sequence:
+            self.show_face("code")
+
+    def _name_new_step(self, step: str) -> None:
+        """Puts the cursor where the name of a new step is typed."""
+        sheet = self.sheet
+        if self.face != "sheet" or sheet is None:
             return
-        before = {s.name for s in self._steps()}
-        if self.document.edit(f"Insert a step after {step}", lambda p: edits.insert_step(p, self.current, step)):
-            new = next((s.name for s in self._steps() if s.name not in before), step)
-            self.selection.set(Place("step", self.current, new))
+        for i, row in enumerate(sheet.sheet.flow.rows):
+            if row.first and sheet.sheet.sequence.steps[row.step].name == step:
+                sheet.setCurrentIndex(sheet.sheet.index(i, STEP))
 
-    def _steps(self) -> tuple[Step, ...]:
-        q = self.document.project.sequence(self.current)
-        return q.steps if q else ()
-
-    def delete(self) -> None:
-        """Deletes the selected way out, where a step has several, or the selected step."""
-        sheet, step = self.sheet, self.step()
-        if sheet is None or not step:
-            return
-        way, index = sheet.current_way(), sheet.currentIndex()
-        if way is not None and index.column() in (sheet.sheet.awaits, sheet.sheet.next):
-            self.document.edit(f"Delete a way out of {step}", lambda p: edits.remove_transition(p, self.current, way))
-        else:
-            self.document.edit(f"Delete {step}", lambda p: edits.delete_step(p, self.current, step))
-
-    def add_way(self) -> None:
-        """Another way out of the selected step, to the initial step, with a condition to be written."""
-        step, q = self.step(), self.document.project.sequence(self.current)
-        if step and q is not None:
-            self.document.edit(
-                f"Add a way out of {step}", lambda p: edits.add_transition(p, self.current, step, q.initial)
-            )
-
-    def move_row(self, by: int) -> None:
-        step = self.step()
-        if step and self.document.edit(f"Move {step}", lambda p: edits.move_step(p, self.current, step, by)):
-            self.selection.set(Place())
-            self.selection.set(Place("step", self.current, step))
+    def toggle_comments(self) -> None:
+        for sheet in self.sheets.values():
+            sheet.show_comments(sheet.isColumnHidden(sheet.sheet.comment))

@@ -2,19 +2,26 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import partial
 from typing import Any
 
 from PySide6.QtCore import QAbstractTableModel, Qt
 
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.tables import NO_PARENT, Index
+from spokeshave.engine.link_sequence import transition_place
+from spokeshave.formats.sequencer_table import mark_text, next_text
+from spokeshave.language.literals import time_ms, time_text
 from spokeshave.language.rename import rename_step
+from spokeshave.language.timed import ends_ms, set_end
 from spokeshave.model import edits, flow_edits
+from spokeshave.model.chart_texts import block_text, window_text
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import EditError
 from spokeshave.model.flow import Flow, Row, flow
-from spokeshave.model.layout import block_text
 from spokeshave.model.project import Project, Sequence, SignalClass, Step, Transition
+from spokeshave.verify.measure import Lasted
 
 FLOW, NUMBER, STEP = 0, 1, 2
 FIRST_MARK = 3
@@ -38,14 +45,7 @@ def targets_of(project: Project, sequence: Sequence) -> list[str]:
     return out + [a.target for s in sequence.steps for a in s.actions if a.target.lower() not in known]
 
 
-def mark_text(step: Step, target: str) -> str:
-    """`X` for N, the qualifier with its time otherwise."""
-    action = step.action_on(target)
-    if action is None:
-        return ""
-    if action.qualifier == "N":
-        return "X"
-    return f"{action.qualifier} {action.time.removeprefix('T#')}" if action.time else str(action.qualifier)
+Change = Callable[[Project], Project]
 
 
 class Sheet(QAbstractTableModel):
@@ -56,6 +56,8 @@ class Sheet(QAbstractTableModel):
         self.document = document
         self.name = sequence
         self.problems: dict[tuple[str, Any], str] = {}
+        self.lasted: dict[str, Lasted] = {}
+        """Measured times of the last run."""
         self._read()
         document.changed.connect(self.refresh)
         document.checked.connect(self.take_findings)
@@ -67,6 +69,8 @@ class Sheet(QAbstractTableModel):
         self.sequence = found or Sequence(self.name, "", ())
         self.flow: Flow = flow(self.sequence)
         self.targets = list(dict.fromkeys(targets_of(project, self.sequence)))
+        self.ends = ends_ms(self.sequence)
+        """The cycle clock of a purely timed sequence."""
 
     def refresh(self) -> None:
         """Follows the document: redraws cells when the shape is the same, starts anew when it is not."""
@@ -99,16 +103,36 @@ class Sheet(QAbstractTableModel):
         return FIRST_MARK + len(self.targets)
 
     @property
-    def longest(self) -> int:
+    def window(self) -> int:
         return self.awaits + 1
 
     @property
-    def next(self) -> int:
+    def clock(self) -> int:
         return self.awaits + 2
 
     @property
-    def bars(self) -> int:
+    def next(self) -> int:
         return self.awaits + 3
+
+    @property
+    def comment(self) -> int:
+        return self.awaits + 4
+
+    @property
+    def measured(self) -> int:
+        return self.awaits + 5
+
+    @property
+    def bars(self) -> int:
+        return self.awaits + 6
+
+    @property
+    def figures(self) -> tuple[int, ...]:
+        """Columns of numbers and times, set to the right."""
+        return NUMBER, self.window, self.clock, self.measured
+
+    def is_mark(self, column: int) -> bool:
+        return FIRST_MARK <= column < self.awaits
 
     def rowCount(self, parent: Index = NO_PARENT) -> int:
         return 0 if parent.isValid() else len(self.flow.rows)
@@ -119,10 +143,11 @@ class Sheet(QAbstractTableModel):
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if role != Qt.ItemDataRole.DisplayRole or orientation != Qt.Orientation.Horizontal:
             return None
-        if FIRST_MARK <= section < self.awaits:
+        if self.is_mark(section):
             return self.targets[section - FIRST_MARK]
-        return {FLOW: "Flow", NUMBER: "No.", STEP: "Step", self.awaits: "Awaits", self.longest: "Longest",
-                self.next: "Next", self.bars: "Last run"}[section]  # fmt: skip
+        return {FLOW: "Flow", NUMBER: "No.", STEP: "Step", self.awaits: "Awaits", self.window: "Window",
+                self.clock: "Ends at", self.next: "Next", self.comment: "Comment", self.measured: "Lasted",
+                self.bars: "Last run"}[section]  # fmt: skip
 
     # -- cells
 
@@ -140,8 +165,6 @@ class Sheet(QAbstractTableModel):
         """The item a cell belongs to."""
         row = self.row(index.row())
         if index.column() in (self.awaits, self.next) and row.transition is not None:
-            from spokeshave.engine.link_sequence import transition_place
-
             return transition_place(self.sequence, row.transition)
         return Place("step", self.sequence.name, self.sequence.steps[row.step].name)
 
@@ -159,25 +182,24 @@ class Sheet(QAbstractTableModel):
         if column == self.awaits:
             return "" if way is None else way.condition
         if column == self.next:
-            return self._next_text(r, way)
+            return next_text(self.sequence, step, way)
         if not r.first:
             return ""
         if column == NUMBER:
             return str(step.number)
         if column == STEP:
             return step.name
-        if FIRST_MARK <= column < self.awaits:
+        if self.is_mark(column):
             return mark_text(step, self.targets[column - FIRST_MARK])
-        if column == self.longest:
-            return step.longest.removeprefix("T#")
+        if column == self.window:
+            return window_text(step)
+        if column == self.clock and self.ends is not None:
+            return time_text(self.ends[step.name]).removeprefix("T#")
+        if column == self.comment:
+            return step.comment
+        if column == self.measured:
+            return lasted_text(self.lasted.get(step.name))
         return ""
-
-    def _next_text(self, r: Row, way: Transition | None) -> str:
-        if way is None:
-            name = self.sequence.steps[r.step].name
-            join = next((t for _, t in self.sequence.leaving(name)), None)
-            return f"joins {join.targets[0]}" if join else ""
-        return " + ".join(way.targets)
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.EditRole):
@@ -191,65 +213,107 @@ class Sheet(QAbstractTableModel):
                 return step.comment or ", ".join(block_text(a) for a in step.actions) or None
             return self.text(index.row(), index.column()) or None
         if role == Qt.ItemDataRole.TextAlignmentRole:
-            if index.column() in (NUMBER, self.longest):
+            if index.column() in self.figures:
                 return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
-            if FIRST_MARK <= index.column() < self.awaits:
+            if self.is_mark(index.column()):
                 return Qt.AlignmentFlag.AlignCenter
         return None
 
     def flags(self, index: Index) -> Qt.ItemFlag:
         flags = super().flags(index)
-        column, r = index.column(), self.row(index.row())
-        way_cell = column in (self.awaits, self.next) and r.transition is not None
-        step_cell = r.first and column not in (FLOW, self.awaits, self.next, self.bars)
-        return flags | Qt.ItemFlag.ItemIsEditable if way_cell or step_cell else flags
+        return flags | Qt.ItemFlag.ItemIsEditable if self.can_edit(index.row(), index.column()) else flags
+
+    def can_edit(self, row: int, column: int) -> bool:
+        r = self.row(row)
+        if column in (self.awaits, self.next):
+            return r.transition is not None
+        if column == self.clock:
+            return r.first and self.ends is not None
+        return r.first and column not in (FLOW, self.measured, self.bars)
 
     # -- edits
 
     def setData(self, index: Index, value: Any, role: int = Qt.ItemDataRole.EditRole) -> bool:
-        text, row, column = str(value).strip(), index.row(), index.column()
-        if role != Qt.ItemDataRole.EditRole or text == self.text(row, column):
+        return role == Qt.ItemDataRole.EditRole and self.edit_cells({(index.row(), index.column()): str(value)})
+
+    def edit_cells(self, texts: dict[tuple[int, int], str]) -> bool:
+        """Types texts into cells, all in one edit; cells that cannot be typed into are refused."""
+        found: list[tuple[str, Change]] = []
+        for (row, column), value in texts.items():
+            text = value.strip()
+            if row < self.rowCount() and text != self.text(row, column):
+                found.append(self._change(row, column, text))
+        if not found:
             return False
-        name, step, r = self.sequence.name, self.step_at(row), self.row(row)
-        edit = self.document.edit
+        name = found[0][0] if len(found) == 1 else f"Edit {len(found)} cells"
+
+        def change(project: Project) -> Project:
+            for _, one in found:
+                project = one(project)
+            return project
+
+        return self.document.edit(name, change)
+
+    def _change(self, row: int, column: int, text: str) -> tuple[str, Change]:
+        """The named edit behind typing a text into a cell."""
+        name, step, way = self.sequence.name, self.step_at(row), self.row(row).transition
+        if not self.can_edit(row, column):
+            head = self.headerData(column, Qt.Orientation.Horizontal)
+            return "", partial(_refuse, f"{head} cannot be typed in here; it follows from the rest")
         if column == NUMBER:
-            return edit(f"Number {step.name}", lambda p: edits.change_step(p, name, step.name, number=_number(text)))
+            return f"Number {step.name}", lambda p: edits.change_step(p, name, step.name, number=_number(text))
         if column == STEP:
-            return edit(f"Rename {step.name}", lambda p: rename_step(p, name, step.name, text))
-        if FIRST_MARK <= column < self.awaits:
+            return f"Rename {step.name}", lambda p: rename_step(p, name, step.name, text)
+        if self.is_mark(column):
             target = self.targets[column - FIRST_MARK]
-            return edit(
-                f"Mark {target} in {step.name}",
-                lambda p: edits.set_mark(p, name, step.name, target, edits.read_mark(text, target)),
+            return f"Mark {target} in {step.name}", lambda p: edits.set_mark(
+                p, name, step.name, target, edits.read_marks(text, target)
             )
-        if column == self.longest:
-            return edit(
-                f"Longest time of {step.name}",
-                lambda p: edits.change_step(p, name, step.name, longest=_time(text)),
-            )
-        if column == self.awaits and r.transition is not None:
-            way = r.transition
-            return edit(
-                f"Condition out of {step.name}", lambda p: flow_edits.change_transition(p, name, way, condition=text)
-            )
-        if column == self.next and r.transition is not None:
-            way = r.transition
-            return edit(
-                f"Next of {step.name}",
-                lambda p: flow_edits.change_transition(p, name, way, targets=_targets(self.sequence, text)),
-            )
-        return False
+        if column == self.window:
+            return f"Window of {step.name}", lambda p: edits.change_step(p, name, step.name, **edits.read_window(text))
+        if column == self.clock:
+            return f"End of {step.name}", lambda p: set_end(p, name, step.name, _clock_ms(text))
+        if column == self.comment:
+            return f"Comment on {step.name}", lambda p: edits.change_step(p, name, step.name, comment=text)
+        assert way is not None
+        if column == self.awaits:
+            return f"Condition out of {step.name}", lambda p: flow_edits.change_transition(p, name, way, condition=text)
+        return f"Next of {step.name}", lambda p: flow_edits.change_transition(
+            p, name, way, targets=_targets(self.sequence, text)
+        )
+
+
+def _refuse(why: str, project: Project) -> Project:
+    raise EditError(why)
+
+
+def _clock_ms(text: str) -> int:
+    try:
+        return time_ms(text)
+    except ValueError as error:
+        raise EditError(str(error)) from None
+
+
+def lasted_text(lasted: Lasted | None) -> str:
+    """Least, mean and greatest time in seconds; one figure where they are the same.
+
+    >>> lasted_text(Lasted(2, 1000, 1010.0, 1020))
+    '1.00  1.01  1.02 s'
+    """
+    if lasted is None:
+        return ""
+    figures = (
+        [lasted.least, lasted.greatest]
+        if lasted.least == lasted.greatest
+        else [lasted.least, lasted.mean, lasted.greatest]
+    )
+    return "  ".join(f"{ms / 1000:.2f}" for ms in dict.fromkeys(figures)) + " s"
 
 
 def _number(text: str) -> int:
     if not text.isdigit():
         raise EditError(f"{text!r} is not a step number; type a whole number such as 25")
     return int(text)
-
-
-def _time(text: str) -> str:
-    """What is typed as a time: `6s` becomes T#6s, a name stays the name of a setting."""
-    return f"T#{text}" if text[:1].isdigit() else text
 
 
 def _targets(sequence: Sequence, text: str) -> tuple[str, ...]:

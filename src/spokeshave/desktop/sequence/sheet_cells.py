@@ -49,7 +49,7 @@ class SheetDelegate(QStyledItemDelegate):
             )
         elif column == STEP and r.first:
             self._paint_step(painter, box, step.name, waiting, step.name in live.was)
-        elif FIRST_MARK <= column < sheet.awaits:
+        elif sheet.is_mark(column):
             self._paint_mark(painter, box, sheet.text(row, column), sheet.targets[column - FIRST_MARK], waiting)
         elif column == sheet.awaits:
             self._paint_condition(painter, box, sheet.text(row, column), r.transition, waiting)
@@ -66,7 +66,7 @@ class SheetDelegate(QStyledItemDelegate):
 
     def _paint_text(self, painter: QPainter, box: QRectF, index: Index) -> None:
         text = str(index.data() or "")
-        right = index.column() in (NUMBER, self.view.sheet.longest)
+        right = index.column() in self.view.sheet.figures
         painter.setFont(text_font())
         painter.setPen(theme.colour("faint" if index.column() == NUMBER else "ink"))
         flags = Qt.AlignmentFlag.AlignVCenter | (Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft)
@@ -185,7 +185,7 @@ class SheetDelegate(QStyledItemDelegate):
 
     def updateEditorGeometry(self, editor: QWidget, option: QStyleOptionViewItem, index: Index) -> None:
         box = QRect(option.rect)
-        if index.column() >= FIRST_MARK and index.column() < self.view.sheet.awaits:
+        if self.view.sheet.is_mark(index.column()):
             box.setWidth(max(box.width(), 64))
         editor.setGeometry(box)
 
@@ -206,6 +206,7 @@ class SheetHeader(QHeaderView):
     def paintSection(self, painter: QPainter, rect: QRect, logical: int) -> None:
         sheet = self.view.sheet
         painter.save()
+        within = painter.worldTransform()
         painter.fillRect(rect, QColor(theme.now.raised))
         painter.setPen(QColor(theme.now.hairline))
         painter.drawLine(rect.topRight(), rect.bottomRight())
@@ -217,9 +218,11 @@ class SheetHeader(QHeaderView):
             painter.setPen(theme.colour("forced" if forced else "active" if on else "ink"))
             if on or forced:
                 painter.fillRect(QRect(rect.left() + 1, rect.bottom() - 3, rect.width() - 2, 3), painter.pen().color())
-            painter.translate(rect.center().x() + 5, rect.bottom() - 8)
+            painter.translate(rect.center().x() + 5, rect.bottom() - 12)
             painter.rotate(-90)
-            painter.drawText(0, 0, _cut(text, painter, rect.height() - 14))
+            painter.drawText(0, 0, _cut(text, painter, rect.height() - 20))
+            painter.setWorldTransform(within)
+            self._paint_windows(painter, rect, text)
         else:
             painter.setFont(text_font(12, bold=True))
             painter.setPen(theme.colour("faint"))
@@ -228,3 +231,15 @@ class SheetHeader(QHeaderView):
                 text += f", {self.view.cycle_text}"
             painter.drawText(box, Qt.AlignmentFlag.AlignBottom | Qt.AlignmentFlag.AlignLeft, text)
         painter.restore()
+
+    def _paint_windows(self, painter: QPainter, rect: QRect, name: str) -> None:
+        """When the output was on in the last cycle, along the lower edge of its head."""
+        m = self.view.measured
+        if m is None or not m.cycle_ms:
+            return
+        room = QRectF(rect.left() + 2, rect.bottom() - 8, rect.width() - 5, 4)
+        painter.fillRect(room, theme.colour("hairline"))
+        for start, stop in m.on.get(name, ()):
+            x = room.left() + start / m.cycle_ms * room.width()
+            w = max(1.0, (stop - start) / m.cycle_ms * room.width())
+            painter.fillRect(QRectF(x, room.top(), min(w, room.right() - x), room.height()), theme.colour("active"))

@@ -1,45 +1,40 @@
-"""The sheet on the screen: how each cell is drawn, live, and how it is edited from the keyboard."""
+"""The sheet on the screen: selection, columns, the run's measured times and bars, and the keys."""
 
 from __future__ import annotations
 
-from typing import Any
-
-from PySide6.QtCore import QRectF, Qt, Signal
-from PySide6.QtGui import QFontMetrics, QPainter
-from PySide6.QtWidgets import (
-    QAbstractItemView,
-    QTableView,
-)
+from PySide6.QtCore import QItemSelection, QItemSelectionModel, QRectF, Qt
+from PySide6.QtGui import QFontMetrics, QKeyEvent, QKeySequence, QPainter
+from PySide6.QtWidgets import QAbstractItemView, QApplication, QTableView
 
 from spokeshave.desktop.runner import Runner
-from spokeshave.desktop.selection import Selection
+from spokeshave.desktop.sequence.editor import SequenceEditor
 from spokeshave.desktop.sequence.flow_painter import flow_width
 from spokeshave.desktop.sequence.live import Live
 from spokeshave.desktop.sequence.sheet import FIRST_MARK, FLOW, NUMBER, STEP, Sheet
 from spokeshave.desktop.sequence.sheet_cells import SheetDelegate, SheetHeader
 from spokeshave.desktop.theme import code_font, text_font, theme
+from spokeshave.formats.sequencer_table import from_text, to_text
+from spokeshave.verify.measure import Measured, measure
 
 ROW_H = 27
 
 
 class SheetView(QTableView):
-    """The sheet of one sequence. Keys: Insert a step after, Delete, typing edits, Space toggles a mark."""
+    """The sheet of one sequence. Insert makes a step after, Shift+Insert before; typing edits, Space toggles a mark."""
 
-    insert_asked = Signal()
-    delete_asked = Signal()
-
-    def __init__(self, sheet: Sheet, runner: Runner, selection: Selection) -> None:
+    def __init__(self, sheet: Sheet, editor: SequenceEditor, runner: Runner) -> None:
         super().__init__()
-        self.sheet, self.runner, self.selection = sheet, runner, selection
+        self.sheet, self.editor, self.runner, self.selection = sheet, editor, runner, editor.selection
         self.live = Live()
-        self.cycle_text = ""
-        self._bars: list[list[tuple[float, float]]] = []
-        self._lasted: list[int] = []
+        self.measured: Measured | None = None
+        self.comments_wanted: bool | None = None
+        """Whether comments are shown; None shows them where there are any."""
+        self._follows = False
         self.setModel(sheet)
         self.setAccessibleName(f"Sheet of {sheet.name}")
         self.setHorizontalHeader(SheetHeader(self))
         self.setItemDelegate(SheetDelegate(self))
-        self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         self.setEditTriggers(
             QAbstractItemView.EditTrigger.AnyKeyPressed
             | QAbstractItemView.EditTrigger.DoubleClicked
@@ -51,8 +46,9 @@ class SheetView(QTableView):
         self.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         self.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         sheet.modelReset.connect(self._arrange)
+        self.selectionModel().selectionChanged.connect(self._tell_selection)
         self.selectionModel().currentChanged.connect(self._tell_selection)
-        selection.changed.connect(self._follow_selection)
+        self.selection.changed.connect(self._follow_selection)
         runner.advanced.connect(self.follow_run)
         self._arrange()
         self.follow_run()
@@ -63,26 +59,42 @@ class SheetView(QTableView):
         metrics = QFontMetrics(text_font(13, bold=True))
         code = QFontMetrics(code_font())
         self.setColumnWidth(FLOW, flow_width(sheet.flow))
-        self.setColumnWidth(NUMBER, 44)
+        self.setColumnWidth(NUMBER, 46)
         names = [metrics.horizontalAdvance(s.name) for s in sheet.sequence.steps]
-        self.setColumnWidth(STEP, max(90, min(180, max(names, default=60) + 26)))
-        for column in range(FIRST_MARK, sheet.awaits):
-            marks = [metrics.horizontalAdvance(sheet.text(r, column)) for r in range(sheet.rowCount())]
-            self.setColumnWidth(column, max(28, max(marks, default=0) + 14))
-        conditions = [code.horizontalAdvance(t.condition) for t in sheet.sequence.transitions]
-        self.setColumnWidth(sheet.awaits, max(160, min(380, max(conditions, default=100) + 24)))
-        self.setColumnWidth(sheet.longest, 66)
-        nexts = [metrics.horizontalAdvance(sheet.text(r, sheet.next)) for r in range(sheet.rowCount())]
-        self.setColumnWidth(sheet.next, max(80, min(200, max(nexts, default=60) + 18)))
+        self.setColumnWidth(STEP, max(90, max(names, default=60) + 26))
+        for i in range(FIRST_MARK, sheet.awaits):
+            marks = [metrics.horizontalAdvance(sheet.text(r, i)) for r in range(sheet.rowCount())]
+            self.setColumnWidth(i, max(30, max(marks, default=0) + 12))
+        conditions = [code.horizontalAdvance(sheet.text(r, sheet.awaits)) for r in range(sheet.rowCount())]
+        self.setColumnWidth(sheet.awaits, max(180, min(360, max(conditions, default=100) + 30)))
+        self.setColumnWidth(sheet.window, max(64, self._widest(sheet.window, 64, 130)))
+        self.setColumnWidth(sheet.clock, 76)
+        self.setColumnWidth(sheet.next, self._widest(sheet.next, 80, 200))
+        self.setColumnWidth(sheet.comment, self._widest(sheet.comment, 120, 260))
+        self.setColumnWidth(sheet.measured, 128)
+        self.setColumnHidden(sheet.clock, sheet.ends is None)
         self.horizontalHeader().setStretchLastSection(True)
-        self._read_bars()
+        self.show_comments(self.comments_wanted)
+        self._measure()
+
+    def _widest(self, column: int, least: int, most: int) -> int:
+        metrics = QFontMetrics(text_font(13))
+        texts = [metrics.horizontalAdvance(self.sheet.text(r, column)) for r in range(self.sheet.rowCount())]
+        return max(least, min(most, max(texts, default=0) + 20))
+
+    def show_comments(self, wanted: bool | None) -> None:
+        self.comments_wanted = wanted
+        any_there = any(s.comment for s in self.sheet.sequence.steps)
+        self.setColumnHidden(self.sheet.comment, not (any_there if wanted is None else wanted))
 
     # -- selection
 
     def _tell_selection(self) -> None:
         index = self.currentIndex()
-        if index.isValid() and index.row() < self.sheet.rowCount():
-            self.selection.set(self.sheet.place_at(index))
+        if index.isValid() and index.row() < self.sheet.rowCount() and not self._follows:
+            rows = {i.row() for i in self.selectionModel().selectedIndexes()} | {index.row()}
+            steps = tuple(dict.fromkeys(self.sheet.step_at(r).name for r in sorted(rows)))
+            self.selection.set(self.sheet.place_at(index), steps)
         self.viewport().update()
 
     def _follow_selection(self) -> None:
@@ -90,83 +102,146 @@ class SheetView(QTableView):
         if p.sequence.lower() != self.sheet.name.lower() or p.kind not in ("step", "transition", "action"):
             return
         index = self.currentIndex()
-        if index.isValid() and index.row() < self.sheet.rowCount() and self.sheet.place_at(index) == p:
+        rows = {i.row() for i in self.selectionModel().selectedIndexes()}
+        shown = tuple(dict.fromkeys(self.sheet.step_at(r).name for r in sorted(rows) if r < self.sheet.rowCount()))
+        same_steps = shown == self.selection.steps or (not self.selection.steps and len(shown) < 2)
+        if index.isValid() and index.row() < self.sheet.rowCount() and self.sheet.place_at(index) == p and same_steps:
             return
+        self._follows = True
+        try:
+            self._select(p.kind == "transition")
+        finally:
+            self._follows = False
+        self.viewport().update()
+
+    def _select(self, by_way: bool) -> None:
+        p = self.selection.place
+        wanted = set(self.selection.steps)
+        many = QItemSelection()
         for i, row in enumerate(self.sheet.flow.rows):
             step = self.sheet.sequence.steps[row.step].name
-            if p.kind == "transition" and row.transition == p.index:
-                self.setCurrentIndex(self.sheet.index(i, self.sheet.awaits))
-                return
-            if p.kind != "transition" and row.first and step == p.step:
-                self.setCurrentIndex(self.sheet.index(i, STEP))
-                return
+            if (by_way and row.transition == p.index) or (not by_way and row.first and step == p.step):
+                self.setCurrentIndex(self.sheet.index(i, self.sheet.awaits if by_way else STEP))
+            if step in wanted and row.first:
+                many.select(self.sheet.index(i, STEP), self.sheet.index(i, STEP))
+        if wanted:
+            self.selectionModel().select(many, QItemSelectionModel.SelectionFlag.ClearAndSelect)
 
     def current_step(self) -> str:
         index = self.currentIndex()
-        return self.sheet.step_at(index.row()).name if index.isValid() and self.sheet.rowCount() else ""
-
-    def current_way(self) -> int | None:
-        index = self.currentIndex()
-        return self.sheet.row(index.row()).transition if index.isValid() else None
+        return self.sheet.step_at(index.row()).name if index.isValid() and index.row() < self.sheet.rowCount() else ""
 
     # -- the run
 
     def follow_run(self) -> None:
         """Takes the run's present state; repaints only when it differs from what is shown."""
         if self.live.read(self.runner, self.sheet.name):
-            self._read_bars()
+            self._measure()
             self.viewport().update()
             self.horizontalHeader().viewport().update()
 
-    def _read_bars(self) -> None:
+    def _measure(self) -> None:
         session = self.runner.session
-        self._bars, self._lasted = [], []
-        self.cycle_text = ""
-        if session is None or not session.trace.scan_count:
-            return
-        trace = session.trace
-        end = max(1, trace.scan_count)
-        known = {r.name.lower() for r in trace.recorded}
-        for s in self.sheet.sequence.steps:
-            name = f"{self.sheet.name}.{s.name}.X"
-            windows = trace.windows(name) if name.lower() in known else []
-            self._bars.append([(a / end, b / end) for a, b in windows])
-            self._lasted.append((windows[-1][1] - windows[-1][0]) * trace.period_ms if windows else -1)
-        self.cycle_text = f"{trace.end_ms / 1000:g} s"
+        self.measured = None
+        if session is not None and session.trace.scan_count:
+            self.measured = measure(session.trace, self.sheet.sequence, tuple(self.sheet.targets))
+        self.sheet.lasted = self.measured.lasted if self.measured else {}
+        self.setColumnHidden(self.sheet.measured, not self.sheet.lasted)
+
+    @property
+    def cycle_text(self) -> str:
+        m = self.measured
+        if m is None:
+            return ""
+        return f"cycle {m.cycle_ms / 1000:.2f} s" if m.whole else f"{m.cycle_ms / 1000:g} s"
 
     def paint_bars(self, painter: QPainter, box: QRectF, row: int) -> None:
-        """When the row's step was active in the run, and how long it lasted last."""
-        r = self.sheet.row(row)
-        if not r.first or r.step >= len(self._bars):
+        """When the row's step was active in the run."""
+        r, m = self.sheet.row(row), self.measured
+        session = self.runner.session
+        if not r.first or m is None or session is None:
             return
-        painter.save()
-        painter.setFont(text_font(11))
-        room = box.adjusted(6, 6, -60, -6)
-        for start, end in self._bars[r.step]:
-            x = room.left() + start * room.width()
-            w = max(2.0, (end - start) * room.width())
+        room, end = box.adjusted(6, 6, -8, -6), max(1, session.trace.end_ms)
+        for start, stop in m.active.get(self.sheet.sequence.steps[r.step].name, ()):
+            x = room.left() + start / end * room.width()
+            w = max(2.0, (stop - start) / end * room.width())
             painter.fillRect(QRectF(x, room.top(), w, room.height()), theme.colour("active"))
-        if self._lasted[r.step] >= 0:
-            painter.setPen(theme.colour("faint"))
-            text = f"{self._lasted[r.step] / 1000:.2f} s"
-            painter.drawText(
-                box.adjusted(0, 0, -8, 0), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, text
-            )
-        painter.restore()
 
     # -- keys
 
-    def keyPressEvent(self, event: Any) -> None:
+    def _cells(self) -> list[tuple[int, int]]:
+        """Selected cells from the upper left; the current one if there are none."""
+        found = {
+            (i.row(), i.column())
+            for i in self.selectionModel().selectedIndexes()
+            if not self.isColumnHidden(i.column())
+        }
         index = self.currentIndex()
-        sheet = self.sheet
-        if event.key() == Qt.Key.Key_Insert:
-            self.insert_asked.emit()
-        elif event.key() == Qt.Key.Key_Delete and index.isValid():
-            if FIRST_MARK <= index.column() < sheet.awaits or index.column() == sheet.longest:
-                sheet.setData(index, "")
-            else:
-                self.delete_asked.emit()
-        elif event.key() == Qt.Key.Key_Space and FIRST_MARK <= index.column() < sheet.awaits:
-            sheet.setData(index, "" if sheet.text(index.row(), index.column()) else "X")
+        return sorted(found or ({(index.row(), index.column())} if index.isValid() else set()))
+
+    def _on_steps(self) -> bool:
+        """Whether the selection is about whole steps rather than about cells."""
+        return self.currentIndex().column() in (FLOW, NUMBER, STEP)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        index, sheet = self.currentIndex(), self.sheet
+        key = event.key()
+        if key == Qt.Key.Key_Insert:
+            self.editor.do("before" if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else "after")
+        elif key == Qt.Key.Key_Delete and index.isValid():
+            self._delete()
+        elif key == Qt.Key.Key_Space and sheet.is_mark(index.column()):
+            cells = [(r, c) for r, c in self._cells() if sheet.is_mark(c) and sheet.can_edit(r, c)]
+            text = "" if sheet.text(index.row(), index.column()) else "X"
+            sheet.edit_cells(dict.fromkeys(cells, text))
+        elif event.matches(QKeySequence.StandardKey.Copy):
+            self.copy()
+        elif event.matches(QKeySequence.StandardKey.Paste):
+            self.paste()
         else:
             super().keyPressEvent(event)
+
+    def _delete(self) -> None:
+        sheet, column = self.sheet, self.currentIndex().column()
+        if sheet.is_mark(column) or column in (sheet.window, sheet.comment):
+            cells = [(r, c) for r, c in self._cells() if sheet.can_edit(r, c) and (sheet.is_mark(c) or c == column)]
+            sheet.edit_cells(dict.fromkeys(cells, ""))
+        else:
+            self.editor.delete()
+
+    def copy(self) -> None:
+        """Steps as rows with their heads, cells as they are."""
+        clipboard = QApplication.clipboard()
+        if self._on_steps():
+            self.editor.copy()
+        elif clipboard is not None:
+            cells = self._cells()
+            rows, columns = sorted({r for r, _ in cells}), sorted({c for _, c in cells})
+            clipboard.setText(to_text([[self.sheet.text(r, c) for c in columns] for r in rows]))
+
+    def paste(self) -> None:
+        """Rows onto a step become steps behind it; onto a cell they go into the cells from there on.
+
+        One copied cell fills all that are selected.
+        """
+        clipboard, sheet = QApplication.clipboard(), self.sheet
+        text = clipboard.text() if clipboard is not None else ""
+        if self._on_steps():
+            self.editor.paste()
+            return
+        rows = from_text(text) if text else []
+        cells = self._cells()
+        if not rows or not cells:
+            return
+        if len(rows) == 1 and len(rows[0]) == 1:
+            texts = {(r, c): rows[0][0] for r, c in cells if sheet.can_edit(r, c)}
+        else:
+            top, left = cells[0]
+            shown = [c for c in range(left, sheet.columnCount()) if not self.isColumnHidden(c)]
+            texts = {
+                (top + i, c): text
+                for i, row in enumerate(rows)
+                for c, text in zip(shown, row)
+                if top + i < sheet.rowCount() and sheet.can_edit(top + i, c)
+            }
+        sheet.edit_cells(texts)

@@ -1,0 +1,309 @@
+"""An editor for structured text: line numbers, colours, completion, matching brackets, faults while typing."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+from PySide6.QtCore import QRect, QSize, Qt, Signal
+from PySide6.QtGui import (
+    QColor,
+    QKeyEvent,
+    QPainter,
+    QPaintEvent,
+    QResizeEvent,
+    QSyntaxHighlighter,
+    QTextBlock,
+    QTextCharFormat,
+    QTextCursor,
+    QTextDocument,
+    QTextFormat,
+)
+from PySide6.QtWidgets import QCompleter, QPlainTextEdit, QTextEdit, QWidget
+
+from spokeshave.desktop.theme import code_font, theme
+from spokeshave.language.functions import FUNCTIONS
+from spokeshave.language.syntax import KEYWORDS
+
+_TOKEN = re.compile(
+    r"(?P<comment>\(\*.*?(?:\*\)|$)|//.*)|(?P<literal>\b(?:T|TIME)#[-+]?[\w.]+|\b\d[\w.#]*)|(?P<word>[A-Za-z_]\w*)",
+    re.IGNORECASE,
+)
+_PAIRS = {"(": ")", ")": "("}
+FUNCTION_NAMES = tuple(sorted({*FUNCTIONS, "RISING", "FALLING", "HELD"}))
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """Something wrong at a line and column (from 1)."""
+
+    line: int
+    column: int
+    message: str
+
+
+class Highlighter(QSyntaxHighlighter):
+    """Words of the language, literals and comments; comments may go over lines."""
+
+    def __init__(self, document: QTextDocument) -> None:
+        super().__init__(document)
+        self.formats: dict[str, QTextCharFormat] = {}
+        self.read_theme()
+
+    def read_theme(self) -> None:
+        for kind, colour, bold in (("comment", "faint", False), ("literal", "true", False), ("word", "accent", True)):
+            form = QTextCharFormat()
+            form.setForeground(theme.colour(colour))
+            form.setFontItalic(kind == "comment")
+            if bold:
+                form.setFontWeight(600)
+            self.formats[kind] = form
+        self.rehighlight()
+
+    def highlightBlock(self, text: str) -> None:
+        at = 0
+        self.setCurrentBlockState(0)
+        if self.previousBlockState() == 1:
+            end = text.find("*)")
+            at = len(text) if end < 0 else end + 2
+            self.setFormat(0, at, self.formats["comment"])
+            if end < 0:
+                self.setCurrentBlockState(1)
+                return
+        for m in _TOKEN.finditer(text, at):
+            kind = m.lastgroup or ""
+            if kind == "word" and m[0].upper() not in KEYWORDS:
+                continue
+            self.setFormat(m.start(), m.end() - m.start(), self.formats[kind])
+            if kind == "comment" and m[0].startswith("(*") and not m[0].endswith("*)"):
+                self.setCurrentBlockState(1)
+
+
+class _Numbers(QWidget):
+    def __init__(self, editor: CodeEditor) -> None:
+        super().__init__(editor)
+        self.editor = editor
+
+    def sizeHint(self) -> QSize:
+        return QSize(self.editor.margin_width(), 0)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        self.editor.paint_numbers(event)
+
+
+class CodeEditor(QPlainTextEdit):
+    """`words` are completed, `faults` are underlined, `marked` lines are those of active steps."""
+
+    moved = Signal(int)
+    """The line the cursor has gone to, from 1."""
+
+    def __init__(self, name: str) -> None:
+        super().__init__()
+        self.setAccessibleName(name)
+        self.setFont(code_font(13))
+        self.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
+        self.setTabStopDistance(2 * self.fontMetrics().horizontalAdvance(" "))
+        self.colours = Highlighter(self.document())
+        self.numbers = _Numbers(self)
+        self.faults: list[Fault] = []
+        self.marked: dict[int, str] = {}
+        """Lines of active steps, from 1, with the name of their colour."""
+        self.words = QCompleter([], self)
+        self.words.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
+        self.words.setWidget(self)
+        self.words.activated.connect(self._complete)
+        self._line = -1
+        self.blockCountChanged.connect(lambda _: self._fit())
+        self.updateRequest.connect(self._scrolled)
+        self.cursorPositionChanged.connect(self._moved)
+        self._fit()
+
+    def set_words(self, known: list[str]) -> None:
+        self.words = QCompleter(sorted({*known, *KEYWORDS, *FUNCTION_NAMES}, key=str.lower), self)
+        self.words.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
+        self.words.setWidget(self)
+        self.words.activated.connect(self._complete)
+
+    def read_theme(self) -> None:
+        self.colours.read_theme()
+        self.decorate()
+
+    # -- margin
+
+    def margin_width(self) -> int:
+        return 18 + self.fontMetrics().horizontalAdvance("9") * max(3, len(str(self.blockCount())))
+
+    def _fit(self) -> None:
+        self.setViewportMargins(self.margin_width(), 0, 0, 0)
+
+    def _scrolled(self, rect: QRect, dy: int) -> None:
+        if dy:
+            self.numbers.scroll(0, dy)
+        else:
+            self.numbers.update(0, rect.y(), self.numbers.width(), rect.height())
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        area = self.contentsRect()
+        self.numbers.setGeometry(area.left(), area.top(), self.margin_width(), area.height())
+
+    def paint_numbers(self, event: QPaintEvent) -> None:
+        painter = QPainter(self.numbers)
+        painter.fillRect(event.rect(), theme.colour("raised"))
+        painter.setFont(code_font(11))
+        block: QTextBlock = self.firstVisibleBlock()
+        wrong = {f.line for f in self.faults}
+        while block.isValid():
+            box = self.blockBoundingGeometry(block).translated(self.contentOffset())
+            if box.top() > event.rect().bottom():
+                break
+            line = block.blockNumber() + 1
+            if line in wrong:
+                painter.fillRect(QRect(0, int(box.top()), 4, int(box.height())), theme.colour("late"))
+            elif line in self.marked:
+                painter.fillRect(QRect(0, int(box.top()), 4, int(box.height())), theme.colour(self.marked[line]))
+            painter.setPen(theme.colour("ink" if line == self.line else "faint"))
+            area = QRect(4, int(box.top()), self.numbers.width() - 12, int(box.height()))
+            painter.drawText(area, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, str(line))
+            block = block.next()
+
+    # -- places
+
+    @property
+    def line(self) -> int:
+        return self.textCursor().blockNumber() + 1
+
+    def go_to(self, line: int, column: int = 1) -> None:
+        """Puts the cursor at a line and column, from 1, and brings it into the middle if it was out of sight."""
+        block = self.document().findBlockByNumber(line - 1)
+        if block.isValid():
+            cursor = QTextCursor(block)
+            cursor.movePosition(
+                QTextCursor.MoveOperation.Right,
+                QTextCursor.MoveMode.MoveAnchor,
+                min(column - 1, max(0, block.length() - 1)),
+            )
+            self.setTextCursor(cursor)
+            self.centerCursor()
+
+    def _moved(self) -> None:
+        self.decorate()
+        if self.line != self._line:
+            self._line = self.line
+            self.numbers.update()
+            self.moved.emit(self._line)
+
+    def show_faults(self, faults: list[Fault]) -> None:
+        self.faults = faults
+        self.decorate()
+        self.numbers.update()
+
+    def mark_lines(self, marked: dict[int, str]) -> None:
+        if marked != self.marked:
+            self.marked = marked
+            self.decorate()
+            self.numbers.update()
+
+    def decorate(self) -> None:
+        """Draws the cursor's line, active steps, faults and matching brackets."""
+        extra: list[QTextEdit.ExtraSelection] = []
+        for line, colour in self.marked.items():
+            extra.append(self._whole_line(line, theme.colour("active_soft" if colour == "active" else "accent_soft")))
+        extra.append(self._whole_line(self.line, theme.colour("selection")))
+        for f in self.faults:
+            block = self.document().findBlockByNumber(f.line - 1)
+            if block.isValid():
+                cursor = QTextCursor(block)
+                cursor.setPosition(block.position() + min(max(0, f.column - 1), max(0, block.length() - 1)))
+                cursor.movePosition(QTextCursor.MoveOperation.EndOfWord, QTextCursor.MoveMode.KeepAnchor)
+                if not cursor.hasSelection():
+                    cursor.movePosition(QTextCursor.MoveOperation.EndOfBlock, QTextCursor.MoveMode.KeepAnchor)
+                extra.append(self._form(cursor, underline=theme.colour("late")))
+        for at in self._brackets():
+            cursor = self.textCursor()
+            cursor.setPosition(at)
+            cursor.movePosition(QTextCursor.MoveOperation.Right, QTextCursor.MoveMode.KeepAnchor)
+            extra.append(self._form(cursor, ground=theme.colour("accent_soft")))
+        self.setExtraSelections(extra)
+
+    def _whole_line(self, line: int, ground: QColor) -> QTextEdit.ExtraSelection:
+        selection = self._form(QTextCursor(self.document().findBlockByNumber(line - 1)), ground=ground)
+        selection.format.setProperty(QTextFormat.Property.FullWidthSelection, True)
+        return selection
+
+    @staticmethod
+    def _form(
+        cursor: QTextCursor, ground: QColor | None = None, underline: QColor | None = None
+    ) -> QTextEdit.ExtraSelection:
+        selection = QTextEdit.ExtraSelection()
+        form = QTextCharFormat()
+        if ground is not None:
+            form.setBackground(ground)
+        if underline is not None:
+            form.setUnderlineStyle(QTextCharFormat.UnderlineStyle.WaveUnderline)
+            form.setUnderlineColor(underline)
+        selection.format, selection.cursor = form, cursor
+        return selection
+
+    def _brackets(self) -> list[int]:
+        """Positions of the bracket at the cursor and of the one that belongs to it."""
+        text, at = self.toPlainText(), self.textCursor().position()
+        for here in (at, at - 1):
+            if not 0 <= here < len(text) or text[here] not in _PAIRS:
+                continue
+            own, other = text[here], _PAIRS[text[here]]
+            step, depth, place = (1, 0, here) if own == "(" else (-1, 0, here)
+            while 0 <= place < len(text) and abs(place - here) < 20_000:
+                depth += 1 if text[place] == own else -1 if text[place] == other else 0
+                if depth == 0:
+                    return [here, place]
+                place += step
+        return []
+
+    # -- typing
+
+    def _word(self) -> str:
+        before = self.textCursor().block().text()[: self.textCursor().positionInBlock()]
+        found = re.search(r"[A-Za-z_][\w.]*$", before)
+        return found[0] if found else ""
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        popup = self.words.popup()
+        shown = popup is not None and popup.isVisible()
+        if shown and popup is not None and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Tab):
+            chosen = popup.currentIndex().data() or self.words.currentCompletion()
+            popup.hide()
+            self._complete(chosen)
+            return
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and not event.modifiers():
+            indent = re.match(r" *", self.textCursor().block().text())
+            self.insertPlainText("\n" + (indent[0] if indent else ""))
+            return
+        if event.key() == Qt.Key.Key_Tab and not event.modifiers():
+            self.insertPlainText("  ")
+            return
+        asked = event.key() == Qt.Key.Key_Space and bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+        if not asked:
+            super().keyPressEvent(event)
+        self._offer(asked or bool(event.text().strip()), 1 if asked else 2)
+
+    def _offer(self, typed: bool, least: int) -> None:
+        word, popup = self._word(), self.words.popup()
+        if popup is None:
+            return
+        if not typed or len(word) < least:
+            popup.hide()
+            return
+        self.words.setCompletionPrefix(word)
+        if self.words.completionCount() and self.words.currentCompletion().lower() != word.lower():
+            box = self.cursorRect()
+            box.translate(self.margin_width(), 4)
+            box.setWidth(280)
+            self.words.complete(box)
+        else:
+            popup.hide()
+
+    def _complete(self, word: str) -> None:
+        cursor = self.textCursor()
+        cursor.movePosition(QTextCursor.MoveOperation.Left, QTextCursor.MoveMode.KeepAnchor, len(self._word()))
+        cursor.insertText(word)

@@ -1,0 +1,335 @@
+"""The code face: generated case-state code, or a body, edited as text and read back into the same model."""
+
+from __future__ import annotations
+
+import re
+
+from PySide6.QtCore import QTimer
+from PySide6.QtGui import QKeySequence, QShowEvent
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QComboBox,
+    QHBoxLayout,
+    QHeaderView,
+    QLabel,
+    QPushButton,
+    QSizePolicy,
+    QTreeWidget,
+    QTreeWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from spokeshave.desktop.code_editor import CodeEditor, Fault
+from spokeshave.desktop.runner import Runner
+from spokeshave.desktop.sequence.code_changes import Difference, differences
+from spokeshave.desktop.sequence.editor import SequenceEditor
+from spokeshave.desktop.sequence.live import Live
+from spokeshave.desktop.theme import code_font, theme
+from spokeshave.engine.names import SlotTable, TextScope
+from spokeshave.engine.text_faults import statement_problems
+from spokeshave.formats.code.write import generate
+from spokeshave.formats.errors import FormatError
+from spokeshave.model.diagnostics import Place
+from spokeshave.model.edits import EditError, edit_sequence
+from spokeshave.model.project import Project, Sequence
+from spokeshave.model.text_edits import put_body
+
+STYLES = {"One CASE for each thread": "case", "A flag for each step": "flags"}
+LOOK_AFTER_MS = 350
+_LABEL = re.compile(r"\(\* (\w+)(?: to .*)? \*\)")
+
+
+class CodeFace(QWidget):
+    """The text on top, what applying it would change below."""
+
+    def __init__(self, editor: SequenceEditor, name: str, runner: Runner) -> None:
+        super().__init__()
+        self.editor, self.document, self.name, self.runner = editor, editor.document, name, runner
+        self.live = Live()
+        self.project: Project | None = None
+        """The machine file that the text shows."""
+        self.shown = ""
+        """The text as it was made."""
+        self.choice = QComboBox()
+        self.choice.setAccessibleName("What the code shows")
+        self.choice.setMinimumWidth(200)
+        self.text = CodeEditor(f"Code of {name}")
+        self.note = QLabel()
+        self.note.setObjectName("hint")
+        self.note.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.apply_button, self.restore_button = QPushButton("Apply ..."), QPushButton("Restore")
+        self.apply_button.setObjectName("primary")
+        self.apply_button.setShortcut(QKeySequence("Ctrl+Return"))
+        self.apply_button.setToolTip("List what the text changes, then take it over (Ctrl+Return)")
+        self.restore_button.setToolTip("Throw away what was typed")
+        self.list = QTreeWidget()
+        self.list.setAccessibleName("What applying changes")
+        self.list.setHeaderLabels(["Where", "Now", "Then"])
+        self.list.setRootIsDecorated(False)
+        self.list.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.list.header().setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
+        self.list.setMaximumHeight(170)
+        self.list.itemActivated.connect(self._go)
+        self.list.hide()
+        bar = QHBoxLayout()
+        bar.setContentsMargins(8, 4, 8, 4)
+        bar.setSpacing(8)
+        bar.addWidget(self.choice)
+        bar.addWidget(self.note, 1)
+        bar.addWidget(self.restore_button)
+        bar.addWidget(self.apply_button)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addLayout(bar)
+        column.addWidget(self.text, 1)
+        column.addWidget(self.list)
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.setInterval(LOOK_AFTER_MS)
+        self._later.timeout.connect(self.look)
+        self._pending: tuple[Project, list[Difference]] | None = None
+        self._follows = False
+        self.choice.currentIndexChanged.connect(lambda _: self.restore())
+        self.text.textChanged.connect(self._typed)
+        self.text.moved.connect(self._tell_selection)
+        self.apply_button.clicked.connect(self.apply)
+        self.restore_button.clicked.connect(self.restore)
+        self.document.changed.connect(self.refresh)
+        editor.selection.changed.connect(self._follow_selection)
+        runner.advanced.connect(self.follow_run)
+        self.setFocusProxy(self.text)
+
+    # -- what is shown
+
+    @property
+    def sequence(self) -> Sequence | None:
+        return self.document.project.sequence(self.name)
+
+    def _chosen(self) -> tuple[str, str]:
+        """`style` and its name, or `body` and the name of a body."""
+        data = self.choice.currentData()
+        return (str(data[0]), str(data[1])) if data else ("style", "case")
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        self.refresh()
+        self._follow_selection()
+        self.follow_run()
+
+    def refresh(self) -> None:
+        """Follows the document, unless something was typed that is not applied yet: that is never lost."""
+        if not self.isVisible() or self.project is self.document.project:
+            return
+        q = self.sequence
+        bodies = [b.name for b in q.bodies] if q is not None else []
+        choices = [(t, ("style", s)) for t, s in STYLES.items()] + [(f"Body {b}", ("body", b)) for b in bodies]
+        if [self.choice.itemText(i) for i in range(self.choice.count())] != [t for t, _ in choices]:
+            before = self.choice.currentText()
+            self.choice.blockSignals(True)
+            self.choice.clear()
+            for title, data in choices:
+                self.choice.addItem(title, data)
+            self.choice.setCurrentIndex(max(0, self.choice.findText(before)))
+            self.choice.blockSignals(False)
+        if self.typed:
+            self.note.setText("The machine file has changed since. Restore shows it, Apply reads this text into it.")
+            return
+        self.restore()
+
+    @property
+    def typed(self) -> bool:
+        """Whether something was typed that is not applied."""
+        return self.text.toPlainText() != self.shown
+
+    def restore(self) -> None:
+        """Shows the machine file's own text."""
+        kind, name = self._chosen()
+        project, q = self.document.project, self.sequence
+        self.project = project
+        fault = ""
+        try:
+            if kind == "body":
+                made = next((b.text for b in q.bodies if b.name == name), "") if q is not None else ""
+            else:
+                made = generate(project, name).text
+        except FormatError as error:
+            made, fault = "", f"{error}. Try {'flags' if name == 'case' else 'the chart'}."
+        at, line = self.text.verticalScrollBar().value(), self.text.line
+        self.shown = made
+        self._follows = True
+        self.text.setPlainText(made)
+        self.text.go_to(line)
+        self.text.verticalScrollBar().setValue(at)
+        self._follows = False
+        self.text.setReadOnly(bool(fault))
+        self.text.set_words([*TextScope(SlotTable(project), q).known()])
+        self._forget()
+        self.note.setText(fault or self._hint(kind))
+        self.note.setStyleSheet(f"color: {theme.now.late};" if fault else "")
+        self.text.mark_lines({})
+        self.live = Live()
+        self.follow_run()
+
+    @staticmethod
+    def _hint(kind: str) -> str:
+        return (
+            "Runs in every scan in which the action is on"
+            if kind == "body"
+            else "Conditions, bodies and logic can be changed here"
+        )
+
+    def _forget(self) -> None:
+        self._later.stop()
+        self._pending = None
+        self.list.hide()
+        self.text.show_faults([])
+        changed = self.typed
+        self.apply_button.setText("Apply ...")
+        self.apply_button.setEnabled(changed)
+        self.restore_button.setEnabled(changed)
+
+    # -- typing
+
+    def _typed(self) -> None:
+        if not self._follows:
+            self._forget()
+            self._later.start()
+
+    def look(self) -> bool:
+        """Reads the text; shows what is wrong with it, or what it changes. TRUE if it can be applied."""
+        kind, name = self._chosen()
+        text, project = self.text.toPlainText(), self.document.project
+        faults: list[Fault] = []
+        if kind == "body":
+            faults = [
+                Fault(p.line, p.column, f"{p.message}{'; ' if p.advice else ''}{p.advice}")
+                for p in statement_problems(project, self.sequence, text)
+            ]
+            if not faults:
+                old = next((b.text for b in self.sequence.bodies if b.name == name), "") if self.sequence else ""
+                after = edit_sequence(project, self.name, lambda q: put_body(q, name, text))
+                self._pending = (
+                    after,
+                    [Difference(Place("body", self.name, name), old, text)] if after is not project else [],
+                )
+        else:
+            try:
+                self._pending = differences(text, project, name)
+            except FormatError as error:
+                faults = [
+                    Fault(error.line, error.column, f"{error.message}{'; ' if error.advice else ''}{error.advice}")
+                ]
+        self.text.show_faults(faults)
+        if faults:
+            f = faults[0]
+            self.note.setText(f"line {f.line}, column {f.column}: {f.message}")
+            self.note.setToolTip(self.note.text())
+            self.note.setStyleSheet(f"color: {theme.now.late};")
+            return False
+        assert self._pending is not None
+        count = len(self._pending[1])
+        self.note.setStyleSheet("")
+        self.note.setText(
+            f"{count} change{'s' if count != 1 else ''} to apply" if count else "Says the same as the machine file"
+        )
+        return True
+
+    def apply(self) -> None:
+        """First lists what differs; asked again, takes it over in one edit. A text with a fault changes nothing."""
+        if self._pending is None and not self.look():
+            f = self.text.faults[0]
+            self.text.go_to(f.line, f.column)
+            self.text.setFocus()
+            return
+        assert self._pending is not None
+        if not self.list.isVisible():
+            self._list(self._pending[1])
+            return
+        after, found = self._pending
+
+        def change(project: Project) -> Project:
+            if project is not self.document.project:
+                raise EditError("the machine file has changed meanwhile; apply once more")
+            return after
+
+        self.shown = self.text.toPlainText()
+        count = len(found)
+        self.document.edit(f"Apply {count} change{'s' if count != 1 else ''} of the code", change)
+        self.restore()
+
+    def _list(self, found: list[Difference]) -> None:
+        self.list.clear()
+        for d in found:
+            item = QTreeWidgetItem([str(d.place), " ".join(d.old.split()), " ".join(d.new.split())])
+            for column in (1, 2):
+                item.setFont(column, code_font())
+                item.setToolTip(column, (d.old, d.new)[column - 1])
+            item.setForeground(1, theme.colour("faint"))
+            self.list.addTopLevelItem(item)
+        if not found:
+            self.list.addTopLevelItem(QTreeWidgetItem(["Nothing differs but blanks and comments", "", ""]))
+        self.list.show()
+        count = len(found)
+        self.apply_button.setText(f"Take over {count} change{'s' if count != 1 else ''}" if count else "Done")
+
+    def _go(self, item: QTreeWidgetItem) -> None:
+        if self._pending is not None:
+            index = self.list.indexOfTopLevelItem(item)
+            if index < len(self._pending[1]):
+                self.editor.selection.set(self._pending[1][index].place)
+
+    # -- steps
+
+    def lines_of(self) -> dict[str, int]:
+        """The line at which each step of this sequence stands, from 1."""
+        q = self.sequence
+        found: dict[str, int] = {}
+        if q is None or self._chosen()[0] == "body":
+            return {}
+        names = {s.name for s in q.steps}
+        begun = False
+        for n, line in enumerate(self.text.toPlainText().splitlines(), 1):
+            begun = begun or f"evolution of {q.name}" in line
+            m = _LABEL.search(line) if begun else None
+            if m and m[1] in names:
+                found.setdefault(m[1], n)
+        return found
+
+    def _tell_selection(self, line: int) -> None:
+        """The step whose lines the cursor has gone into is selected everywhere."""
+        if self._follows or not self.text.hasFocus():
+            return
+        before = [(n, step) for step, n in self.lines_of().items() if n <= line]
+        if before:
+            self._follows = True
+            self.editor.selection.set(Place("step", self.name, max(before)[1]))
+            self._follows = False
+
+    def _follow_selection(self) -> None:
+        p = self.editor.selection.place
+        if self._follows or not self.isVisible() or p.sequence.lower() != self.name.lower():
+            return
+        if p.kind == "body":
+            index = self.choice.findText(f"Body {p.item}")
+            if index >= 0 and not self.typed:
+                self.choice.setCurrentIndex(index)
+            return
+        line = self.lines_of().get(self.editor.step())
+        if line is not None:
+            self._follows = True
+            self.text.go_to(line)
+            self._follows = False
+
+    def follow_run(self) -> None:
+        """Marks the lines of active steps."""
+        if self.isVisible() and self.live.read(self.runner, self.name):
+            lines = self.lines_of()
+            states = {"late": "late", "tripped": "late", "held": "held"}
+            self.text.mark_lines(
+                {lines[s]: states.get(w.state, "active") for s, w in self.live.waiting.items() if s in lines}
+            )
+
+    def read_theme(self) -> None:
+        self.text.read_theme()
