@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QLineEdit, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
 
 from spokeshave.desktop.document import Document
@@ -11,6 +11,8 @@ from spokeshave.desktop.theme import theme
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import SignalClass
 
+LONG = 600
+"""Entries of an outline that is not made anew with every key."""
 _ROLE = Qt.ItemDataRole.UserRole
 
 
@@ -28,6 +30,11 @@ class Outline(QWidget):
         self.tree.setAccessibleName("Outline")
         self.tree.itemClicked.connect(self._chosen)
         self.tree.itemActivated.connect(self._chosen)
+        self._names: object = None
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.setInterval(300)
+        self._later.timeout.connect(self._make)
         column = QVBoxLayout(self)
         column.setContentsMargins(6, 6, 0, 6)
         column.setSpacing(6)
@@ -38,7 +45,28 @@ class Outline(QWidget):
         self.refresh()
 
     def refresh(self) -> None:
-        """Makes the tree anew, keeping what was folded."""
+        """Makes the tree anew if something in it has another name; a long one when nobody types any more."""
+        p = self.document.project
+        names = (
+            [(q.name, tuple((s.number, s.name) for s in q.steps)) for q in p.sequences],
+            [(s.name, s.cls) for s in p.signals], [d.name for d in p.devices],
+            [s.name for s in p.scenarios], [(r.ident, r.text) for r in p.requirements],
+        )  # fmt: skip
+        if names == self._names:
+            return
+        self._names = names
+        count = len(p.signals) + len(p.devices) + len(p.requirements) + sum(len(q.steps) for q in p.sequences)
+        if count > LONG and self.tree.topLevelItemCount():
+            self._later.start()
+        else:
+            self._make()
+
+    def recolour(self) -> None:
+        """Follows another theme."""
+        self._make()
+
+    def _make(self) -> None:
+        """Makes the tree, keeping what was folded."""
         folded = {item.text(0).split("  ")[0] for item in self._groups() if not item.isExpanded()}
         first = self.tree.topLevelItemCount() == 0
         self.tree.clear()

@@ -17,6 +17,10 @@ from spokeshave.model.project import Project
 TICK_MS = 33
 CHUNK = 64
 """Scans between two looks at the clock; quiet ones among them are jumped over."""
+ADOPT_AFTER_MS = 250
+"""How long a large machine file waits, once it is edited, until it is made ready to run."""
+LARGE = 300
+"""Steps of a machine file that takes longer to make ready than a person takes for the next key."""
 BUDGET_S = 0.018
 """Computing time for one tick, so that no key or click waits long."""
 SPEEDS: tuple[tuple[str, float], ...] = (
@@ -45,6 +49,10 @@ class Runner(QObject):
         self._timer.setInterval(TICK_MS)
         self._timer.timeout.connect(self._tick)
         document.changed.connect(self._document_changed)
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.setInterval(ADOPT_AFTER_MS)
+        self._later.timeout.connect(self.adopt)
         self._project: Project | None = None
         self._document_changed()
 
@@ -72,6 +80,16 @@ class Runner(QObject):
                 self.problem = ""
                 self.advanced.emit()
             return
+        steps = sum(len(q.steps) for q in project.sequences)
+        if self._project is not None and steps > LARGE and not self._replaced(project) and not self.running:
+            self._later.start()
+        else:
+            self.adopt()
+
+    def adopt(self) -> None:
+        """Makes the present machine file the one that runs, between two scans."""
+        self._later.stop()
+        project = self.document.project
         fresh = self.session is None or self.session.k == 0 or self._replaced(project)
         try:
             if fresh:
@@ -93,7 +111,13 @@ class Runner(QObject):
 
     # -- the run cluster
 
+    def ready(self) -> None:
+        """Catches up with edits that have waited."""
+        if self._later.isActive():
+            self.adopt()
+
     def start(self) -> None:
+        self.ready()
         if self.session is None:
             self.refused.emit(f"This cannot run yet. {self.problem}")
             return
@@ -122,6 +146,7 @@ class Runner(QObject):
         self._by_hand(lambda s: s.run_for(ms))
 
     def _by_hand(self, act: Callable[[Session], object]) -> None:
+        self.ready()
         if self.running:
             self.pause()
         if self.session is None:
@@ -150,6 +175,7 @@ class Runner(QObject):
 
     def do(self, what: str, target: str = "", value: object = None) -> None:
         """A hand on the machine: see `Stimulus`."""
+        self.ready()
         if self.session is None:
             return
         try:

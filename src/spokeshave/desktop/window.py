@@ -222,7 +222,7 @@ class MainWindow(QMainWindow):
         self.cluster.refresh_state()
         for page in (self.sequence, self.bench.faces):
             page.refresh_icons()
-        self.outline.refresh()
+        self.outline.recolour()
         self.findings.refresh()
         self.proof.refresh()
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from operator import itemgetter
+from typing import Any, NamedTuple
 
 from spokeshave.engine import program as pg
 from spokeshave.engine.link_names import check_names
@@ -40,8 +41,22 @@ def link(project: Project) -> pg.Program:
 def link_problems(project: Project) -> list[Diagnostic]:
     """What keeps a machine file from running; empty if it runs."""
     linker = Linker(project)
-    linker.program()
+    linker.read()
     return linker.found
+
+
+class _Read(NamedTuple):
+    """What was read of a machine file, with its texts as units that wait to be compiled."""
+
+    charts: SequenceLinker
+    sequences: list[Any]
+    trips: list[Any]
+    interlocks: list[Any]
+    pairs: list[Any]
+    opening: int | None
+    closing: int | None
+    home: Any
+    reset: Any
 
 
 class Linker:
@@ -52,14 +67,14 @@ class Linker:
         self.texts = Texts(project)
         self.found = self.texts.found
 
-    def program(self) -> pg.Program | None:
-        """The program, or None with the errors in `found`."""
-        project, texts, table = self.project, self.texts, self.texts.table
+    def read(self) -> _Read | None:
+        """Every text checked in its place, or None with the errors in `found`."""
+        project, texts = self.project, self.texts
         check_names(project, texts.note)
         self.found += device_problems(project)
         if self.found:
             return None
-        plain = TextScope(table, None, texts.acted)
+        plain = TextScope(texts.table, None, texts.acted)
         opening = self._logic(project.opening, Place("opening"), plain)
         charts = SequenceLinker(texts)
         sequences = [charts.read(i, q) for i, q in enumerate(project.sequences)]
@@ -72,6 +87,15 @@ class Linker:
         reset = texts.rising(project.reset, Place(item="reset"), plain)
         if self.found:
             return None
+        return _Read(charts, sequences, trips, interlocks, pairs, opening, closing, home, reset)
+
+    def program(self) -> pg.Program | None:
+        """The program, or None with the errors in `found`."""
+        found = self.read()
+        if found is None:
+            return None
+        project, texts, table = self.project, self.texts, self.texts.table
+        charts, sequences, trips, interlocks, pairs, opening, closing, home, reset = found
         edges = [
             (
                 kind,

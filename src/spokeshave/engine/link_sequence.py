@@ -17,7 +17,8 @@ from spokeshave.model.project import Action, Qualifier, Sequence, SignalClass, S
 def transition_place(sequence: Sequence, index: int, numbers: Mapping[str, int] | None = None) -> Place:
     """Where a transition is, in words: `20 to 30` by numbers, which may be given where many places are asked for."""
     t = sequence.transitions[index]
-    number = step_numbers(sequence) if numbers is None else numbers
+    names = {*t.sources, *t.targets}
+    number = {s.name: s.number for s in sequence.steps if s.name in names} if numbers is None else numbers
     ends = ["+".join(str(number.get(n, n)) for n in names) for names in (t.sources, t.targets)]
     return Place("transition", sequence.name, " to ".join(ends), index)
 

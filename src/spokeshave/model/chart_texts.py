@@ -90,5 +90,10 @@ def step_size(step: Step) -> Size:
 
 def bar_size(t: Transition) -> Size:
     """Down is measured from the bar."""
-    lines = condition_lines(t.condition)
+    return _text_size(t.condition)
+
+
+@lru_cache(maxsize=20_000)
+def _text_size(condition: str) -> Size:
+    lines = condition_lines(condition)
     return Size(17.0, 24 + CHAR_W * max(map(len, lines)), 10 + LINE_H * (len(lines) - 1))

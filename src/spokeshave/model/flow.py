@@ -74,6 +74,16 @@ def rows_of(sequence: Sequence) -> tuple[Row, ...]:
     return tuple(rows)
 
 
+def same_flow(a: Sequence, b: Sequence) -> bool:
+    """Whether two sequences have the same steps by name and the same ways between them, so that they are drawn alike."""
+    if len(a.steps) != len(b.steps) or len(a.transitions) != len(b.transitions) or a.initial != b.initial:
+        return False
+    steps = a.steps is b.steps or all(s is t or s.name == t.name for s, t in zip(a.steps, b.steps))
+    return steps and (a.transitions is b.transitions or all(
+        t is u or (t.sources == u.sources and t.targets == u.targets) for t, u in zip(a.transitions, b.transitions)
+    ))  # fmt: skip
+
+
 def flow(sequence: Sequence) -> Flow:
     """The track plan of a sequence. Lanes count from 0 at the left; links that run back use the rightmost lanes."""
     rows = rows_of(sequence)

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from spokeshave.model.chart_texts import LEAST_STEP_W, STEP_H, Size, bar_size, step_size
 from spokeshave.model.project import Sequence
 from spokeshave.model.routes import Lanes, Routes
-from spokeshave.model.structure import Structure, columns, structure
+from spokeshave.model.structure import Node, Structure, columns, structure
 
 MARGIN = 24.0
 COLUMN_GAP = 30
@@ -71,20 +71,24 @@ class Layout:
 
 def layout(sequence: Sequence) -> Layout:
     """Lays a sequence out: one rank below the other, branches side by side, what runs back in lanes of its own."""
-    return _Plan(sequence).drawn()
+    return Plan(sequence).drawn()
 
 
-class _Plan:
-    """A layout in the making."""
+class Plan:
+    """A layout in the making. `before` is a plan whose sizes of steps and transitions that are still there are taken."""
 
-    def __init__(self, sequence: Sequence) -> None:
+    def __init__(self, sequence: Sequence, before: Plan | None = None) -> None:
         self.sequence = sequence
         self.index = {s.name: i for i, s in enumerate(sequence.steps)}
         self.shape: Structure = structure(sequence)
         self.column = columns(self.shape, self.shape.rank)
         self.routes = Routes(sequence, self.shape, self.column)
-        self.steps = [step_size(s) for s in sequence.steps]
+        known: dict[int, Size] = {} if before is None else {id(s): z for s, z in zip(before.sequence.steps, before.steps)}
+        self.steps: list[Size] = [known.get(id(s)) or step_size(s) for s in sequence.steps]
         self.ways = [bar_size(t) for t in sequence.transitions]
+        self.left: list[float] = []
+        self.right: list[float] = []
+        self.down: list[float] = []
         self.centre: list[float] = []
         self.edge: list[float] = []
         """Where the lanes beside a column end."""
@@ -101,9 +105,13 @@ class _Plan:
         """A column is as wide as its widest step, actions or condition; lanes beside it come on top."""
         count = max(self.column.values(), default=0) + 1
         left, right = [LEAST_STEP_W / 2] * count, [LEAST_STEP_W / 2] * count
+        self.left, self.right = left, right
         for (kind, i), at in self.column.items():
             size: Size = self.steps[i] if kind == "s" else self.ways[i]
-            left[at], right[at] = max(left[at], size.left), max(right[at], size.right)
+            if size.left > left[at]:
+                left[at] = size.left
+            if size.right > right[at]:
+                right[at] = size.right
         x = MARGIN
         for at in range(count):
             lanes = self.routes.beside[at].count if at in self.routes.beside else 0
@@ -116,9 +124,11 @@ class _Plan:
 
     def _rows(self) -> float:
         shape, routes = self.shape, self.routes
-        down = [0.0] * (max(shape.rank.values(), default=0) + 1)
+        down = self.down = [0.0] * (max(shape.rank.values(), default=0) + 1)
         for (kind, i), rank in shape.rank.items():
-            down[rank] = max(down[rank], self.steps[i].down if kind == "s" else self.ways[i].down)
+            need = self.steps[i].down if kind == "s" else self.ways[i].down
+            if need > down[rank]:
+                down[rank] = need
         none = Lanes()
         y = MARGIN + LANE * routes.bottom.get(-1, none).count
         for rank, h in enumerate(down):
@@ -153,6 +163,46 @@ class _Plan:
             self._into_join(i, bar)
             self._out_of_bar(i, bar)
         return Layout(tuple(self.boxes.values()), tuple(self.bars.values()), tuple(self.lines), self.width, self.height)
+
+    def with_texts(self, sequence: Sequence) -> tuple[Layout, set[int]] | None:
+        """The layout of a sequence with the same flow whose other texts fit where the old ones stood, and the steps
+        that have to be drawn again; None if something has to move.
+        """
+        changed: set[int] = set()
+        boxes = dict(self.boxes)
+        for i, (old, new) in enumerate(zip(self.sequence.steps, sequence.steps)):
+            if old is not new:
+                size = step_size(new)
+                if not self._fits(("s", i), self.steps[i], size):
+                    return None
+                self.steps[i], box = size, boxes[i]
+                boxes[i] = StepBox(
+                    i, box.cx - size.box_w / 2, box.y, size.box_w, STEP_H, box.cx + size.box_w / 2 + 12, size.actions_w
+                )
+                changed.add(i)
+        for i, (was, now) in enumerate(zip(self.sequence.transitions, sequence.transitions)):
+            if was is not now:
+                size = bar_size(now)
+                if not self._fits(("t", i), self.ways[i], size):
+                    return None
+                self.ways[i] = size
+                changed.add(self.bars[i].step)
+        self.sequence, self.boxes = sequence, boxes
+        return Layout(
+            tuple(boxes.values()), tuple(self.bars.values()), tuple(self.lines), self.width, self.height
+        ), changed
+
+    def _fits(self, node: Node, old: Size, new: Size) -> bool:
+        """Whether an item may have another size without moving the others: neither its old nor its new one decides."""
+        at, rank = self.column[node], self.shape.rank[node]
+        return all(
+            a == b or (a < most and b <= most)
+            for a, b, most in (
+                (old.left, new.left, self.left[at]),
+                (old.right, new.right, self.right[at]),
+                (old.down, new.down, self.down[rank]),
+            )
+        )
 
     def _line(self, *points: tuple[float, float]) -> None:
         self.lines.append(Line(points))

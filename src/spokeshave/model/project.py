@@ -136,6 +136,27 @@ class Body:
     text: str
 
 
+_Ways = dict[str, list[tuple[int, Transition]]]
+_recent: list[tuple[tuple[Transition, ...], _Ways, _Ways]] = []
+"""Transitions that were looked through lately, by identity: charts are asked for the ways of all their steps."""
+
+
+def _ways(transitions: tuple[Transition, ...]) -> tuple[_Ways, _Ways]:
+    """Transitions with their index by predecessor, and by successor."""
+    for known, out, into in _recent:
+        if known is transitions:
+            return out, into
+    out, into = {}, {}
+    for i, t in enumerate(transitions):
+        for name in dict.fromkeys(t.sources):
+            out.setdefault(name, []).append((i, t))
+        for name in dict.fromkeys(t.targets):
+            into.setdefault(name, []).append((i, t))
+    _recent.insert(0, (transitions, out, into))
+    del _recent[8:]
+    return out, into
+
+
 @dataclass(frozen=True, slots=True)
 class Sequence:
     """Steps and transitions with exactly one initial step."""
@@ -157,11 +178,11 @@ class Sequence:
 
     def leaving(self, step: str) -> Iterator[tuple[int, Transition]]:
         """Transitions that have `step` as a predecessor, with their index."""
-        return ((i, t) for i, t in enumerate(self.transitions) if step in t.sources)
+        return iter(_ways(self.transitions)[0].get(step, ()))
 
     def entering(self, step: str) -> Iterator[tuple[int, Transition]]:
         """Transitions that have `step` as a successor, with their index."""
-        return ((i, t) for i, t in enumerate(self.transitions) if step in t.targets)
+        return iter(_ways(self.transitions)[1].get(step, ()))
 
 
 @dataclass(frozen=True, slots=True)
@@ -231,6 +252,20 @@ class Scenario:
     shows: tuple[str, ...] = ()
 
 
+_recent_signals: list[tuple[tuple[Signal, ...], dict[str, Signal]]] = []
+
+
+def _signals(signals: tuple[Signal, ...]) -> dict[str, Signal]:
+    """Signals by lower-case name, the first of each; as `_ways`."""
+    for known, found in _recent_signals:
+        if known is signals:
+            return found
+    found = {s.name.lower(): s for s in reversed(signals)}
+    _recent_signals.insert(0, (signals, found))
+    del _recent_signals[8:]
+    return found
+
+
 @dataclass(frozen=True, slots=True)
 class Project:
     """A whole machine file."""
@@ -278,8 +313,7 @@ class Project:
         ]
 
     def signal(self, name: str) -> Signal | None:
-        wanted = name.lower()
-        return next((s for s in self.signals if s.name.lower() == wanted), None)
+        return _signals(self.signals).get(name.lower())
 
     def sequence(self, name: str) -> Sequence | None:
         wanted = name.lower()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from spokeshave.engine.link_sequence import transition_place
+from spokeshave.engine.link_sequence import step_numbers, transition_place
 from spokeshave.language import syntax as sx
 from spokeshave.language.parse import parse_expression, parse_statements
 from spokeshave.language.syntax import TextError
@@ -97,8 +97,9 @@ def _uses(project: Project) -> Iterator[Use]:
                 spot = Place("action", q.name, f"{s.name} {a.target}")
                 yield Use(a.target.lower(), "act", spot)
                 yield from uses_in_expression(a.time, spot)
+        numbers = step_numbers(q)
         for i, t in enumerate(q.transitions):
-            yield from uses_in_expression(t.condition, transition_place(q, i))
+            yield from uses_in_expression(t.condition, transition_place(q, i, numbers))
         for b in q.bodies:
             yield from uses_in_statements(b.text, Place("body", q.name, b.name))
     for lock in project.interlocks:

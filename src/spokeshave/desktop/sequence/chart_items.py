@@ -58,9 +58,10 @@ class StepItem(QGraphicsItem):
         """Shows another state of the step; repaints only if it differs."""
         same_form = self.step is step and self.ways == ways
         self.step, self.ways = step, ways
-        shifts = [(b.x - box.x, b.y - box.y, b.transition) for b in bars]
-        before = [(b.x - self.box.x, b.y - self.box.y, b.transition) for b in self.bars]
-        same_form = same_form and shifts == before and self.box.actions_w == box.actions_w and not self._area.isNull()
+        if same_form and (self.box is not box or self.bars != bars):
+            shifts = [(b.x - box.x, b.y - box.y) for b in bars]
+            same_form = shifts == [(b.x - self.box.x, b.y - self.box.y) for b in self.bars] and self.box.w == box.w
+        same_form = same_form and not self._area.isNull()
         self.box, self.bars = box, bars
         if not same_form:
             self.prepareGeometryChange()
@@ -210,7 +211,7 @@ class StepItem(QGraphicsItem):
             painter.drawText(area, Qt.AlignmentFlag.AlignCenter, text)
         if waiting is not None:
             painter.setFont(text_font(11, bold=True))
-            painter.setPen(theme.colour("active" if waiting.state == "active" else "late"))
+            painter.setPen(state_colour(waiting.state))
             time = QRectF(0, b.h + 2, b.w / 2 - 6, 14)
             painter.drawText(time, Qt.AlignmentFlag.AlignRight, f"{waiting.time_ms / 1000:.1f} s")
 
@@ -297,6 +298,7 @@ class LinesItem(QGraphicsItem):
         return QPainterPath()
 
     def paint(self, painter: QPainter, option: QStyleOptionGraphicsItem, widget: QWidget | None = None) -> None:
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         seen: dict[int, Line] = {}
         area = option.exposedRect
         for band in range(int(area.top()) // self.BAND, int(area.bottom()) // self.BAND + 1):

@@ -17,8 +17,9 @@ from spokeshave.desktop.sequence.overview import Overview
 from spokeshave.engine.explain import Awaited
 from spokeshave.engine.link_sequence import transition_place
 from spokeshave.model.diagnostics import Place
+from spokeshave.model.flow import same_flow
 from spokeshave.model.fold import Folded, foldable, folded
-from spokeshave.model.layout import Bar, Layout, layout
+from spokeshave.model.layout import Bar, Layout, Plan
 from spokeshave.model.project import Sequence
 
 LEAST, MOST = 0.08, 4.0
@@ -36,6 +37,7 @@ class ChartView(QGraphicsView):
         self.folds: frozenset[str] = frozenset()
         self.folded = Folded(self.sequence, (), {})
         self.plan = Layout((), (), (), 0, 0)
+        self._planned = Plan(Sequence(name, "", ()))
         self.follows = True
         self.drop: tuple[str, str] | None = None
         """While a step is dragged: the step under it, and why it cannot go behind that."""
@@ -91,7 +93,14 @@ class ChartView(QGraphicsView):
     def _draw(self) -> None:
         self.folded = folded(self.sequence, self.folds)
         drawn = self.folded.sequence
-        self.plan = plan = layout(drawn)
+        if same_flow(self._planned.sequence, drawn) and self.items_by_step:
+            found = self._planned.with_texts(drawn)
+            if found is not None:
+                self.plan = found[0]
+                self._redraw_texts(found[1])
+                return
+        self._planned = Plan(drawn, self._planned)
+        self.plan = plan = self._planned.drawn()
         bars: dict[int, list[Bar]] = {}
         for bar in plan.bars:
             bars.setdefault(bar.step, []).append(bar)
@@ -123,6 +132,15 @@ class ChartView(QGraphicsView):
         self.overview.show_plan(plan)
         self._follow_selection()
         self._handles_later.start()
+
+    def _redraw_texts(self, changed: set[int]) -> None:
+        """Draws only steps whose texts are others; everything stands where it stood."""
+        drawn = self.folded.sequence
+        for i in changed:
+            step = drawn.steps[i]
+            item = self.items_by_step[step.name]
+            ways = tuple(drawn.transitions[b.transition] for b in self.plan.bars if b.step == i)
+            item.place(step, self._planned.boxes[i], item.bars, ways)
 
     def redraw(self) -> None:
         """Draws everything anew, for another theme."""

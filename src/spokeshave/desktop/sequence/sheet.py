@@ -19,7 +19,7 @@ from spokeshave.model import edits, flow_edits
 from spokeshave.model.chart_texts import block_text, window_text
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import EditError
-from spokeshave.model.flow import Flow, Row, flow
+from spokeshave.model.flow import Flow, Row, flow, same_flow
 from spokeshave.model.project import Project, Sequence, SignalClass, Step, Transition
 from spokeshave.verify.measure import Lasted
 
@@ -58,6 +58,13 @@ class Sheet(QAbstractTableModel):
         self.problems: dict[tuple[str, Any], str] = {}
         self.lasted: dict[str, Lasted] = {}
         """Measured times of the last run."""
+        self.shown: Callable[[], bool] = lambda: True
+        """Whether anybody looks; a sheet that nobody looks at follows when it is shown again."""
+        self.sequence = Sequence(sequence, "", ())
+        self.flow = Flow((), (), (), 0)
+        self.targets: list[str] = []
+        self.ends: dict[str, int] | None = None
+        """The cycle clock of a purely timed sequence."""
         self._read()
         document.changed.connect(self.refresh)
         document.checked.connect(self.take_findings)
@@ -65,15 +72,17 @@ class Sheet(QAbstractTableModel):
 
     def _read(self) -> None:
         project = self.document.project
-        found = project.sequence(self.name)
+        before, found = self.sequence, project.sequence(self.name)
         self.sequence = found or Sequence(self.name, "", ())
-        self.flow: Flow = flow(self.sequence)
+        if before is not self.sequence and not (self.flow.rows and same_flow(before, self.sequence)):
+            self.flow = flow(self.sequence)
         self.targets = list(dict.fromkeys(targets_of(project, self.sequence)))
         self.ends = ends_ms(self.sequence)
-        """The cycle clock of a purely timed sequence."""
 
     def refresh(self) -> None:
         """Follows the document: redraws cells when the shape is the same, starts anew when it is not."""
+        if not self.shown():
+            return
         shape, before = (self.flow.rows, self.targets), self.sequence
         self._read()
         if self.sequence is before and self.targets == shape[1]:
@@ -93,7 +102,7 @@ class Sheet(QAbstractTableModel):
             key: tuple[str, Any] = ("transition", p.index) if p.kind == "transition" else ("step", p.step)
             text = f"{d.message}; {d.advice}" if d.advice else d.message
             self.problems.setdefault(key, text)
-        if self.rowCount():
+        if self.rowCount() and self.shown():
             self.dataChanged.emit(self.index(0, 0), self.index(self.rowCount() - 1, self.columnCount() - 1))
 
     # -- columns

@@ -201,7 +201,7 @@ class SheetHeader(QHeaderView):
 
     def sizeHint(self) -> QSize:
         longest = max((len(t) for t in self.view.sheet.targets), default=0)
-        return QSize(100, max(34, min(HEAD_H + 30, 18 + int(longest * 7.4))))
+        return QSize(100, max(40, min(HEAD_H + 40, 34 + int(longest * 7.6))))
 
     def paintSection(self, painter: QPainter, rect: QRect, logical: int) -> None:
         sheet = self.view.sheet

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+from heapq import nlargest
+
 from PySide6.QtCore import QItemSelection, QItemSelectionModel, QRectF, Qt
-from PySide6.QtGui import QFontMetrics, QKeyEvent, QKeySequence, QPainter
+from PySide6.QtGui import QFontMetrics, QKeyEvent, QKeySequence, QPainter, QShowEvent
 from PySide6.QtWidgets import QAbstractItemView, QApplication, QTableView
 
 from spokeshave.desktop.runner import Runner
@@ -13,7 +16,8 @@ from spokeshave.desktop.sequence.live import Live
 from spokeshave.desktop.sequence.sheet import FIRST_MARK, FLOW, NUMBER, STEP, Sheet
 from spokeshave.desktop.sequence.sheet_cells import SheetDelegate, SheetHeader
 from spokeshave.desktop.theme import code_font, text_font, theme
-from spokeshave.formats.sequencer_table import from_text, to_text
+from spokeshave.formats.sequencer_table import from_text, mark_text, to_text
+from spokeshave.model.chart_texts import window_text
 from spokeshave.verify.measure import Measured, measure
 
 ROW_H = 27
@@ -27,9 +31,9 @@ class SheetView(QTableView):
         self.sheet, self.editor, self.runner, self.selection = sheet, editor, runner, editor.selection
         self.live = Live()
         self.measured: Measured | None = None
-        self.comments_wanted: bool | None = None
-        """Whether comments are shown; None shows them where there are any."""
+        self.comments_wanted = False
         self._follows = False
+        sheet.shown = self.isVisible
         self.setModel(sheet)
         self.setAccessibleName(f"Sheet of {sheet.name}")
         self.setHorizontalHeader(SheetHeader(self))
@@ -54,38 +58,53 @@ class SheetView(QTableView):
         self.follow_run()
 
     def _arrange(self) -> None:
-        sheet = self.sheet
+        """Gives columns the room their texts need, found from the longest ones."""
+        sheet, q = self.sheet, self.sheet.sequence
         self.horizontalHeader().setMinimumSectionSize(24)
-        metrics = QFontMetrics(text_font(13, bold=True))
+        plain, bold = QFontMetrics(text_font(13)), QFontMetrics(text_font(13, bold=True))
         code = QFontMetrics(code_font())
-        self.setColumnWidth(FLOW, flow_width(sheet.flow))
-        self.setColumnWidth(NUMBER, 46)
-        names = [metrics.horizontalAdvance(s.name) for s in sheet.sequence.steps]
-        self.setColumnWidth(STEP, max(90, max(names, default=60) + 26))
-        for i in range(FIRST_MARK, sheet.awaits):
-            marks = [metrics.horizontalAdvance(sheet.text(r, i)) for r in range(sheet.rowCount())]
-            self.setColumnWidth(i, max(30, max(marks, default=0) + 12))
-        conditions = [code.horizontalAdvance(sheet.text(r, sheet.awaits)) for r in range(sheet.rowCount())]
-        self.setColumnWidth(sheet.awaits, max(180, min(360, max(conditions, default=100) + 30)))
-        self.setColumnWidth(sheet.window, max(64, self._widest(sheet.window, 64, 130)))
-        self.setColumnWidth(sheet.clock, 76)
-        self.setColumnWidth(sheet.next, self._widest(sheet.next, 80, 200))
-        self.setColumnWidth(sheet.comment, self._widest(sheet.comment, 120, 260))
-        self.setColumnWidth(sheet.measured, 128)
+
+        def room(texts: Iterable[str], metrics: QFontMetrics, more: int, least: int, most: int) -> int:
+            longest = nlargest(8, set(texts), key=len)
+            return max(least, min(most, max(map(metrics.horizontalAdvance, longest), default=0) + more))
+
+        marks: dict[str, set[str]] = {}
+        for s in q.steps:
+            for a in s.actions:
+                marks.setdefault(a.target.lower(), set()).add(mark_text(s, a.target))
+        widths = {
+            FLOW: flow_width(sheet.flow),
+            NUMBER: 46,
+            STEP: room((s.name for s in q.steps), bold, 26, 90, 260),
+            sheet.awaits: room((t.condition for t in q.transitions), code, 30, 180, 360),
+            sheet.window: room(map(window_text, q.steps), plain, 20, 64, 130),
+            sheet.clock: 76,
+            sheet.next: room((" + ".join(t.targets) for t in q.transitions), plain, 20, 110, 200),
+            sheet.comment: room((s.comment for s in q.steps), plain, 20, 120, 260),
+            sheet.measured: 128,
+        }
+        widths |= {
+            FIRST_MARK + i: room(marks.get(n.lower(), ()), bold, 12, 30, 120) for i, n in enumerate(sheet.targets)
+        }
+        for column, width in widths.items():
+            if self.columnWidth(column) != width:
+                self.setColumnWidth(column, width)
         self.setColumnHidden(sheet.clock, sheet.ends is None)
         self.horizontalHeader().setStretchLastSection(True)
         self.show_comments(self.comments_wanted)
         self._measure()
 
-    def _widest(self, column: int, least: int, most: int) -> int:
-        metrics = QFontMetrics(text_font(13))
-        texts = [metrics.horizontalAdvance(self.sheet.text(r, column)) for r in range(self.sheet.rowCount())]
-        return max(least, min(most, max(texts, default=0) + 20))
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        self.sheet.refresh()
+        self.sheet.take_findings()
+        self._follow_selection()
+        self.follow_run()
 
-    def show_comments(self, wanted: bool | None) -> None:
+    def show_comments(self, wanted: bool) -> None:
+        """Comments are in the tool tips of the steps; their column is there for writing many."""
         self.comments_wanted = wanted
-        any_there = any(s.comment for s in self.sheet.sequence.steps)
-        self.setColumnHidden(self.sheet.comment, not (any_there if wanted is None else wanted))
+        self.setColumnHidden(self.sheet.comment, not wanted)
 
     # -- selection
 
@@ -100,6 +119,8 @@ class SheetView(QTableView):
     def _follow_selection(self) -> None:
         p = self.selection.place
         if p.sequence.lower() != self.sheet.name.lower() or p.kind not in ("step", "transition", "action"):
+            return
+        if not self.isVisible():
             return
         index = self.currentIndex()
         rows = {i.row() for i in self.selectionModel().selectedIndexes()}
@@ -135,7 +156,7 @@ class SheetView(QTableView):
 
     def follow_run(self) -> None:
         """Takes the run's present state; repaints only when it differs from what is shown."""
-        if self.live.read(self.runner, self.sheet.name):
+        if self.isVisible() and self.live.read(self.runner, self.sheet.name):
             self._measure()
             self.viewport().update()
             self.horizontalHeader().viewport().update()

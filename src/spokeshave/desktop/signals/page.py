@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from spokeshave.desktop.document import Document
@@ -64,6 +65,7 @@ class SignalsPage(QWidget):
     def __init__(self, document: Document, selection: Selection) -> None:
         super().__init__()
         self.document, self.selection = document, selection
+        self._listed: tuple[Signal, ...] | None = None
         self.table = ItemTable(document, lambda p: p.signals, signal_columns())
         self.view = ItemView(self.table, "Signals")
         self.filter = QLineEdit()
@@ -104,7 +106,15 @@ class SignalsPage(QWidget):
         self._mark()
         self.view.select_row(0)
 
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        self._selected()
+
     def refresh(self) -> None:
+        if self.document.project.signals is self._listed:
+            self._selected()
+            return
+        self._listed = self.document.project.signals
         counts = {c: sum(s.cls is c for s in self.document.project.signals) for c in SignalClass}
         text = ", ".join(f"{n} {c.value}{'s' if n != 1 else ''}" for c, n in counts.items() if n)
         self.summary.setText(text or "List inputs and outputs before any logic.")
@@ -125,6 +135,8 @@ class SignalsPage(QWidget):
         )
 
     def _selected(self) -> None:
+        if not self.isVisible():
+            return
         row = self.view.current_row()
         if not 0 <= row < len(self.table.rows):
             self.used.setText("")
