@@ -33,6 +33,7 @@ class SheetView(QTableView):
         self.measured: Measured | None = None
         self.comments_wanted = False
         self._follows = False
+        sheet.setParent(self)
         sheet.shown = self.isVisible
         self.setModel(sheet)
         self.setAccessibleName(f"Sheet of {sheet.name}")
@@ -119,8 +120,6 @@ class SheetView(QTableView):
     def _follow_selection(self) -> None:
         p = self.selection.place
         if p.sequence.lower() != self.sheet.name.lower() or p.kind not in ("step", "transition", "action"):
-            return
-        if not self.isVisible():
             return
         index = self.currentIndex()
         rows = {i.row() for i in self.selectionModel().selectedIndexes()}
