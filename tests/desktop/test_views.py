@@ -77,7 +77,7 @@ def test_the_outline_filters_marks_and_leads_to_items(qtbot, window):
         window.selection.go(Place(kind, item=item))
         assert window.stage == stage
     assert window.proof.list.currentRow() == 3 and window.brief.view.current_row() == 2
-    assert window.signals.table.rows[window.signals.view.current_row()].name == "Batches"
+    assert window.signals.list.table.rows[window.signals.view.current_row()].name == "Batches"
     window.document.edit("odd", lambda p: edits.new_signal(p, p.signals[20].cls))
     window.document.check()
     marked = [c.text(0) for top in outline._groups() for c in outline._entries(top) if c.text(0).endswith("!")]

@@ -184,18 +184,19 @@ def test_details_edit_steps_and_devices(qtbot, window):
 
 def test_signals_and_requirements_are_edited_in_their_tables(qtbot, window):
     window.show_stage(1)
-    table, view = window.signals.table, window.signals.view
+    table, view = window.signals.list.table, window.signals.view
     row = next(i for i, s in enumerate(table.rows) if s.name == "CoolTime")
     assert table.setData(table.index(row, 5), "15s") and window.document.project.signal("CoolTime").start == 15_000
     assert not table.setData(table.index(row, 5), "soon") and "not a time" in window.message.text()
     assert table.setData(table.index(0, 0), "GoButton")
     assert "RISING(GoButton)" in spoke.dumps(window.document.project)
     view.select_row(0)
-    assert "read in</b> Roast, transition 10 to 20+30" in window.signals.used.text()
+    used = window.signals.list.used
+    assert [used.topLevelItem(0).text(i) for i in (0, 1)] == ["read", "Roast, transition 10 to 20+30"]
     count = len(table.rows)
-    window.signals.add()
+    window.signals.list.add()
     assert len(table.rows) == count + 1
-    window.signals.filter.setText("drop door")
+    window.signals.list.filter.setText("DropDoor")
     assert sum(not view.isRowHidden(i) for i in range(table.rowCount())) == 4
     window.show_stage(0)
     brief = window.brief.table

@@ -6,11 +6,23 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
-from PySide6.QtWidgets import QAbstractItemView, QComboBox, QHeaderView, QStyledItemDelegate, QTableView, QWidget
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt, Signal
+from PySide6.QtGui import QKeyEvent, QKeySequence
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QApplication,
+    QComboBox,
+    QCompleter,
+    QHeaderView,
+    QLineEdit,
+    QStyledItemDelegate,
+    QTableView,
+    QWidget,
+)
 
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.theme import theme
+from spokeshave.model.addresses import following
 from spokeshave.model.edits import EditError
 from spokeshave.model.project import Project
 
@@ -29,10 +41,21 @@ class Column:
     choices: Sequence[str] = ()
     right: bool = False
     edit_name: str = ""
+    words: Callable[[Project, int], Sequence[str]] | None = None
+    """What is offered while typing."""
+    check: Callable[[Project, int, str], str] | None = None
+    """What is wrong with a text that is being typed; the edit is taken all the same."""
+    clears: bool = True
+    """Whether Delete empties the cell."""
 
 
 class ItemTable(QAbstractTableModel):
-    """Rows are items of the document; a typed text becomes a named edit, an illegal one is refused with its reason."""
+    """Rows are items of the document; a typed text becomes a named edit, an illegal one is refused with its reason.
+
+    `typing` tells what is wrong with the text in a cell's editor.
+    """
+
+    typing = Signal(str)
 
     def __init__(self, document: Document, items: Callable[[Project], Sequence[Any]], columns: list[Column]) -> None:
         super().__init__()
@@ -40,6 +63,8 @@ class ItemTable(QAbstractTableModel):
         self.rows: Sequence[Any] = items(document.project)
         self.marks: dict[tuple[int, int], str] = {}
         """Cells with something wrong, and what."""
+        self.shaded: frozenset[int] = frozenset()
+        """Rows on a darker ground, so that groups of rows can be told apart."""
         document.changed.connect(self.refresh)
 
     def refresh(self) -> None:
@@ -67,6 +92,8 @@ class ItemTable(QAbstractTableModel):
             return mark or column.get(item) or None
         if role == Qt.ItemDataRole.ForegroundRole:
             return theme.colour("late" if mark else "ink" if column.put else "faint")
+        if role == Qt.ItemDataRole.BackgroundRole and index.row() in self.shaded:
+            return theme.colour("raised")
         if role == Qt.ItemDataRole.TextAlignmentRole and column.right:
             return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         return None
@@ -83,19 +110,33 @@ class ItemTable(QAbstractTableModel):
         return flags | Qt.ItemFlag.ItemIsEditable if self.columns[index.column()].put else flags
 
     def setData(self, index: Index, value: Any, role: int = Qt.ItemDataRole.EditRole) -> bool:
-        column = self.columns[index.column()]
-        text, row = str(value).strip(), index.row()
-        if column.put is None or role != Qt.ItemDataRole.EditRole or text == column.get(self.rows[row]):
+        return role == Qt.ItemDataRole.EditRole and self.edit_cells({(index.row(), index.column()): str(value)})
+
+    def edit_cells(self, texts: dict[tuple[int, int], str]) -> bool:
+        """Types texts into cells, all in one edit. Cells that follow from others are left out."""
+        found: list[tuple[Column, int, str]] = []
+        for (row, at), value in texts.items():
+            column, text = self.columns[at], value.strip()
+            if column.put is not None and row < len(self.rows) and text != column.get(self.rows[row]):
+                found.append((column, row, text))
+        if not found:
             return False
-        put = column.put
 
         def change(project: Project) -> Project:
-            try:
-                return put(project, row, text)
-            except ValueError as error:
-                raise EditError(str(error)) from None
+            for column, row, text in found:
+                assert column.put is not None
+                try:
+                    project = column.put(project, row, text)
+                except ValueError as error:
+                    raise EditError(str(error)) from None
+            return project
 
-        return self.document.edit(column.edit_name or f"Change {column.title.lower()}", change)
+        title = found[0][0].edit_name or f"Change {found[0][0].title.lower()}"
+        return self.document.edit(title if len(found) == 1 else f"Edit {len(found)} cells", change)
+
+    def fill(self, column: int, text: str, by: int) -> str:
+        """What filling down writes `by` rows below a cell with this text."""
+        return following(text, by) if self.columns[column].check is not None else text
 
     def set_marks(self, marks: dict[tuple[int, int], str]) -> None:
         self.marks = marks
@@ -129,8 +170,42 @@ class ChoiceDelegate(QStyledItemDelegate):
         model.setData(index, editor.currentText())
 
 
+class TypingDelegate(QStyledItemDelegate):
+    """Completes what is typed, and marks what is wrong with it in place."""
+
+    def __init__(self, model: ItemTable, column: Column, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.model_, self.column = model, column
+
+    def createEditor(self, parent: QWidget, option: Any, index: Index) -> QWidget:
+        line, project, row = QLineEdit(parent), self.model_.document.project, index.row()
+        line.setAccessibleName(self.column.title)
+        if self.column.words is not None:
+            words = QCompleter(list(self.column.words(project, row)), line)
+            words.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
+            words.setCompletionMode(QCompleter.CompletionMode.PopupCompletion)
+            line.setCompleter(words)
+        check = self.column.check
+        if check is not None:
+
+            def look(text: str) -> None:
+                problem = check(project, row, text) if text.strip() else ""
+                colour = theme.now.late if problem else theme.now.accent
+                line.setStyleSheet(f"QLineEdit {{ border: 2px solid {colour}; border-radius: 3px; padding: 0 4px; }}")
+                line.setToolTip(problem)
+                self.model_.typing.emit(problem)
+
+            line.textChanged.connect(look)
+        return line
+
+
 class ItemView(QTableView):
-    """A table that types like a spreadsheet: a key starts editing, Return goes down."""
+    """A table that types like a spreadsheet: a key starts editing, Return goes down, blocks are copied and pasted,
+    Ctrl+D fills down from the first of the selected cells, Delete empties them.
+    """
+
+    pasted_beyond = Signal(list)
+    """Rows that were pasted below the last one."""
 
     def __init__(self, model: ItemTable, name: str) -> None:
         super().__init__()
@@ -141,6 +216,8 @@ class ItemView(QTableView):
             | QAbstractItemView.EditTrigger.DoubleClicked
             | QAbstractItemView.EditTrigger.EditKeyPressed
         )
+        self.items = model
+        self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         self.verticalHeader().setDefaultSectionSize(28)
         self.verticalHeader().setMinimumWidth(36)
         self.horizontalHeader().setHighlightSections(False)
@@ -149,8 +226,91 @@ class ItemView(QTableView):
             self.setColumnWidth(i, column.width)
             if column.choices:
                 self.setItemDelegateForColumn(i, ChoiceDelegate(column.choices, self))
+            elif column.words is not None or column.check is not None:
+                self.setItemDelegateForColumn(i, TypingDelegate(model, column, self))
         widest = max(range(len(model.columns)), key=lambda i: model.columns[i].width)
         self.horizontalHeader().setSectionResizeMode(widest, QHeaderView.ResizeMode.Stretch)
+
+    # -- blocks of cells
+
+    def cells(self) -> list[tuple[int, int]]:
+        """Selected cells in sight, from the upper left; the current one if there are none."""
+        chosen = {(i.row(), i.column()) for i in self.selectionModel().selectedIndexes()}
+        here = self.currentIndex()
+        found = chosen or ({(here.row(), here.column())} if here.isValid() else set())
+        seen = [(r, c) for r, c in found if not self.isRowHidden(r) and not self.isColumnHidden(c)]
+        return sorted(seen, key=lambda cell: (self.verticalHeader().visualIndex(cell[0]), cell[1]))
+
+    def rows_from(self, row: int) -> list[int]:
+        """Rows in sight from `row` on, from top to bottom."""
+        header = self.verticalHeader()
+        rows = (header.logicalIndex(v) for v in range(header.visualIndex(row), self.items.rowCount()))
+        return [r for r in rows if not self.isRowHidden(r)]
+
+    def arrange(self, order: Sequence[int]) -> None:
+        """Shows the rows in another order; the items of the document keep theirs."""
+        header = self.verticalHeader()
+        for at, row in enumerate(order):
+            if header.visualIndex(row) != at:
+                header.moveSection(header.visualIndex(row), at)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        control = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+        if event.matches(QKeySequence.StandardKey.Copy):
+            self.copy()
+        elif event.matches(QKeySequence.StandardKey.Paste):
+            self.paste()
+        elif control and event.key() == Qt.Key.Key_D:
+            self.fill_down()
+        elif event.key() == Qt.Key.Key_Delete:
+            self.items.edit_cells({(r, c): "" for r, c in self.cells() if self.items.columns[c].clears})
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.currentIndex().isValid():
+            self._go_down()
+        else:
+            super().keyPressEvent(event)
+
+    def _go_down(self) -> None:
+        below = self.rows_from(self.currentIndex().row())[1:]
+        if below:
+            self.select_row(below[0], self.currentIndex().column())
+
+    def copy(self) -> None:
+        cells = self.cells()
+        rows, columns = list(dict.fromkeys(r for r, _ in cells)), sorted({c for _, c in cells})
+        clipboard = QApplication.clipboard()
+        if cells and clipboard is not None:
+            text = "".join(
+                "\t".join(self.items.columns[c].get(self.items.rows[r]) for c in columns) + "\n" for r in rows
+            )
+            clipboard.setText(text)
+
+    def paste(self) -> None:
+        """From the current cell on; one copied cell goes into all selected ones."""
+        clipboard, cells = QApplication.clipboard(), self.cells()
+        text = clipboard.text() if clipboard is not None else ""
+        if not text or not cells:
+            return
+        rows = [line.split("\t") for line in text.replace("\r\n", "\n").rstrip("\n").split("\n")]
+        if len(rows) == 1 and len(rows[0]) == 1:
+            self.items.edit_cells(dict.fromkeys(cells, rows[0][0]))
+            return
+        top, left = cells[0]
+        shown = self.rows_from(top)
+        columns = [c for c in range(left, self.items.columnCount()) if not self.isColumnHidden(c)]
+        self.items.edit_cells({(r, c): cell for r, row in zip(shown, rows) for c, cell in zip(columns, row)})
+        if len(rows) > len(shown):
+            self.pasted_beyond.emit(rows[len(shown) :])
+
+    def fill_down(self) -> None:
+        """Each column goes on from its first selected cell: addresses and numbers count up."""
+        cells = self.cells()
+        texts: dict[tuple[int, int], str] = {}
+        for column in sorted({c for _, c in cells}):
+            rows = [r for r, c in cells if c == column]
+            text = self.items.columns[column].get(self.items.rows[rows[0]])
+            for n, row in enumerate(rows[1:], 1):
+                texts[(row, column)] = self.items.fill(column, text, n)
+        self.items.edit_cells(texts)
 
     def current_row(self) -> int:
         return self.currentIndex().row()

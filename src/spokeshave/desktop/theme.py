@@ -135,6 +135,8 @@ def style_sheet(c: Colours) -> str:
     QTableView::item {{ padding: 0 6px; }}
     QComboBox QAbstractItemView {{ background: {c.surface}; border: 1px solid {c.hairline}; }}
     QPushButton {{ background: {c.surface}; border: 1px solid {c.hairline}; border-radius: 4px; padding: 4px 12px; }}
+    QPushButton::menu-indicator {{ image: url({ARROW}); width: 10px; height: 10px; right: 4px; top: -1px;
+        subcontrol-position: right center; subcontrol-origin: padding; }}
     QPushButton:hover {{ border-color: {c.accent}; }}
     QPushButton:focus {{ border: 1px solid {c.accent}; }}
     QPushButton#primary {{ background: {c.accent}; color: {c.surface}; border-color: {c.accent}; font-weight: 600; }}

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from typing import TypeVar
 
@@ -33,9 +33,12 @@ def rename_in_text(text: str, old: str, new: str) -> str:
     >>> rename_in_text("Go AND NOT GoOn (* Go *)", "go", "Start")
     'Start AND NOT GoOn (* Go *)'
     """
-    if old.lower() not in text.lower():
-        return text
-    return "".join(new if t.lower() == old.lower() else t for t in _TOKEN.findall(text))
+    return rename_many(text, {old.lower(): new}) if old.lower() in text.lower() else text
+
+
+def rename_many(text: str, names: Mapping[str, str]) -> str:
+    """As `rename_in_text` for several names at once, given in lower case: a new name is never taken for an old one."""
+    return "".join(names.get(t.lower(), t) for t in _TOKEN.findall(text)) if text else text
 
 
 def _checked(project: Project, old: str, new: str) -> None:
@@ -46,7 +49,7 @@ def _checked(project: Project, old: str, new: str) -> None:
         raise EditError(f"{new} is already the name of something else")
 
 
-def _in_sequence(sequence: Sequence, put: Callable[[str], str]) -> Sequence:
+def in_sequence(sequence: Sequence, put: Callable[[str], str]) -> Sequence:
     """As `in_all_texts`, for one sequence; targets of action blocks too."""
     steps = tuple(
         replace(
@@ -76,7 +79,7 @@ def in_all_texts(project: Project, put: Callable[[str], str]) -> Project:
         closing=put(project.closing),
         reset=put(project.reset),
         home=put(project.home),
-        sequences=tuple(_in_sequence(s, put) for s in project.sequences),
+        sequences=tuple(in_sequence(s, put) for s in project.sequences),
         interlocks=tuple(replace(i, output=put(i.output), condition=put(i.condition)) for i in project.interlocks),
         opposed=tuple(replace(o, first=put(o.first), second=put(o.second)) for o in project.opposed),
         trips=tuple(
@@ -99,6 +102,9 @@ def rename_signal(project: Project, old: str, new: str) -> Project:
     project = in_all_texts(project, lambda text: rename_in_text(text, old, new))
     return replace(
         project,
+        units=tuple(
+            replace(u, signals=tuple(new if s.lower() == old.lower() else s for s in u.signals)) for u in project.units
+        ),
         signals=tuple(replace(s, name=new) if s.name.lower() == old.lower() else s for s in project.signals),
         devices=tuple(
             replace(d, wires=tuple((t, new if s.lower() == old.lower() else s) for t, s in d.wires))

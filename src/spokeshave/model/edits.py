@@ -56,6 +56,11 @@ def add_item(project: Project, field: str, item: object, at: int | None = None) 
     return _with(project, field, inserted(items, len(items) if at is None else at, item))
 
 
+def put_items(project: Project, field: str, items: tuple[Any, ...]) -> Project:
+    """A whole listed field exchanged."""
+    return project if items == getattr(project, field) else _with(project, field, items)
+
+
 def remove_item(project: Project, field: str, index: int) -> Project:
     return _with(project, field, removed(getattr(project, field), index))
 

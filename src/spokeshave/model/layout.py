@@ -83,7 +83,9 @@ class Plan:
         self.shape: Structure = structure(sequence)
         self.column = columns(self.shape, self.shape.rank)
         self.routes = Routes(sequence, self.shape, self.column)
-        known: dict[int, Size] = {} if before is None else {id(s): z for s, z in zip(before.sequence.steps, before.steps)}
+        known: dict[int, Size] = (
+            {} if before is None else {id(s): z for s, z in zip(before.sequence.steps, before.steps)}
+        )
         self.steps: list[Size] = [known.get(id(s)) or step_size(s) for s in sequence.steps]
         self.ways = [bar_size(t) for t in sequence.transitions]
         self.left: list[float] = []

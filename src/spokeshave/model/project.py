@@ -267,6 +267,21 @@ def _signals(signals: tuple[Signal, ...]) -> dict[str, Signal]:
 
 
 @dataclass(frozen=True, slots=True)
+class Unit:
+    """A part of the machine that comes several times: what belongs to its template, and the prefixes of its copies.
+
+    A copy's items are named like those of the template with its own prefix in the place of `prefix`.
+    """
+
+    name: str
+    prefix: str = ""
+    signals: tuple[str, ...] = ()
+    sequences: tuple[str, ...] = ()
+    devices: tuple[str, ...] = ()
+    copies: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
 class Project:
     """A whole machine file."""
 
@@ -286,6 +301,7 @@ class Project:
     home: str = ""
     devices: tuple[Device, ...] = field(default=())
     scenarios: tuple[Scenario, ...] = ()
+    units: tuple[Unit, ...] = ()
 
     def runs_like(self, other: Project) -> bool:
         """Whether nothing that a run depends on differs: requirements, scenarios, comments on the file and places

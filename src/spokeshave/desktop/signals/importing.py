@@ -1,0 +1,113 @@
+"""A table to be taken in: which of its columns is what, what would become of the list, and what is wrong with it."""
+
+from __future__ import annotations
+
+from PySide6.QtWidgets import (
+    QComboBox,
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
+
+from spokeshave.desktop.document import Document
+from spokeshave.formats.signal_table import FIELDS, Import, plan_import
+from spokeshave.model import edits
+
+LEFT_OUT = "left out"
+
+
+class ImportPanel(QFrame):
+    """Stands above the list until it is applied or closed. Nothing changes before that."""
+
+    def __init__(self, document: Document) -> None:
+        super().__init__()
+        self.document = document
+        self.setObjectName("card")
+        self.rows: list[list[str]] = []
+        self.boxes: list[QComboBox] = []
+        self.plan: Import | None = None
+        self.title, self.says, self.wrong = QLabel(), QLabel(), QLabel()
+        self.title.setObjectName("heading")
+        self.wrong.setObjectName("fault")
+        self.wrong.setWordWrap(True)
+        self.take = QPushButton("Take in")
+        self.take.setObjectName("primary")
+        self.take.clicked.connect(self.apply)
+        close = QPushButton("Close")
+        close.clicked.connect(self.hide)
+        head = QHBoxLayout()
+        head.addWidget(self.title)
+        head.addSpacing(12)
+        head.addWidget(self.says, 1)
+        head.addWidget(close)
+        head.addWidget(self.take)
+        self.area = QScrollArea()
+        self.area.setWidgetResizable(True)
+        self.area.setMaximumHeight(170)
+        self.area.setFrameShape(QFrame.Shape.NoFrame)
+        column = QVBoxLayout(self)
+        column.addLayout(head)
+        column.addWidget(self.area)
+        column.addWidget(self.wrong)
+        document.changed.connect(self.look)
+
+    def show_table(self, name: str, rows: list[list[str]], mapping: dict[int, str]) -> None:
+        """`rows` with their heads; `mapping` is the first guess of what the columns are."""
+        self.rows, self.boxes = rows, []
+        self.title.setText(f"Import {name}")
+        inner = QWidget()
+        grid = QGridLayout(inner)
+        grid.setHorizontalSpacing(12)
+        for i, head in enumerate(rows[0]):
+            label = QLabel(head or f"column {i + 1}")
+            label.setObjectName("hint")
+            box = QComboBox()
+            box.addItems([LEFT_OUT, *FIELDS])
+            box.setCurrentText(mapping.get(i, LEFT_OUT))
+            box.setAccessibleName(f"{head} is")
+            box.currentTextChanged.connect(lambda _: self.look())
+            self.boxes.append(box)
+            grid.addWidget(label, 0, i)
+            grid.addWidget(box, 1, i)
+            for n, row in enumerate(rows[1:4]):
+                cell = QLabel(row[i] if i < len(row) else "")
+                cell.setMaximumWidth(220)
+                grid.addWidget(cell, 2 + n, i)
+        grid.setColumnStretch(len(rows[0]), 1)
+        self.area.setWidget(inner)
+        self.show()
+        self.look()
+
+    @property
+    def mapping(self) -> dict[int, str]:
+        return {i: b.currentText() for i, b in enumerate(self.boxes) if b.currentText() != LEFT_OUT}
+
+    def look(self) -> None:
+        """Works out what taking the table in would do."""
+        if self.isHidden() or not self.rows:
+            return
+        chosen = list(self.mapping.values())
+        twice = sorted({f for f in chosen if chosen.count(f) > 1})
+        self.plan = plan_import(self.document.project, self.rows[1:], self.mapping)
+        count = len(self.rows) - 1
+        left = [h for i, h in enumerate(self.rows[0]) if i not in self.mapping]
+        self.says.setText(
+            f"{count} rows: {len(self.plan.new)} new, {len(self.plan.changed)} changed, {len(self.plan.problems)} with a fault"
+            + (f"; left out: {', '.join(left)}" if left else "")
+        )
+        problems = [f"{f} is chosen twice" for f in twice] + list(self.plan.problems)
+        more = f" ... and {len(problems) - 4} more" if len(problems) > 4 else ""
+        self.wrong.setText("\n".join(problems[:4]) + more)
+        self.wrong.setVisible(bool(problems))
+        self.take.setEnabled(not twice and bool(self.plan.new or self.plan.changed))
+
+    def apply(self) -> None:
+        plan = self.plan
+        if plan is not None:
+            self.hide()
+            self.document.edit("Import signals", lambda p: edits.put_items(p, "signals", plan.signals))

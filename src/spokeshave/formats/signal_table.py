@@ -1,0 +1,230 @@
+"""Signal lists as tables: CSV, text with tabs, XLSX; headings of others are mapped to ours before anything is taken in."""
+
+from __future__ import annotations
+
+import csv
+import io
+import zipfile
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from spokeshave.formats.errors import FormatError, reading
+from spokeshave.formats.spoke import write_bytes_atomically, write_text_atomically
+from spokeshave.language.literals import read_value, value_text
+from spokeshave.language.rename import name_problem
+from spokeshave.model.project import Project, Signal, SignalClass, Type
+
+FIELDS = ("name", "class", "type", "address", "contact", "initial", "home", "retain", "unit", "comment")
+_OTHERS = {
+    "name": ("symbol", "tag", "signal", "variable", "identifier", "tag name", "signal name"),
+    "class": ("direction", "i/o", "io", "kind", "usage", "scope"),
+    "type": ("data type", "datatype", "format"),
+    "address": ("addr", "location", "channel", "terminal", "absolute address"),
+    "contact": ("contact form", "no/nc", "nc/no", "wiring"),
+    "initial": ("initial value", "init", "default", "start value", "value"),
+    "home": ("home value", "rest", "rest value"),
+    "retain": ("retentive", "keep", "remanent"),
+    "unit": ("eng. unit", "engineering unit", "units"),
+    "comment": ("description", "remark", "note", "text", "remarks", "comments"),
+}
+_CLASSES = {
+    "input": ("input", "in", "i", "di", "ai", "var_input"), "output": ("output", "out", "q", "o", "do", "ao", "var_output"),
+    "internal": ("internal", "flag", "memory", "m", "var", "local"), "setting": ("setting", "constant", "parameter", "var constant", "p"),
+}  # fmt: skip
+_TYPES = {Type.BOOL: ("bool", "bit", "boolean"), Type.INT: ("int", "integer", "word", "int16"),
+          Type.DINT: ("dint", "dword", "int32", "long"), Type.REAL: ("real", "float", "double", "lreal"),
+          Type.TIME: ("time", "duration")}  # fmt: skip
+MOST_ROWS = 100_000
+
+
+def read_rows(path: Path) -> list[list[str]]:
+    """All rows of a table file, cells as text. Raises `FormatError`."""
+    with reading(path):
+        if path.suffix.lower() == ".xlsx":
+            return _xlsx(path)
+        return parse_rows(path.read_text(encoding="utf-8-sig"))
+
+
+def parse_rows(text: str) -> list[list[str]]:
+    """Rows of a text with commas, semicolons or tabs between the cells, quoted where needed."""
+    if "\0" in text:
+        raise FormatError("the text has zero bytes; it is no table", advice="save it as CSV in UTF-8")
+    first = text.split("\n", 1)[0]
+    mark = max("\t;,", key=first.count)
+    try:
+        rows = [[c.strip() for c in row] for row in csv.reader(io.StringIO(text), delimiter=mark)]
+    except csv.Error as error:
+        raise FormatError(str(error)) from None
+    if len(rows) > MOST_ROWS:
+        raise FormatError(f"the table has {len(rows)} rows, more than {MOST_ROWS}")
+    return [r for r in rows if any(r)]
+
+
+def _xlsx(path: Path) -> list[list[str]]:
+    from openpyxl import load_workbook  # only where it is needed: it takes a while to load
+    from openpyxl.utils.exceptions import InvalidFileException
+
+    try:
+        book = load_workbook(path, read_only=True, data_only=True)
+        sheet = book.worksheets[0]
+        rows = []
+        for n, row in enumerate(sheet.iter_rows(values_only=True)):
+            if n > MOST_ROWS:
+                raise FormatError(f"the table has more than {MOST_ROWS} rows")
+            rows.append([_cell(c) for c in row])
+        book.close()
+    except (InvalidFileException, zipfile.BadZipFile, KeyError, ValueError, IndexError) as error:
+        raise FormatError(f"this is no XLSX workbook: {error}") from None
+    return [r for r in rows if any(r)]
+
+
+def _cell(value: object) -> str:
+    if value is None:
+        return ""
+    if isinstance(value, bool):
+        return "TRUE" if value else "FALSE"
+    if isinstance(value, float) and value.is_integer():
+        return str(int(value))
+    return str(value).strip()
+
+
+def guess_mapping(heads: Sequence[str]) -> dict[int, str]:
+    """Which column is which of `FIELDS`, by its heading; columns with other headings are left out.
+
+    >>> guess_mapping(["Symbol", "Address", "Colour", "Description"])
+    {0: 'name', 1: 'address', 3: 'comment'}
+    """
+    found: dict[int, str] = {}
+    for i, head in enumerate(heads):
+        wanted = head.strip().lower()
+        for field, others in _OTHERS.items():
+            if field not in found.values() and (wanted == field or wanted in others):
+                found[i] = field
+                break
+    return found
+
+
+@dataclass(frozen=True, slots=True)
+class Import:
+    """What taking in a table does: the signals as they will be, names that are new or changed, rows that are wrong."""
+
+    signals: tuple[Signal, ...]
+    new: tuple[str, ...]
+    changed: tuple[str, ...]
+    problems: tuple[str, ...]
+
+
+def plan_import(
+    project: Project, rows: Sequence[Sequence[str]], mapping: Mapping[int, str], first_row: int = 2
+) -> Import:
+    """Rows (without heads) taken into the list: known names are changed where the table has a value, others are added.
+
+    A row with a problem is left out and told with its number, counted from `first_row`.
+    """
+    signals = {s.name.lower(): s for s in project.signals}
+    taken = {q.name.lower() for q in project.sequences} | {d.name.lower() for d in project.devices}
+    new: list[str] = []
+    changed: list[str] = []
+    problems: list[str] = []
+    seen: dict[str, int] = {}
+    if "name" not in mapping.values():
+        return Import(project.signals, (), (), ("no column is the name of the signal; choose one",))
+    for n, row in enumerate(rows, first_row):
+        cells = {field: row[i].strip() if i < len(row) else "" for i, field in mapping.items()}
+        name = cells["name"]
+        try:
+            if problem := name_problem(name):
+                raise ValueError(problem)
+            if name.lower() in seen:
+                raise ValueError(f"{name} stands in row {seen[name.lower()]} too")
+            if name.lower() in taken:
+                raise ValueError(f"{name} is the name of a sequence or device")
+            seen[name.lower()] = n
+            before = signals.get(name.lower())
+            after = _signal(before or Signal(name, _class(cells, before)), cells)
+        except ValueError as error:
+            problems.append(f"row {n}: {error}")
+            continue
+        if before is None:
+            new.append(after.name)
+        elif after != before:
+            changed.append(after.name)
+        signals[name.lower()] = after
+    return Import(tuple(signals.values()), tuple(new), tuple(changed), tuple(problems))
+
+
+def _class(cells: Mapping[str, str], before: Signal | None) -> SignalClass:
+    wanted = cells.get("class", "").lower()
+    for cls, words in _CLASSES.items():
+        if wanted in words:
+            return SignalClass(cls)
+    if wanted:
+        raise ValueError(f"{cells['class']!r} is no class; a signal is input, output, internal or setting")
+    address = cells.get("address", "").upper()
+    if before is not None:
+        return before.cls
+    return (
+        SignalClass.INPUT
+        if address.startswith("%I")
+        else SignalClass.OUTPUT
+        if address.startswith("%Q")
+        else SignalClass.INTERNAL
+    )
+
+
+def _signal(s: Signal, cells: Mapping[str, str]) -> Signal:
+    kind = s.type
+    if cells.get("type"):
+        wanted = cells["type"].lower()
+        found = next((t for t, words in _TYPES.items() if wanted in words), None)
+        if found is None:
+            raise ValueError(f"{cells['type']!r} is no type; there are BOOL, INT, DINT, REAL and TIME")
+        kind = found
+    values = {f: read_value(cells[f], kind) for f in ("initial", "home") if cells.get(f)}
+    if kind is not s.type:
+        s = replace(s, initial=None, home=None)
+    contact = cells.get("contact", "").lower()
+    if contact and contact not in ("no", "nc"):
+        raise ValueError(f"{cells['contact']!r} is no contact form; it is NO or NC")
+    retain = cells.get("retain", "").lower()
+    if retain and retain not in ("0", "1", "true", "false", "yes", "no", "x"):
+        raise ValueError(f"{cells['retain']!r} does not say whether the value is kept; write TRUE or FALSE")
+    return replace(
+        s, cls=_class(cells, s), type=kind, initial=values.get("initial", s.initial), home=values.get("home", s.home),
+        contact=contact or s.contact, retain=retain in ("1", "true", "yes", "x") if retain else s.retain,
+        **{f: cells[f] for f in ("address", "unit", "comment") if cells.get(f)},
+    )  # fmt: skip
+
+
+def table_rows(signals: Sequence[Signal]) -> list[list[str]]:
+    """Heads and a row for each signal, all of `FIELDS`."""
+    rows = [list(FIELDS)]
+    for s in signals:
+        values = ["" if v is None else value_text(v, s.type) for v in (s.initial, s.home)]
+        contact = s.contact.upper() if s.cls is SignalClass.INPUT and s.type is Type.BOOL else ""
+        retain = "TRUE" if s.retain else ""
+        rows.append([s.name, s.cls.value, s.type.value, s.address, contact, *values, retain, s.unit, s.comment])
+    return rows
+
+
+def write_table(signals: Sequence[Signal], path: Path) -> None:
+    """A `.csv` or `.xlsx` file by the suffix. Raises `FormatError`."""
+    rows = table_rows(signals)
+    if path.suffix.lower() == ".xlsx":
+        from openpyxl import Workbook
+
+        book = Workbook()
+        sheet = book.active
+        assert sheet is not None
+        sheet.title = "Signals"
+        for row in rows:
+            sheet.append(["'" + c if c[:1] in "=+@" and c else c for c in row])
+        sheet.freeze_panes = "A2"
+        out = io.BytesIO()
+        book.save(out)
+        write_bytes_atomically(out.getvalue(), path)
+    else:
+        text = io.StringIO()
+        csv.writer(text, lineterminator="\n").writerows(rows)
+        write_text_atomically(text.getvalue(), path)

@@ -1,0 +1,283 @@
+"""Units: a part of the machine as a template, and copies of it under other prefixes that stay tied to it.
+
+What a copy has of its own: addresses, comments, initial values of settings, places on the board. All else follows the
+template: where it differs, that is shown and can be taken over.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from typing import TypeVar
+
+from spokeshave.language.rename import in_sequence, name_problem, rename_many
+from spokeshave.model.diagnostics import Place
+from spokeshave.model.edits import EditError, taken_names
+from spokeshave.model.positions import Position, positions, put_position
+from spokeshave.model.project import (
+    Device,
+    Interlock,
+    OpposedPair,
+    Project,
+    Sequence,
+    Signal,
+    SignalClass,
+    Unit,
+)  # fmt: skip
+
+T = TypeVar("T")
+
+
+@dataclass(frozen=True, slots=True)
+class Image:
+    """What a copy has to be, from the template."""
+
+    signals: tuple[Signal, ...]
+    sequences: tuple[Sequence, ...]
+    devices: tuple[Device, ...]
+    interlocks: tuple[Interlock, ...]
+    opposed: tuple[OpposedPair, ...]
+    positions: tuple[Position, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Deviation:
+    """Where a copy is not as its template would have it."""
+
+    place: Place
+    text: str
+
+
+def unit_named(project: Project, name: str) -> Unit:
+    found = next((u for u in project.units if u.name.lower() == name.lower()), None)
+    if found is None:
+        raise EditError(f"there is no unit {name}")
+    return found
+
+
+def copied_name(unit: Unit, prefix: str, name: str) -> str:
+    """The name of a template's item in a copy.
+
+    >>> copied_name(Unit("Gate", "A_"), "B_", "A_Open"), copied_name(Unit("Gate"), "B", "Open")
+    ('B_Open', 'BOpen')
+    """
+    own = name[len(unit.prefix) :] if name.lower().startswith(unit.prefix.lower()) else name
+    return prefix + own
+
+
+def _names(unit: Unit, prefix: str) -> dict[str, str]:
+    return {n: copied_name(unit, prefix, n) for n in (*unit.signals, *unit.sequences, *unit.devices)}
+
+
+def image(project: Project, unit: Unit, prefix: str) -> Image:
+    """The copy with `prefix` as the template has it now."""
+    names = {old.lower(): new for old, new in _names(unit, prefix).items()}
+
+    def put(text: str) -> str:
+        return rename_many(text, names)
+
+    mine = {n.lower() for n in unit.signals}
+
+    def new(name: str) -> str:
+        return names.get(name.lower(), name)
+
+    return Image(
+        tuple(replace(s, name=new(s.name)) for s in project.signals if s.name.lower() in mine),
+        tuple(
+            replace(in_sequence(q, put), name=new(q.name))
+            for q in project.sequences
+            if q.name.lower() in {n.lower() for n in unit.sequences}
+        ),
+        tuple(
+            replace(d, name=new(d.name), wires=tuple((t, new(s)) for t, s in d.wires))
+            for d in project.devices
+            if d.name.lower() in {n.lower() for n in unit.devices}
+        ),
+        tuple(
+            replace(i, output=new(i.output), condition=put(i.condition))
+            for i in project.interlocks
+            if i.output.lower() in mine
+        ),
+        tuple(replace(o, first=new(o.first), second=new(o.second)) for o in project.opposed if o.first.lower() in mine),
+        tuple(
+            replace(
+                p,
+                name=new(p.name),
+                switch=new(p.switch),
+                opposite=new(p.opposite),
+                command=new(p.command),
+                settle=put(p.settle),
+            )
+            for p in positions(project)
+            if p.name.lower() in mine
+        ),
+    )
+
+
+def _own_signal(new: Signal, there: Signal | None) -> Signal:
+    """A signal of the template with what the copy has of its own."""
+    if there is None:
+        return replace(new, address="")
+    initial = there.initial if new.cls is SignalClass.SETTING and there.type is new.type else new.initial
+    return replace(new, address=there.address, comment=there.comment, initial=initial)
+
+
+def deviations(project: Project, unit: Unit, prefix: str) -> list[Deviation]:
+    """Every item of a copy that is not as the template would have it."""
+    want, found = image(project, unit, prefix), []
+    for s in want.signals:
+        there = project.signal(s.name)
+        if there is None:
+            found.append(Deviation(Place("signal", item=s.name), f"signal {s.name} is missing"))
+        elif _own_signal(s, there) != there:
+            found.append(Deviation(Place("signal", item=s.name), f"signal {s.name} is another"))
+    for q in want.sequences:
+        here = project.sequence(q.name)
+        if here is None:
+            found.append(Deviation(Place("sequence", item=q.name), f"sequence {q.name} is missing"))
+        elif here != q:
+            found += _sequence_deviations(q, here)
+    for d in want.devices:
+        device = project.device(d.name)
+        if device is None:
+            found.append(Deviation(Place("device", item=d.name), f"device {d.name} is missing"))
+        elif replace(d, at=device.at, comment=device.comment) != device:
+            found.append(Deviation(Place("device", item=d.name), f"device {d.name} is wired or set in another way"))
+    found += [
+        Deviation(Place("interlock", item=i.output), f"the interlock of {i.output} is another")
+        for i in want.interlocks
+        if not any(o.output.lower() == i.output.lower() and o.condition == i.condition for o in project.interlocks)
+    ]
+    found += [
+        Deviation(Place("opposed", item=f"{o.first}, {o.second}"), f"the opposed pair of {o.first} is another")
+        for o in want.opposed
+        if o not in project.opposed
+    ]
+    have = positions(project)
+    found += [
+        Deviation(Place("opening"), f"position {p.name} has another rule") for p in want.positions if p not in have
+    ]
+    return found
+
+
+def _sequence_deviations(want: Sequence, here: Sequence) -> list[Deviation]:
+    found = []
+    steps = {s.name: s for s in here.steps}
+    for s in want.steps:
+        if s.name not in steps:
+            found.append(Deviation(Place("sequence", item=here.name), f"step {s.name} of {here.name} is missing"))
+        elif steps[s.name] != s:
+            found.append(Deviation(Place("step", here.name, s.name), f"step {s.name} of {here.name} is another"))
+    known = {s.name for s in want.steps}
+    found += [
+        Deviation(Place("step", here.name, n), f"step {n} of {here.name} is not in the template")
+        for n in steps
+        if n not in known
+    ]
+    if not found:
+        found.append(Deviation(Place("sequence", item=here.name), f"ways or settings of {here.name} are others"))
+    return found
+
+
+def add_copy(project: Project, name: str, prefix: str) -> Project:
+    """One more copy of a unit. Raises EditError if a name of it is taken or none."""
+    unit = unit_named(project, name)
+    names = _names(unit, prefix)
+    taken = taken_names(project)
+    for new in names.values():
+        if problem := name_problem(new):
+            raise EditError(f"with the prefix {prefix!r}: {problem}")
+        if new.lower() in taken:
+            raise EditError(f"with the prefix {prefix!r} there would be a second {new}; choose another prefix")
+    if len({n.lower() for n in names.values()}) < len(names):
+        raise EditError(f"with the prefix {prefix!r} two items would have one name")
+    grown = replace(unit, copies=(*unit.copies, prefix))
+    project = replace(project, units=tuple(grown if u is unit else u for u in project.units))
+    return take_over(project, name, prefix)
+
+
+def take_over(project: Project, name: str, prefix: str) -> Project:
+    """A copy as its template has it now, with what the copy has of its own."""
+    unit = unit_named(project, name)
+    want = image(project, unit, prefix)
+    signals = _put(project.signals, [_own_signal(s, project.signal(s.name)) for s in want.signals], lambda s: s.name)
+    shift = 1 + max((d.at[1] for d in project.devices), default=0) - min((d.at[1] for d in want.devices), default=0)
+    devices = []
+    for d in want.devices:
+        there = project.device(d.name)
+        devices.append(
+            replace(d, at=(d.at[0], d.at[1] + shift))
+            if there is None
+            else replace(d, at=there.at, comment=there.comment)
+        )
+    project = replace(
+        project,
+        signals=signals,
+        sequences=_put(project.sequences, list(want.sequences), lambda q: q.name),
+        devices=_put(project.devices, devices, lambda d: d.name),
+        interlocks=_put(project.interlocks, list(want.interlocks), lambda i: i.output),
+        opposed=_put(project.opposed, list(want.opposed), lambda o: f"{o.first} {o.second}"),
+    )
+    for p in want.positions:
+        have = {x.name.lower(): x for x in positions(project)}
+        if have.get(p.name.lower()) != p:
+            project = put_position(project, p, p.name if p.name.lower() in have else "")
+    return project
+
+
+def _put(items: tuple[T, ...], new: list[T], name: Callable[[T], str]) -> tuple[T, ...]:
+    """`items` with those of the same name exchanged, others added at the end."""
+    by = {name(n).lower(): n for n in new}
+    kept = tuple(by.pop(name(i).lower(), i) for i in items)
+    return (*kept, *by.values())
+
+
+def new_unit(project: Project, unit: Unit) -> Project:
+    """Marks a part of the machine as a unit. Raises EditError for a name that is taken or an empty choice."""
+    if any(u.name.lower() == unit.name.lower() for u in project.units) or not unit.name.strip():
+        raise EditError(f"{unit.name or 'a unit without a name'}: give the unit a name of its own")
+    if not (unit.signals or unit.sequences or unit.devices):
+        raise EditError("choose the signals, sequences and devices that belong to the unit")
+    return replace(project, units=(*project.units, unit))
+
+
+def common_prefix(names: list[str]) -> str:
+    """What all names begin with, up to an underscore or a change from small to capital letters.
+
+    >>> common_prefix(["A_Open", "A_Shut"]), common_prefix(["GateUp", "GateDown"]), common_prefix(["Up", "Down"])
+    ('A_', 'Gate', '')
+    """
+    if not names:
+        return ""
+    low, high = min(names), max(names)
+    n = 0
+    while n < min(len(low), len(high)) and low[n] == high[n]:
+        n += 1
+    while n and not (low[n - 1] == "_" or (n < len(low) and low[n].isupper()) or low[n - 1].isdigit()):
+        n -= 1
+    return low[:n]
+
+
+def belongings(project: Project, sequences: tuple[str, ...]) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """Signals and devices that only these sequences speak of: what most likely belongs to their unit."""
+
+    def words(qs: list[Sequence]) -> set[str]:
+        found: set[str] = set()
+
+        def put(text: str) -> str:
+            found.update(w.lower() for w in re.findall(r"[A-Za-z_]\w*", text))
+            return text
+
+        for q in qs:
+            in_sequence(q, put)
+        return found
+
+    wanted = {n.lower() for n in sequences}
+    own = words([q for q in project.sequences if q.name.lower() in wanted])
+    others = words([q for q in project.sequences if q.name.lower() not in wanted])
+    signals = tuple(s.name for s in project.signals if s.name.lower() in own - others)
+    mine = {s.lower() for s in signals}
+    devices = tuple(d.name for d in project.devices if any(s.lower() in mine for _, s in d.wires))
+    wired = {s.lower() for d in project.devices if d.name in devices for _, s in d.wires} - others
+    return tuple(s.name for s in project.signals if s.name.lower() in mine | wired), devices
