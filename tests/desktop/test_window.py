@@ -196,7 +196,7 @@ def test_signals_and_requirements_are_edited_in_their_tables(qtbot, window):
     count = len(table.rows)
     window.signals.list.add()
     assert len(table.rows) == count + 1
-    window.signals.list.filter.setText("DropDoor")
+    window.signals.list.filter.setText("drop door")
     assert sum(not view.isRowHidden(i) for i in range(table.rowCount())) == 4
     window.show_stage(0)
     brief = window.brief.table

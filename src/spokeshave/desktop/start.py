@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
+from platformdirs import user_state_path
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication
 
@@ -12,6 +13,7 @@ from spokeshave.desktop.document import Document
 from spokeshave.desktop.theme import theme
 from spokeshave.desktop.window import MainWindow
 from spokeshave.formats.files import read_project
+from spokeshave.formats.recovery import Recovery
 from spokeshave.model.edits import new_sequence
 from spokeshave.model.project import Project
 
@@ -33,7 +35,7 @@ def run_desktop(file: Path | None, copy: bool = False) -> int:
     document = Document(project, None if copy else file)
     if copy or file is None:
         document.saved = project
-    window = MainWindow(document)
+    window = MainWindow(document, Recovery(user_state_path("spokeshave") / "kept"))
     window.show()
     QTimer.singleShot(
         0, lambda: window.say("F5 starts the run. Ctrl+1 to Ctrl+6 go through the stages, Ctrl+K finds anything.")

@@ -31,6 +31,7 @@ from spokeshave.desktop.commands import CommandTable
 from spokeshave.desktop.details import Details
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.finder import Finder
+from spokeshave.desktop.keeping import Keeper, RecoveryBar
 from spokeshave.desktop.machine_board.page import MachinePage
 from spokeshave.desktop.outline import Outline
 from spokeshave.desktop.panels import AlarmList, FindingsList
@@ -46,6 +47,7 @@ from spokeshave.desktop.signals.page import SignalsPage
 from spokeshave.desktop.theme import theme
 from spokeshave.desktop.waiting_line import WaitingLine
 from spokeshave.formats.errors import FormatError
+from spokeshave.formats.recovery import Kept, Recovery
 from spokeshave.formats.spoke import write_text_atomically
 from spokeshave.model import edits
 from spokeshave.model.diagnostics import Place
@@ -61,9 +63,13 @@ _STAGE_OF = {
 
 
 class MainWindow(QMainWindow):
-    def __init__(self, document: Document) -> None:
+    """With `recovery`, edits are kept safe while they are not saved, and what an earlier run has kept is offered."""
+
+    def __init__(self, document: Document, recovery: Recovery | None = None) -> None:
         super().__init__()
         self.document = document
+        self.keeper = Keeper(document, recovery) if recovery is not None else None
+        self.recovery_bar = RecoveryBar(recovery.left_over() if recovery is not None else [], self.recover)
         self.runner = Runner(document)
         self.selection = Selection()
         self.stage = -1
@@ -120,6 +126,7 @@ class MainWindow(QMainWindow):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
         column.addLayout(top)
+        column.addWidget(self.recovery_bar)
         column.addWidget(self.waiting)
         column.addWidget(across, 1)
         self.setCentralWidget(whole)
@@ -287,6 +294,18 @@ class MainWindow(QMainWindow):
         self.say(f"Opened {path.name}")
         return True
 
+    def recover(self, kept: Kept) -> bool:
+        """Puts kept edits on the screen, as edits of the file they came from that are not saved yet."""
+        if not self._may_leave():
+            return False
+        origin = Path(kept.origin) if kept.origin else None
+        self.document.replace(kept.project, origin)
+        self.document.saved = None
+        self.document.changed.emit()
+        self.runner.reset()
+        self.say(f"Recovered {kept.project.name}; save it to keep it")
+        return True
+
     def save(self) -> bool:
         if self.document.path is None:
             return self.ask_save()
@@ -339,6 +358,8 @@ class MainWindow(QMainWindow):
             return
         self.runner.pause()
         self.proof.stop()
+        if self.keeper is not None:
+            self.keeper.close()
         event.accept()
 
     # -- the rest of the commands
