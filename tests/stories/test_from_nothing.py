@@ -67,7 +67,7 @@ def test_a_lock_gate_from_an_empty_file_to_a_passing_scenario(qtbot, opened, tmp
             ("GateDrive", "output", "%QX0.0"),
         )
     ):
-        window.signals.add()
+        window.signals.list.add()
         qtbot.keyClick(QApplication.focusWidget(), Key.Key_Escape)
         typed(qtbot, table, row, 0, name)
         chosen(table, row, 1, cls)

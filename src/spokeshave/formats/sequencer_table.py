@@ -31,12 +31,18 @@ def mark_text(step: Step, target: str) -> str:
     return " / ".join(found)
 
 
+WAITS = "waits with "
+
+
 def next_text(sequence: Sequence, step: Step, way: Transition | None) -> str:
-    """Where a row leads; a step that waits for others says which step they lead to together."""
+    """Where a row leads; a step that waits for others names the one of them in whose row the transition stands."""
     if way is not None:
         return " + ".join(way.targets)
     join = next((t for _, t in sequence.leaving(step.name)), None)
-    return f"joins {join.targets[0]}" if join else ""
+    if join is None:
+        return ""
+    listed = {s.name: i for i, s in enumerate(sequence.steps)}
+    return WAITS + max((s for s in join.sources if s in listed), key=lambda s: listed[s])
 
 
 def table_of(sequence: Sequence, targets: Items[str], steps: Items[str] = ()) -> list[list[str]]:
@@ -76,7 +82,7 @@ def block_from(rows: list[list[str]], sequence: Sequence, targets: Items[str]) -
     """
     heads = [NUMBER, STEP, *targets, AWAITS, LONGEST, NEXT]
     first = 0
-    if rows and any(c.lower() in ("step", "name") for c in rows[0]):
+    if rows and any(c.lower() in _HEADS for c in rows[0]):
         heads = [_HEADS.get(c.lower(), c) for c in rows[0]]
         first = 1
     at = {h: i for i, h in enumerate(heads)}
@@ -123,14 +129,14 @@ def _wired(sequence: str, steps: list[Step], ways: list[tuple[str, str, str]]) -
     inner, out = [], []
     rows = []
     for source, condition, target in ways:
-        if target.lower().startswith("joins "):
-            joined.setdefault(target[6:].strip().lower(), []).append(source)
+        if target.lower().startswith(WAITS):
+            joined.setdefault(target[len(WAITS) :].strip().lower(), []).append(source)
         else:
             rows.append((source, condition or "TRUE", target))
     order = [s.name for s in unique]
     for n, (source, condition, target) in enumerate(rows):
         goals = tuple(names.get(p.strip().lower(), p.strip()) for p in target.split("+")) if target else ()
-        waits = joined.pop(goals[0].lower(), []) if len(goals) == 1 else []
+        waits = joined.pop(source.lower(), [])
         t = Transition((*waits, source), goals, condition)
         if goals and all(g in order for g in goals):
             inner.append(t)

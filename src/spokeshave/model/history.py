@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from spokeshave.model.project import Project
 
@@ -13,7 +13,7 @@ class Entry:
 
     project: Project
     edit: str
-    before: Entry | None
+    before: Entry | None = field(repr=False)
 
 
 @dataclass(frozen=True, slots=True)
