@@ -256,7 +256,9 @@ class ItemView(QTableView):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         control = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
-        if event.matches(QKeySequence.StandardKey.Copy):
+        if self.state() == QAbstractItemView.State.EditingState:
+            super().keyPressEvent(event)
+        elif event.matches(QKeySequence.StandardKey.Copy):
             self.copy()
         elif event.matches(QKeySequence.StandardKey.Paste):
             self.paste()
@@ -268,6 +270,10 @@ class ItemView(QTableView):
             self._go_down()
         else:
             super().keyPressEvent(event)
+
+    def end_typing(self) -> None:
+        """Takes what is typed in a cell, before rows are added or taken away."""
+        self.setCurrentIndex(NO_PARENT)
 
     def _go_down(self) -> None:
         below = self.rows_from(self.currentIndex().row())[1:]

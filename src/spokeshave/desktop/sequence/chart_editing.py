@@ -6,7 +6,7 @@ from collections.abc import Callable
 from functools import partial
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtCore import QEvent, QObject, QPointF, QRectF, Qt
 from PySide6.QtGui import QKeyEvent, QPainter, QPen, QPolygonF
 from PySide6.QtWidgets import (
     QCompleter,
@@ -82,6 +82,29 @@ class Handle(QGraphicsItem):
             self.press()
 
 
+class _LineKeys(QObject):
+    """Return and Escape end a line, and go no further: to the chart they would mean something else."""
+
+    def __init__(self, line: QLineEdit, take: Callable[[], object], leave: Callable[[], object]) -> None:
+        super().__init__(line)
+        self.line, self.take, self.leave = line, take, leave
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if not isinstance(event, QKeyEvent) or event.type() != QEvent.Type.KeyPress:
+            return False
+        words = self.line.words if isinstance(self.line, ConditionEdit) else self.line.completer()
+        popup = words.popup() if words is not None else None
+        if popup is not None and popup.isVisible():
+            return False
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self.take()
+            return True
+        if event.key() == Qt.Key.Key_Escape:
+            self.leave()
+            return True
+        return False
+
+
 class ChartEditing:
     """What a person does to the drawing of one sequence; the edits themselves are those of the page's editor."""
 
@@ -146,7 +169,8 @@ class ChartEditing:
                 if typed != text:
                     take(typed)
 
-        line.returnPressed.connect(done)
+        keys = _LineKeys(line, done, self.close)
+        line.installEventFilter(keys)
         line.editingFinished.connect(done)
         line.show()
         line.setFocus()

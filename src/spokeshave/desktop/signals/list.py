@@ -284,6 +284,7 @@ class SignalList(QWidget):
 
     def add(self) -> None:
         row = max(-1, self.view.current_row())
+        self.view.end_typing()
         names = [c.value for c in SignalClass]
         cls = SignalClass(self.cls.currentText()) if self.cls.currentText() in names else SignalClass.INPUT
         if self.document.edit("Add a signal", lambda p: edits.new_signal(p, cls, row + 1)):

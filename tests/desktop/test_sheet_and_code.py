@@ -1,0 +1,341 @@
+"""The sheet typed like a spreadsheet and the code face: what is typed, pasted, found, measured, read back."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import pytest
+from PySide6.QtCore import QItemSelection, QItemSelectionModel, Qt
+from PySide6.QtWidgets import QApplication
+
+from spokeshave.desktop.sequence.sheet import FIRST_MARK, STEP, lasted_text
+from spokeshave.formats import spoke
+from spokeshave.model import flow_edits
+from spokeshave.model.diagnostics import Place
+from spokeshave.model.project import Project
+from spokeshave.verify.measure import Lasted
+from tests.core.test_rows_and_times import timed
+from tests.desktop.test_window import cell, sheet_of, type_into
+
+Key = Qt.Key
+Mod = Qt.KeyboardModifier
+
+
+def select(view, *indexes):
+    chosen = QItemSelection()
+    for index in indexes:
+        chosen.select(index, index)
+    view.setCurrentIndex(indexes[0])
+    view.selectionModel().select(chosen, QItemSelectionModel.SelectionFlag.ClearAndSelect)
+
+
+def names(window, sequence="Roast"):
+    return [s.name for s in window.document.project.sequence(sequence).steps]
+
+
+# -- the sheet
+
+
+def test_a_mark_is_set_in_all_selected_cells_at_once(qtbot, window):
+    view = sheet_of(window)
+    fan = FIRST_MARK + view.sheet.targets.index("DropDoor")
+    select(view, cell(view, "Charge", fan), cell(view, "CloseGate", fan), cell(view, "RoastLight", fan))
+    qtbot.keyClick(view, Key.Key_Space)
+    q = window.document.project.sequence("Roast")
+    assert all(q.step(n).action_on("DropDoor") for n in ("Charge", "CloseGate", "RoastLight"))
+    assert window.document.history.undo_name == "Edit 3 cells"
+    qtbot.keyClick(view, Key.Key_Delete)
+    q = window.document.project.sequence("Roast")
+    assert not any(q.step(n).action_on("DropDoor") for n in ("Charge", "CloseGate", "RoastLight"))
+
+
+def test_cells_are_copied_and_pasted_as_a_block_and_into_many(qtbot, window):
+    view = sheet_of(window)
+    sheet = view.sheet
+    select(view, cell(view, "Preheat", sheet.window), cell(view, "Charge", sheet.window))
+    qtbot.keyClick(view, Key.Key_C, Mod.ControlModifier)
+    assert QApplication.clipboard().text() == "60s\n6s\n"
+    select(view, cell(view, "AwaitTray", sheet.window))
+    qtbot.keyClick(view, Key.Key_V, Mod.ControlModifier)
+    q = window.document.project.sequence("Roast")
+    assert (q.step("AwaitTray").longest, q.step("Drop").longest) == ("T#60s", "T#6s")
+    QApplication.clipboard().setText("7s")
+    select(
+        view, cell(view, "Preheat", sheet.window), cell(view, "Charge", sheet.window), cell(view, "Drop", sheet.window)
+    )
+    qtbot.keyClick(view, Key.Key_V, Mod.ControlModifier)
+    q = window.document.project.sequence("Roast")
+    assert {q.step(n).longest for n in ("Preheat", "Charge", "Drop")} == {"T#7s"}
+
+
+def test_rows_go_to_a_spreadsheet_and_come_back_as_steps(qtbot, window):
+    view = sheet_of(window)
+    select(view, cell(view, "Charge", STEP), cell(view, "CloseGate", STEP))
+    window.sequence.editor.copy()
+    rows = [line.split("\t") for line in QApplication.clipboard().text().splitlines()]
+    assert rows[0][:3] == ["No.", "Step", "Gate"] and [r[1] for r in rows[1:3]] == ["Charge", "CloseGate"]
+    view.setCurrentIndex(cell(view, "CoolDown", STEP))
+    table = "Step\tDrum\tAwaits\tWindow\nWipe\tX\tDrumRuns\t\nBlow\tL 2s\tBlow.T >= T#1s\t\n"
+    QApplication.clipboard().setText(table.replace("\tWindow", "\tLongest"))
+    qtbot.keyClick(view, Key.Key_V, Mod.ControlModifier)
+    at = names(window).index("CoolDown")
+    assert names(window)[at : at + 3] == ["CoolDown", "Wipe", "Blow"]
+    q = window.document.project.sequence("Roast")
+    assert next(t for _, t in q.leaving("Blow")).targets == ("Stop",)
+    assert window.selection.steps == ("Wipe", "Blow"), "what was pasted is selected"
+    before = window.document.project
+    QApplication.clipboard().setText("Step\tDrum\nOops\tQ7\n")
+    view.setCurrentIndex(cell(view, "CoolDown", STEP))
+    window.sequence.editor.paste()
+    assert window.document.project is before and "row 2, Drum: 'Q7' is not a mark" in window.message.text()
+    QApplication.clipboard().setText("")
+    window.sequence.editor.paste()
+    assert "the clipboard has no rows" in window.message.text()
+
+
+def test_rows_are_duplicated_moved_and_deleted_together(qtbot, window):
+    view = sheet_of(window)
+    select(view, cell(view, "AwaitTray", STEP), cell(view, "Drop", STEP))
+    assert window.sequence.editor.duplicate()
+    at = names(window).index("Drop")
+    assert names(window)[at : at + 3] == ["Drop", "AwaitTray2", "Drop2"]
+    window.sequence.editor.move_row(1)
+    at = names(window).index("AwaitTray2")
+    assert names(window)[at - 1 : at + 2] == ["CloseDoor", "AwaitTray2", "Drop2"]
+    qtbot.keyClick(view, Key.Key_Delete)
+    assert "AwaitTray2" not in names(window) and "Drop2" not in names(window)
+    q = window.document.project.sequence("Roast")
+    assert next(t for _, t in q.leaving("Drop")).targets == ("CloseDoor",)
+
+
+def test_shift_insert_makes_a_step_before_and_illegal_jumps_say_why(qtbot, window):
+    view = sheet_of(window)
+    view.setCurrentIndex(cell(view, "Charge", STEP))
+    qtbot.keyClick(view, Key.Key_Insert, Mod.ShiftModifier)
+    assert names(window)[names(window).index("Charge") - 1] == "Step45"
+    before = window.document.project
+    type_into(qtbot, view, cell(view, "Purge", view.sheet.next), "Charge")
+    assert window.document.project is before
+    assert "leaves the simultaneous branches of Purge and SpinUp" in window.message.text()
+
+
+def test_renumbering_asks_for_a_spacing_without_stopping_the_window(qtbot, window):
+    sheet_of(window)
+    window.ask_spacing()
+    dialog = QApplication.activeModalWidget()
+    assert dialog is not None
+    dialog.setIntValue(100)
+    dialog.accept()
+    assert [s.number for s in window.document.project.sequence("Roast").steps[:3]] == [100, 200, 300]
+
+
+def test_find_goes_through_the_places_and_replace_takes_one_undo(qtbot, window):
+    sheet_of(window)
+    window.table.actions["edit.search"].trigger()
+    bar = window.sequence.find_bar
+    assert bar.isVisible()
+    qtbot.keyClicks(bar.text, "BeanTemp")
+    assert bar.count.text() == "3 found"
+    qtbot.keyClick(bar.text, Key.Key_Return)
+    assert bar.count.text() == "1 of 3" and window.selection.place.kind == "transition"
+    qtbot.keyClick(bar.text, Key.Key_Return, Mod.ShiftModifier)
+    assert bar.count.text() == "3 of 3"
+    bar.new.setText("BeanTemp + 1.0")
+    bar.replace_one()
+    conditions = [t.condition for t in window.document.project.sequence("Roast").transitions]
+    assert sum("BeanTemp + 1.0" in c for c in conditions) == 1
+    window.document.undo()
+    bar.text.setText("GateOpened")
+    bar.whole.setChecked(True)
+    bar.new.setText("GateClosed")
+    count = len(bar.hits)
+    bar.replace_everything()
+    assert not bar.hits and count and window.document.history.undo_name == "Replace GateOpened by GateClosed"
+    bar.text.setText("Charge")
+    bar.text.setText("SpinUp")
+    bar.replace_everything()
+    assert "rename those where they stand" in window.message.text()
+    qtbot.keyClick(bar.text, Key.Key_Escape)
+    assert not bar.isVisible()
+
+
+def test_measured_times_and_windows_of_outputs_are_shown_after_a_run(qtbot, window):
+    view = sheet_of(window)
+    assert view.isColumnHidden(view.sheet.measured)
+    window.runner.run_for(500)
+    window.runner.do("hand", "Start", 1)
+    window.runner.run_for(300)
+    window.runner.do("hand", "Start", 0)
+    window.runner.run_for(25_000)
+    assert not view.isColumnHidden(view.sheet.measured)
+    trace = window.runner.session.trace
+    a, b = trace.windows("Roast.Charge.X")[0]
+    assert cell(view, "Charge", view.sheet.measured).data() == f"{(b - a) / 100:.2f} s"
+    assert view.measured.on["Gate"] == tuple((x * 10, y * 10) for x, y in trace.windows("Gate"))
+    window.grab()
+
+
+def test_least_mean_and_greatest_are_told_apart():
+    assert lasted_text(Lasted(3, 1000, 1100.0, 1300)) == "1.00  1.10  1.30 s"
+    assert lasted_text(Lasted(2, 1000, 1000.0, 1000)) == "1.00 s" and lasted_text(None) == ""
+
+
+def test_a_purely_timed_sequence_shows_the_cycle_clock_and_ends_are_typed(qtbot, window):
+    window.document.replace(timed(1000, 2000, 500), None)
+    view = sheet_of(window, "Dip")
+    sheet = view.sheet
+    assert not view.isColumnHidden(sheet.clock)
+    assert [sheet.text(r, sheet.clock) for r in range(3)] == ["1s", "3s", "3s500ms"]
+    type_into(qtbot, view, cell(view, "P0", sheet.clock), "1.5s")
+    conditions = [t.condition for t in window.document.project.sequence("Dip").transitions]
+    assert conditions[:2] == ["P0.T >= T#1s500ms", "P1.T >= T#1s500ms"]
+    type_into(qtbot, view, cell(view, "P1", sheet.clock), "9s")
+    assert "P1 has to end after 1s500ms and before 3s500ms" in window.message.text()
+    type_into(qtbot, view, cell(view, "P1", sheet.awaits), "Y0")
+    assert view.isColumnHidden(view.sheet.clock) or sheet.ends is None
+
+
+def test_comments_have_a_column_when_they_are_wanted(qtbot, window):
+    view = sheet_of(window)
+    assert view.isColumnHidden(view.sheet.comment)
+    window.table.actions["seq.comments"].trigger()
+    assert not view.isColumnHidden(view.sheet.comment)
+    type_into(qtbot, view, cell(view, "Charge", view.sheet.comment), "gate stays open for three seconds")
+    assert window.document.project.sequence("Roast").step("Charge").comment == "gate stays open for three seconds"
+
+
+# -- the code
+
+
+def code_of(window, name="Roast"):
+    window.show_stage(2)
+    window.sequence.show_sequence(name)
+    window.sequence.show_face("code")
+    QApplication.processEvents()
+    return window.sequence.codes[name]
+
+
+def edit_text(code, old, new):
+    text = code.text.toPlainText()
+    assert old in text
+    code.text.setPlainText(text.replace(old, new, 1))
+
+
+def test_a_condition_changed_in_the_code_is_listed_first_and_then_taken_over(qtbot, window):
+    code = code_of(window)
+    assert not code.apply_button.isEnabled() and not code.typed
+    before = window.document.project
+    edit_text(code, "BeanTemp >= ChargeTemp", "BeanTemp >= ChargeTemp + 5.0")
+    assert code.apply_button.isEnabled()
+    code.apply()
+    assert window.document.project is before, "the differences are listed first"
+    item = code.list.topLevelItem(0)
+    assert [item.text(i) for i in range(3)] == [
+        "Roast, transition 40 to 50", "BeanTemp >= ChargeTemp", "BeanTemp >= ChargeTemp + 5.0",
+    ]  # fmt: skip
+    code.list.itemActivated.emit(item, 0)
+    assert window.selection.place.item == "40 to 50"
+    code.apply()
+    q = window.document.project.sequence("Roast")
+    assert next(t for _, t in q.leaving("Preheat")).condition == "BeanTemp >= ChargeTemp + 5.0"
+    assert window.document.history.undo_name == "Apply 1 change of the code" and not code.typed
+    window.document.undo()
+    assert window.document.project is before and "ChargeTemp + 5.0" not in code.text.toPlainText()
+
+
+def test_a_text_that_does_not_parse_changes_nothing_and_says_where(qtbot, window):
+    code = code_of(window)
+    before = window.document.project
+    edit_text(code, "CASE Roast_At OF", "CASE Roast_Ad OF")
+    assert not code.look()
+    assert code.text.faults and code.note.text().startswith(f"line {code.text.faults[0].line}, column")
+    code.apply()
+    assert window.document.project is before and code.text.line == code.text.faults[0].line
+    assert code.typed, "what was typed is still there"
+    window.document.edit("elsewhere", lambda p: flow_edits.insert_step(p, "Cool", "Stir"))
+    assert "Roast_Ad" in code.text.toPlainText(), "an edit elsewhere throws nothing away"
+    code.restore()
+    assert not code.typed and not code.text.faults
+
+
+def test_a_body_is_edited_with_its_faults_told_while_typing(qtbot, window):
+    code = code_of(window)
+    code.choice.setCurrentText("Body CountBatch")
+    assert code.text.toPlainText() == window.document.project.sequence("Roast").bodies[1].text
+    code.text.setPlainText("Batches := Batchs + 1;")
+    assert not code.look() and "did you mean Batches" in code.note.text()
+    code.text.setPlainText("Batches := Batches + 2;")
+    code.apply()
+    code.apply()
+    assert window.document.project.sequence("Roast").bodies[1].text == "Batches := Batches + 2;"
+
+
+def test_the_selected_step_and_the_lines_of_the_code_are_one_place(qtbot, window):
+    code = code_of(window)
+    window.selection.set(Place("step", "Roast", "Drop"))
+    assert "(* Drop *)" in code.text.toPlainText().splitlines()[code.text.line - 1]
+    code.text.setFocus()
+    code.text.go_to(code.lines_of()["AwaitTray"] + 1)
+    assert window.selection.place.step == "AwaitTray"
+    window.runner.run_for(1000)
+    assert code.text.marked == {code.lines_of()["Idle"]: "active"}
+    window.sequence.show_face("sheet")
+    assert window.sequence.sheet.current_step() == "AwaitTray"
+
+
+def test_a_chart_that_cannot_be_a_case_says_why_and_flags_can(qtbot, window):
+    from tests.core.test_chart_edits import chart
+
+    odd = chart("A > B + C", "B + C > A", "B > D", "D > B")
+    window.document.replace(replace(odd, sequences=(replace(odd.sequences[0], name="Odd"),)), None)
+    code = code_of(window, "Odd")
+    assert "waits together with other steps and has another way out" in code.note.text() and code.text.isReadOnly()
+    code.choice.setCurrentText("A flag for each step")
+    assert "Odd_A_X" in code.text.toPlainText() and not code.text.isReadOnly()
+
+
+def test_the_editor_completes_indents_and_matches_brackets(qtbot, window):
+    code = code_of(window)
+    code.choice.setCurrentText("Body CountBatch")
+    editor = code.text
+    editor.setPlainText("")
+    qtbot.keyClicks(editor, "  IF (Batc")
+    assert editor.words.popup().isVisible()
+    qtbot.keyClick(editor, Key.Key_Return)
+    assert "Batches" in editor.toPlainText() or "BatchGoal" in editor.toPlainText()
+    qtbot.keyClicks(editor, " > 1)")
+    editor.words.popup().hide()
+    assert len(editor._brackets()) == 2
+    qtbot.keyClick(editor, Key.Key_Return)
+    assert editor.textCursor().block().text() == "  ", "the next line begins where this one did"
+    qtbot.keyClick(editor, Key.Key_Tab)
+    assert editor.textCursor().block().text() == "    "
+    window.toggle_dark()
+    window.grab()
+    window.toggle_dark()
+
+
+@pytest.mark.parametrize("which", ["opening", "closing"])
+def test_opening_and_closing_logic_are_typed_and_taken_when_one_leaves(qtbot, window, which):
+    window.show_stage(1)
+    window.signals.show_part(2 if which == "opening" else 3)
+    panel = getattr(window.signals, which)
+    panel.text.setPlainText(panel.own + "\nDoorShutt := TRUE;")
+    panel.look()
+    assert "did you mean DoorShut" in panel.note.text()
+    before = panel.own
+    panel.text.setPlainText(f"{before}\n(* note *)")
+    panel.apply()
+    assert getattr(window.document.project, which).endswith("(* note *)")
+    window.document.undo()
+    assert panel.text.toPlainText() == before
+    assert spoke.loads(spoke.dumps(window.document.project)) == window.document.project
+
+
+def test_an_empty_file_has_all_faces(qtbot, window):
+    window.document.replace(Project("Bare"), None)
+    window.new_sequence()
+    for face in ("chart", "code", "sheet"):
+        window.show_face(face)
+        window.grab()
+    assert window.sequence.view is window.sequence.sheets["Sequence"]
