@@ -5,14 +5,14 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Mapping
 from dataclasses import replace
-from typing import TypeVar
 
 from spokeshave.language.syntax import KEYWORDS
 from spokeshave.model.edits import EditError, free_name, taken_names
 from spokeshave.model.flow_edits import NoRoom
 from spokeshave.model.project import Project, Sequence
 
-T = TypeVar("T")
+WIDE = 1_000_000
+"""A spacing with room for any block."""
 _TOKEN = re.compile(r"\(\*.*?\*\)|//[^\n]*|(?:[A-Za-z]+|[0-9]+)#[-+\w.]*|[A-Za-z_]\w*|.", re.DOTALL)
 _NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 
@@ -168,12 +168,19 @@ def renumber(project: Project, sequence: str, spacing: int = 10) -> Project:
     return in_all_texts(replace(project, sequences=sequences), put)
 
 
-def with_room(project: Project, sequence: str, edit: Callable[[Project], T]) -> T:
-    """`edit` of the project; where it finds no number left in between, the steps are renumbered in tens first."""
+def with_room(project: Project, sequence: str, edit: Callable[[Project], Project]) -> Project:
+    """`edit` of the project; where it finds no number left in between, the steps are renumbered in tens first.
+
+    Where tens leave too little room, as for a long block, they are numbered in tens afterwards.
+    """
     try:
         return edit(project)
     except NoRoom:
+        pass
+    try:
         return edit(renumber(project, sequence))
+    except NoRoom:
+        return renumber(edit(renumber(project, sequence, WIDE)), sequence)
 
 
 def rename_device(project: Project, old: str, new: str) -> Project:

@@ -6,7 +6,7 @@ import re
 from dataclasses import dataclass, replace
 
 from spokeshave.model.edits import EditError, free_name, step_index, taken_names
-from spokeshave.model.flow_edits import NEW_CONDITION, number_after, sound_edit, taken_out
+from spokeshave.model.flow_edits import NEW_CONDITION, numbers_after, sound_edit, taken_out
 from spokeshave.model.project import Project, Sequence, Step, Transition
 
 _WORD = re.compile(r"[A-Za-z_]\w*")
@@ -72,14 +72,14 @@ def paste_block(project: Project, sequence: str, after: str, block: Block) -> tu
         leaving = next(seq.leaving(here), None)
         if leaving is not None and len(leaving[1].sources) > 1:
             raise EditError(f"{here} waits in a join; paste behind a step that goes on alone")
-        made: list[Step] = []
-        for s in block.steps:
-            now = replace(seq, steps=(*seq.steps, *made)) if made else seq
-            number = number_after(now, len(now.steps) - 1 if made else at)
-            made.append(replace(
-                s, name=names[s.name], number=number, longest=put(s.longest), shortest=put(s.shortest),
+        numbers = numbers_after(seq, at, len(block.steps))
+        made = [
+            replace(
+                s, name=names[s.name], number=n, longest=put(s.longest), shortest=put(s.shortest),
                 permissive=put(s.permissive), actions=tuple(replace(a, time=put(a.time)) for a in s.actions),
-            ))  # fmt: skip
+            )
+            for s, n in zip(block.steps, numbers)
+        ]  # fmt: skip
         onward = leaving[1].targets if leaving else ()
         ways = list(seq.transitions)
         at_way = leaving[0] if leaving else len(ways)

@@ -61,6 +61,20 @@ def number_after(sequence: Sequence, index: int) -> int:
     return here + (5 if gap == 10 else gap // 2)
 
 
+def numbers_after(sequence: Sequence, index: int, count: int) -> list[int]:
+    """As `number_after`, for several steps in a row."""
+    if count == 1:
+        return [number_after(sequence, index)]
+    here = sequence.steps[index].number
+    above = min((s.number for s in sequence.steps if s.number > here), default=0)
+    if not above:
+        return [(here // 10 + 1 + n) * 10 for n in range(count)]
+    step = (above - here) // (count + 1)
+    if step < 1:
+        raise NoRoom(f"there is no room for {count} numbers between {here} and {above}; renumber {sequence.name} first")
+    return [here + step * (n + 1) for n in range(count)]
+
+
 def number_before(sequence: Sequence, index: int) -> int:
     """As `number_after`, between the next lower number and that of the step at `index`."""
     here = sequence.steps[index].number
