@@ -13,7 +13,9 @@ from spokeshave.desktop.start import make_app
 from spokeshave.desktop.theme import theme
 from spokeshave.desktop.window import MainWindow
 from spokeshave.formats.files import read_project
+from spokeshave.language.units import add_copy, belongings, new_unit
 from spokeshave.model.diagnostics import Place
+from spokeshave.model.project import Project, Unit
 from spokeshave.verify.scenarios import run_all
 
 
@@ -29,6 +31,16 @@ def take_pictures(file: Path, folder: Path, size: tuple[int, int] = (1280, 800))
         return _take(file, folder, size)
     finally:
         qInstallMessageHandler(before)
+
+
+def _show_unit(window: MainWindow, project: Project) -> None:
+    """The last sequence as a unit, with a copy."""
+    name = project.sequences[-1].name
+    signals, devices = belongings(project, (name,))
+    unit = Unit(f"{name}ing unit", "", signals, (name,), devices)
+    window.document.edit("Make a unit", lambda p: new_unit(p, unit))
+    window.document.edit("Copy the unit", lambda p: add_copy(p, unit.name, "B_"))
+    window.signals.show_part(4)
 
 
 def _pass_on(kind: QtMsgType, context: QMessageLogContext, text: str) -> None:
@@ -69,6 +81,8 @@ def _take(file: Path, folder: Path, size: tuple[int, int]) -> list[Path]:
     take("3-sequence-sheet")
     window.show_face("chart")
     take("3-sequence-chart")
+    window.show_face("code")
+    take("3-sequence-code")
     window.show_face("sheet")
     window.show_stage(3)
     window.selection.set(Place("device", item=project.devices[0].name if project.devices else ""))
@@ -83,6 +97,12 @@ def _take(file: Path, folder: Path, size: tuple[int, int]) -> list[Path]:
     window.toggle_dark()
     window.show_stage(1)
     take("2-signals")
+    if len(project.sequences) > 1:
+        _show_unit(window, project)
+        take("2-signals-units")
+        window.document.undo()
+        window.document.undo()
+        window.signals.show_part(0)
     document.take_results(run_all(project))
     window.show_stage(0)
     take("1-brief")

@@ -114,10 +114,11 @@ def block_from(rows: list[list[str]], sequence: Sequence, targets: Items[str]) -
             ways.append((steps[-1].name, cell.get(AWAITS, ""), cell.get(NEXT, "")))
     if not steps:
         raise EditError("there are no rows with steps to paste")
-    return _wired(sequence.name, steps, ways)
+    return _wired(sequence.name, steps, ways, implied=not any(target for _, _, target in ways))
 
 
-def _wired(sequence: str, steps: list[Step], ways: list[tuple[str, str, str]]) -> Block:
+def _wired(sequence: str, steps: list[Step], ways: list[tuple[str, str, str]], implied: bool) -> Block:
+    """`implied`: the table says nowhere where steps lead, so each leads to the one below it."""
     taken: set[str] = set()
     unique: list[Step] = []
     for s in steps:
@@ -146,6 +147,6 @@ def _wired(sequence: str, steps: list[Step], ways: list[tuple[str, str, str]]) -
             out.append(t)
     with_way = {s for t in (*inner, *out) for s in t.sources}
     for a, b in pairwise(order):
-        if a not in with_way:
+        if implied and a not in with_way:
             inner.append(Transition((a,), (b,), f"{a}.T >= T#1s"))
     return Block(sequence, tuple(unique), tuple(inner), tuple(out))
