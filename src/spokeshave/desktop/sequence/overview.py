@@ -15,6 +15,8 @@ if TYPE_CHECKING:
     from spokeshave.desktop.sequence.chart_view import ChartView
 
 ROOM = (150, 200)
+LEAST_VIEW = 640
+"""A narrower view needs its room for the chart itself."""
 
 
 class Overview(QWidget):
@@ -43,7 +45,7 @@ class Overview(QWidget):
         port = self.view.viewport()
         seen = self._seen()
         larger = seen.width() < self.plan.width * 0.98 or seen.height() < self.plan.height * 0.98
-        self.setVisible(self.wanted and larger and self.plan.width > 0)
+        self.setVisible(self.wanted and larger and self.plan.width > 0 and port.width() >= LEAST_VIEW)
         w, h = max(24, int(self.plan.width * self.factor)) + 8, max(24, int(self.plan.height * self.factor)) + 8
         self.setGeometry(port.width() - w - 8, port.height() - h - 8, w, h)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QRect, QRectF, QSize, Qt
@@ -23,6 +24,18 @@ HEAD_H = 92
 
 def _cut(text: str, painter: QPainter, width: float) -> str:
     return QFontMetrics(painter.font()).elidedText(text, Qt.TextElideMode.ElideRight, int(width))
+
+
+def two_lines(text: str, room: int) -> list[str]:
+    """A long condition in two lines, cut in front of an operator where the first fits into `room` letters.
+
+    >>> two_lines("GateClosed AND NOT GateOpened AND Go", 30)
+    ['GateClosed AND NOT GateOpened', 'AND Go']
+    """
+    if len(text) <= room:
+        return [text]
+    cuts = [m.start() for m in re.finditer(r" (?=AND |OR |XOR |& |>|<|=)", text) if m.start() <= room]
+    return [text[: cuts[-1]], text[cuts[-1] + 1 :]] if cuts else [text]
 
 
 class SheetDelegate(QStyledItemDelegate):
@@ -134,17 +147,23 @@ class SheetDelegate(QStyledItemDelegate):
             painter.drawLine(int(x + 4), int(y + 4), int(x + 11), int(y - 5))
             painter.setPen(theme.colour("ink"))
             inner.adjust(0, 0, -18, 0)
-        shown = _cut(text, painter, inner.width())
-        painter.drawText(inner, Qt.AlignmentFlag.AlignVCenter, shown)
-        if awaited is not None:
-            metrics = QFontMetrics(painter.font())
-            pen = QPen(theme.colour("false"), 2, Qt.PenStyle.DotLine)
-            for term in awaited.missing:
+        lines = [text]
+        if QFontMetrics(painter.font()).horizontalAdvance(text) > inner.width():
+            painter.setFont(code_font(11))
+            lines = two_lines(text, int(inner.width() / QFontMetrics(painter.font()).horizontalAdvance("0")))
+        metrics = QFontMetrics(painter.font())
+        height = metrics.height() - 1
+        top = inner.center().y() - height * len(lines) / 2
+        for n, line in enumerate(lines):
+            area = QRectF(inner.left(), top + n * height, inner.width(), height)
+            painter.setPen(theme.colour("ink"))
+            shown = _cut(line, painter, inner.width())
+            painter.drawText(area, Qt.AlignmentFlag.AlignVCenter | Qt.TextFlag.TextDontClip, shown)
+            painter.setPen(QPen(theme.colour("false"), 2, Qt.PenStyle.DotLine))
+            for term in awaited.missing if awaited is not None else ():
                 start = shown.find(term.text)
                 if start >= 0:
-                    x = inner.left() + metrics.horizontalAdvance(shown[:start])
-                    y = inner.center().y() + metrics.height() / 2 + 1
-                    painter.setPen(pen)
+                    x, y = area.left() + metrics.horizontalAdvance(shown[:start]), area.bottom()
                     painter.drawLine(int(x), int(y), int(x + metrics.horizontalAdvance(term.text)), int(y))
         painter.restore()
 
@@ -201,7 +220,7 @@ class SheetHeader(QHeaderView):
 
     def sizeHint(self) -> QSize:
         longest = max((len(t) for t in self.view.sheet.targets), default=0)
-        return QSize(100, max(40, min(HEAD_H + 40, 34 + int(longest * 7.6))))
+        return QSize(100, max(40, min(HEAD_H + 40, 26 + int(longest * 7.3))))
 
     def paintSection(self, painter: QPainter, rect: QRect, logical: int) -> None:
         sheet = self.view.sheet
@@ -220,7 +239,7 @@ class SheetHeader(QHeaderView):
                 painter.fillRect(QRect(rect.left() + 1, rect.bottom() - 3, rect.width() - 2, 3), painter.pen().color())
             painter.translate(rect.center().x() + 5, rect.bottom() - 12)
             painter.rotate(-90)
-            painter.drawText(0, 0, _cut(text, painter, rect.height() - 20))
+            painter.drawText(0, 0, _cut(text, painter, rect.height() - 16))
             painter.setWorldTransform(within)
             self._paint_windows(painter, rect, text)
         else:

@@ -13,14 +13,14 @@ from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.sequence.editor import SequenceEditor
 from spokeshave.desktop.sequence.flow_painter import flow_width
 from spokeshave.desktop.sequence.live import Live
-from spokeshave.desktop.sequence.sheet import FIRST_MARK, FLOW, NUMBER, STEP, Sheet
+from spokeshave.desktop.sequence.sheet import FIRST_MARK, FLOW, NUMBER, STEP, Sheet, lasted_text
 from spokeshave.desktop.sequence.sheet_cells import SheetDelegate, SheetHeader
 from spokeshave.desktop.theme import code_font, text_font, theme
 from spokeshave.formats.sequencer_table import from_text, mark_text, to_text
 from spokeshave.model.chart_texts import window_text
 from spokeshave.verify.measure import Measured, measure
 
-ROW_H = 27
+ROW_H = 28
 
 
 class SheetView(QTableView):
@@ -77,12 +77,12 @@ class SheetView(QTableView):
             FLOW: flow_width(sheet.flow),
             NUMBER: 46,
             STEP: room((s.name for s in q.steps), bold, 26, 90, 260),
-            sheet.awaits: room((t.condition for t in q.transitions), code, 30, 180, 360),
+            sheet.awaits: room((t.condition for t in q.transitions), code, 30, 180, 250),
             sheet.window: room(map(window_text, q.steps), plain, 20, 64, 130),
             sheet.clock: 76,
-            sheet.next: room((" + ".join(t.targets) for t in q.transitions), plain, 20, 110, 200),
+            sheet.next: room((sheet.text(r, sheet.next) for r in range(sheet.rowCount())), plain, 20, 80, 200),
             sheet.comment: room((s.comment for s in q.steps), plain, 20, 120, 260),
-            sheet.measured: 128,
+            sheet.measured: room(map(lasted_text, sheet.lasted.values()), plain, 18, 62, 150),
         }
         widths |= {
             FIRST_MARK + i: room(marks.get(n.lower(), ()), bold, 12, 30, 120) for i, n in enumerate(sheet.targets)
@@ -166,6 +166,10 @@ class SheetView(QTableView):
         if session is not None and session.trace.scan_count:
             self.measured = measure(session.trace, self.sheet.sequence, tuple(self.sheet.targets))
         self.sheet.lasted = self.measured.lasted if self.measured else {}
+        texts = [lasted_text(x) for x in self.sheet.lasted.values()]
+        wanted = 18 + QFontMetrics(text_font(13)).horizontalAdvance(max(texts, key=len, default=""))
+        if wanted > self.columnWidth(self.sheet.measured):
+            self.setColumnWidth(self.sheet.measured, wanted)
         self.setColumnHidden(self.sheet.measured, not self.sheet.lasted)
 
     @property
