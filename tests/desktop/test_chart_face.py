@@ -16,6 +16,7 @@ from spokeshave.desktop.sequence.export import pages_of
 from spokeshave.desktop.window import MainWindow
 from spokeshave.model import edits, flow_edits
 from spokeshave.model.diagnostics import Place
+from spokeshave.model.layout import layout
 from tests.core.test_large import long_table
 
 Key = Qt.Key
@@ -339,3 +340,28 @@ def test_a_large_file_catches_up_before_it_runs(qtbot, large):
     assert large.runner.session is before, "it is made ready when nobody types any more"
     large.runner.one_scan()
     assert large.runner.session.program.project is large.document.project
+
+
+def test_a_step_in_a_large_chart_is_sketched_at_once_and_laid_out_a_moment_later(qtbot, large):
+    chart = chart_of(large, "S500")
+    document = large.document
+    start = time.perf_counter()
+    document.edit("i", lambda p: flow_edits.insert_step(p, "Main", "S500"))
+    assert time.perf_counter() - start < 0.3
+    new = next(n for n in chart.items_by_step if n.startswith("Step"))
+    above, sketched, below = (chart.items_by_step[n].y() for n in ("S500", new, "S510"))
+    assert above < sketched < below, "there is room between them"
+    chart.finish()
+    plan = layout(document.project.sequence("Main"))
+    steps = document.project.sequence("Main").steps
+    assert {steps[b.step].name: (b.x, b.y) for b in plan.boxes} == {
+        n: (i.x(), i.y()) for n, i in chart.items_by_step.items()
+    }
+    document.edit(
+        "c", lambda p: flow_edits.change_transition(p, "Main", 60, condition="In1 AND NOT In2 AND NOT In3 AND In4")
+    )
+    assert chart.carrier[60].ways[0].condition.startswith("In1 AND NOT In2 AND NOT In3")
+    document.undo()
+    document.undo()
+    chart.finish()
+    assert new not in chart.items_by_step and len(chart.items_by_step) == 2000

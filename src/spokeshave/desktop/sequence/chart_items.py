@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, NamedTuple
 
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QBrush, QColor, QFontMetricsF, QPainter, QPainterPath, QPen, QPolygonF
+from PySide6.QtGui import QBrush, QColor, QFontMetricsF, QPainter, QPainterPath, QPen
 from PySide6.QtWidgets import QGraphicsItem, QStyleOptionGraphicsItem, QWidget
 
 from spokeshave.desktop.theme import code_font, state_colour, text_font, theme
@@ -21,11 +21,11 @@ from spokeshave.model.chart_texts import (
     chips_top,
     condition_lines,
 )
-from spokeshave.model.layout import Bar, Line, StepBox
+from spokeshave.model.layout import Bar, StepBox
 from spokeshave.model.project import Step, Transition
 
 if TYPE_CHECKING:
-    from spokeshave.desktop.sequence.chart_view import ChartView
+    from spokeshave.desktop.sequence.chart_paper import ChartPaper
 
 HALF_BAR = 15
 READABLE = 0.4
@@ -44,7 +44,7 @@ class StepItem(QGraphicsItem):
     """A step with its action blocks, and the bars of the transitions that it carries: recolouring repaints only this."""
 
     def __init__(
-        self, view: ChartView, step: Step, box: StepBox, bars: tuple[Bar, ...], ways: tuple[Transition, ...]
+        self, view: ChartPaper, step: Step, box: StepBox, bars: tuple[Bar, ...], ways: tuple[Transition, ...]
     ) -> None:
         super().__init__()
         self.view = view
@@ -266,61 +266,3 @@ class StepItem(QGraphicsItem):
                     painter.drawLine(
                         QPointF(left, at.y() + 3), QPointF(left + metrics.horizontalAdvance(term.text), at.y() + 3)
                     )
-
-
-class LinesItem(QGraphicsItem):
-    """All lines of a chart; only those in the exposed part are drawn."""
-
-    BAND = 300
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setZValue(-1)
-        self.setFlag(QGraphicsItem.GraphicsItemFlag.ItemUsesExtendedStyleOption)
-        self._area = QRectF()
-        self._bands: dict[int, list[Line]] = {}
-
-    def show_lines(self, lines: tuple[Line, ...], area: QRectF) -> None:
-        self.prepareGeometryChange()
-        self._area = area
-        bands: dict[int, list[Line]] = {}
-        for line in lines:
-            ys = [y for _, y in line.points]
-            for band in range(int(min(ys)) // self.BAND, int(max(ys)) // self.BAND + 1):
-                bands.setdefault(band, []).append(line)
-        self._bands = bands
-        self.update()
-
-    def boundingRect(self) -> QRectF:
-        return self._area
-
-    def shape(self) -> QPainterPath:
-        return QPainterPath()
-
-    def paint(self, painter: QPainter, option: QStyleOptionGraphicsItem, widget: QWidget | None = None) -> None:
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        seen: dict[int, Line] = {}
-        area = option.exposedRect
-        for band in range(int(area.top()) // self.BAND, int(area.bottom()) // self.BAND + 1):
-            for line in self._bands.get(band, ()):
-                seen[id(line)] = line
-        painter.setPen(QPen(theme.colour("ink"), 1.3))
-        painter.setBrush(theme.colour("ink"))
-        for line in seen.values():
-            for dy in (-2.0, 2.0) if line.doubled else (0.0,):
-                painter.drawPolyline(QPolygonF([QPointF(x, y + dy) for x, y in line.points]))
-            if line.arrow:
-                self._paint_arrows(painter, line)
-
-    @staticmethod
-    def _paint_arrows(painter: QPainter, line: Line) -> None:
-        """One where it arrives, one half way up."""
-        (px, _), (x, y) = line.points[-2:]
-        to = 6.0 if px < x else -6.0
-        painter.drawPolygon(QPolygonF([QPointF(x, y), QPointF(x - to, y - 3.5), QPointF(x - to, y + 3.5)]))
-        (ax, ay), (_, by) = line.points[2:4]
-        if abs(ay - by) > 80:
-            middle = (ay + by) / 2
-            painter.drawPolygon(
-                QPolygonF([QPointF(ax, middle - 6), QPointF(ax - 3.5, middle), QPointF(ax + 3.5, middle)])
-            )

@@ -1,56 +1,33 @@
-"""The chart on the screen: the same model as the sheet, laid out from its structure, live, edited on the drawing."""
+"""The chart on the screen: zoom, selection, the mouse and the keys; what is drawn is in `chart_paper`."""
 
 from __future__ import annotations
 
 from typing import Any
 
-from PySide6.QtCore import QPointF, QRectF, Qt, QTimer
+from PySide6.QtCore import QPointF, Qt, QTimer
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QResizeEvent, QShowEvent, QWheelEvent
-from PySide6.QtWidgets import QGraphicsScene, QGraphicsView
+from PySide6.QtWidgets import QGraphicsView
 
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.sequence.chart_editing import ChartEditing
-from spokeshave.desktop.sequence.chart_items import LinesItem, StepItem
+from spokeshave.desktop.sequence.chart_items import StepItem
+from spokeshave.desktop.sequence.chart_paper import LARGE, ChartPaper
 from spokeshave.desktop.sequence.editor import SequenceEditor
-from spokeshave.desktop.sequence.live import Live
 from spokeshave.desktop.sequence.overview import Overview
-from spokeshave.engine.explain import Awaited
 from spokeshave.engine.link_sequence import transition_place
 from spokeshave.model.diagnostics import Place
-from spokeshave.model.flow import same_flow
-from spokeshave.model.fold import Folded, foldable, folded
-from spokeshave.model.layout import Bar, Layout, Plan
-from spokeshave.model.project import Sequence
 
 LEAST, MOST = 0.08, 4.0
 
 
-class ChartView(QGraphicsView):
+class ChartView(ChartPaper):
     """The chart of one sequence. The wheel zooms, dragging the paper moves it, dragging a step puts it elsewhere."""
 
     def __init__(self, editor: SequenceEditor, name: str, runner: Runner) -> None:
-        super().__init__()
-        self.editor, self.document, self.name, self.runner = editor, editor.document, name, runner
+        super().__init__(editor, name, runner)
         self.selection = editor.selection
-        self.live = Live()
-        self.sequence = Sequence(name, "", ())
-        self.folds: frozenset[str] = frozenset()
-        self.folded = Folded(self.sequence, (), {})
-        self.plan = Layout((), (), (), 0, 0)
-        self._planned = Plan(Sequence(name, "", ()))
-        self.follows = True
-        self.drop: tuple[str, str] | None = None
-        """While a step is dragged: the step under it, and why it cannot go behind that."""
-        self.items_by_step: dict[str, StepItem] = {}
-        self.carrier: dict[int, StepItem] = {}
-        """The item that shows a transition, by its index in the whole sequence."""
         self._fitted = False
         self._pressed: tuple[StepItem, QPointF] | None = None
-        self._awaited: dict[int, Awaited] = {}
-        self._problems: dict[tuple[str, object], str] = {}
-        self.setScene(QGraphicsScene(self))
-        self.lines = LinesItem()
-        self.scene().addItem(self.lines)
         self.setAccessibleName(f"Chart of {name}")
         self.setAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop)
         self.setDragMode(QGraphicsView.DragMode.ScrollHandDrag)
@@ -60,129 +37,18 @@ class ChartView(QGraphicsView):
         self.editing = ChartEditing(self)
         self._handles_later = QTimer(self)
         self._handles_later.setSingleShot(True)
-        self._handles_later.setInterval(0)
         self._handles_later.timeout.connect(self.editing.show_handles)
         self.scene().selectionChanged.connect(self._tell_selection)
-        self.document.changed.connect(self.rebuild)
-        self.document.checked.connect(self.take_findings)
         self.selection.changed.connect(self._follow_selection)
         runner.advanced.connect(self.follow_run)
-        self.rebuild()
-        self.take_findings()
 
-    # -- drawing
-
-    @property
-    def initial(self) -> str:
-        return self.sequence.initial
-
-    def rebuild(self) -> None:
-        """Follows the document; only what differs is moved or redrawn. A hidden chart waits until it is shown."""
-        sequence = self.document.project.sequence(self.name)
-        if sequence is not None and sequence is not self.sequence and self.isVisible():
-            self.sequence = sequence
-            self._draw()
-
-    def rebuild_now(self) -> None:
-        """Follows the document even while hidden."""
-        sequence = self.document.project.sequence(self.name)
-        if sequence is not None and sequence is not self.sequence:
-            self.sequence = sequence
-            self._draw()
-
-    def _draw(self) -> None:
-        self.folded = folded(self.sequence, self.folds)
-        drawn = self.folded.sequence
-        if same_flow(self._planned.sequence, drawn) and self.items_by_step:
-            found = self._planned.with_texts(drawn)
-            if found is not None:
-                self.plan = found[0]
-                self._redraw_texts(found[1])
-                return
-        self._planned = Plan(drawn, self._planned)
-        self.plan = plan = self._planned.drawn()
-        bars: dict[int, list[Bar]] = {}
-        for bar in plan.bars:
-            bars.setdefault(bar.step, []).append(bar)
-        scene = self.scene()
-        scene.blockSignals(True)
-        items: dict[str, StepItem] = {}
-        self.carrier = {}
-        for box in plan.boxes:
-            step = drawn.steps[box.step]
-            own = bars.get(box.step, [])
-            ways = tuple(drawn.transitions[b.transition] for b in own)
-            renumbered = tuple(Bar(self.folded.ways[b.transition], b.step, b.x, b.y, b.back) for b in own)
-            item = self.items_by_step.pop(step.name, None)
-            if item is None:
-                item = StepItem(self, step, box, renumbered, ways)
-                scene.addItem(item)
-            else:
-                item.place(step, box, renumbered, ways)
-            items[step.name] = item
-            for b in renumbered:
-                self.carrier[b.transition] = item
-        for gone in self.items_by_step.values():
-            scene.removeItem(gone)
-        self.items_by_step = items
-        area = QRectF(0, 0, plan.width + 40, plan.height + 40)
-        self.lines.show_lines(plan.lines, area)
-        scene.blockSignals(False)
-        scene.setSceneRect(area)
-        self.overview.show_plan(plan)
+    def drawn(self) -> None:
+        self.overview.show_plan(self.plan)
+        self._handles_later.setInterval(200 if len(self.items_by_step) > LARGE else 0)
         self._follow_selection()
         self._handles_later.start()
 
-    def _redraw_texts(self, changed: set[int]) -> None:
-        """Draws only steps whose texts are others; everything stands where it stood."""
-        drawn = self.folded.sequence
-        for i in changed:
-            step = drawn.steps[i]
-            item = self.items_by_step[step.name]
-            ways = tuple(drawn.transitions[b.transition] for b in self.plan.bars if b.step == i)
-            item.place(step, self._planned.boxes[i], item.bars, ways)
-
-    def redraw(self) -> None:
-        """Draws everything anew, for another theme."""
-        self.scene().update()
-        self.overview.show_plan(self.plan)
-
-    def hidden_in(self, step: str) -> int:
-        """How many steps a folded branch stands for."""
-        return len(self.folded.within.get(step, ()))
-
-    def fold(self, step: str) -> None:
-        """Folds the branch that begins with a step, or opens it again."""
-        if step in self.folds:
-            self.folds -= {step}
-        elif foldable(self.sequence, step):
-            self.folds |= {step}
-        else:
-            self.document.refused.emit(f"{step} begins no branch of several steps; select the first step of one")
-            return
-        self._draw()
-
-    def take_findings(self) -> None:
-        found: dict[tuple[str, object], str] = {}
-        for d in self.document.findings:
-            p = d.place
-            if p.sequence.lower() == self.name.lower() and d.severity != "advice":
-                found.setdefault(("way", p.index) if p.kind == "transition" else ("step", p.step), d.message)
-        if found != self._problems:
-            self._problems = found
-            self.viewport().update()
-
-    def problem_of(self, step: str) -> str:
-        return self._problems.get(("step", step), "")
-
-    def problem_of_way(self, way: int) -> str:
-        return self._problems.get(("way", way), "")
-
     # -- the run
-
-    def awaited(self, transition: int) -> Awaited | None:
-        """What a transition waits on, if one of its predecessors is active."""
-        return self._awaited.get(transition)
 
     def follow_run(self) -> None:
         if not self.isVisible():
@@ -257,11 +123,6 @@ class ChartView(QGraphicsView):
 
     # -- selection
 
-    def selected_way(self) -> int:
-        """The selected transition of this sequence, -1 for none."""
-        way = self.editor.way()
-        return -1 if way is None or self.editor.current.lower() != self.name.lower() else way
-
     def _tell_selection(self) -> None:
         items = [i for i in self.scene().selectedItems() if isinstance(i, StepItem)]
         if not items:
@@ -306,6 +167,7 @@ class ChartView(QGraphicsView):
     # -- the mouse
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
+        self.finish()
         at = self.mapToScene(event.position().toPoint())
         item = self.item_under(at)
         if item is None or event.button() != Qt.MouseButton.LeftButton or self.editing.is_handle(at):
@@ -381,6 +243,7 @@ class ChartView(QGraphicsView):
     # -- keys
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
+        self.finish()
         if not self.editing.key(event) and not self._walk(event):
             super().keyPressEvent(event)
 

@@ -11,7 +11,8 @@ from PySide6.QtPrintSupport import QPrintDialog, QPrinter
 from PySide6.QtSvg import QSvgGenerator
 from PySide6.QtWidgets import QWidget
 
-from spokeshave.desktop.sequence.chart_items import LinesItem, StepItem
+from spokeshave.desktop.sequence.chart_items import StepItem
+from spokeshave.desktop.sequence.chart_lines import LinesItem
 from spokeshave.desktop.sequence.chart_view import ChartView
 from spokeshave.desktop.theme import text_font, theme
 from spokeshave.formats.spoke import write_bytes_atomically
