@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+import tracemalloc
 
 import pytest
 from hypothesis import given, settings
@@ -110,6 +111,16 @@ def test_ten_thousand_edits_share_what_they_do_not_change():
     for _ in range(10_000):
         history = history.undo()
     assert history.project.sequences[0].step("S500").comment == "" and not history.undo_name
+
+
+def test_ten_thousand_undo_steps_of_sixty_steps_stay_small_in_memory():
+    history = History.of(long_table(60))
+    tracemalloc.start()
+    for n in range(10_000):
+        history = history.do(f"edit {n}", edits.change_step(history.project, "Main", "S300", comment=f"edit {n}"))
+    used = tracemalloc.get_traced_memory()[0]
+    tracemalloc.stop()
+    assert used < 25e6, f"{used / 1e6:.1f} MB"
 
 
 @settings(max_examples=60, deadline=None)

@@ -339,3 +339,39 @@ def test_an_empty_file_has_all_faces(qtbot, window):
         window.show_face(face)
         window.grab()
     assert window.sequence.view is window.sequence.sheets["Sequence"]
+
+
+def test_find_looks_through_the_text_of_the_code(qtbot, window):
+    code = code_of(window)
+    bar = window.sequence.find_bar
+    window.table.actions["edit.search"].trigger()
+    bar.text.setText("roast_way1 :=")
+    count = code.text.toPlainText().lower().count("roast_way1 :=")
+    assert bar.count.text() == f"{count} found" and not any(b.isEnabled() for b in bar.replaces)
+    bar.go(1)
+    assert code.text.textCursor().selectedText() == "Roast_Way1 :=" and bar.count.text() == f"1 of {count}"
+    bar.go(-1)
+    assert bar.count.text() == f"{count} of {count}"
+    window.show_face("sheet")
+    assert bar.count.text() == "nothing found" and all(b.isEnabled() for b in bar.replaces)
+
+
+def test_findings_stand_beside_the_lines_of_their_steps(qtbot, window):
+    code = code_of(window)
+    assert code.text.notes == {}
+    window.document.edit("x", lambda p: flow_edits.change_transition(p, "Roast", 3, condition="TRUE"))
+    window.document.check()
+    assert list(code.text.notes) == [code.lines_of()["Preheat"]]
+    assert "never changes" in code.text.notes[code.lines_of()["Preheat"]]
+
+
+def test_steps_that_are_cut_and_pasted_keep_their_names(qtbot, window):
+    view = sheet_of(window)
+    select(view, cell(view, "CoolDown", STEP))
+    window.table.actions["seq.cut"].trigger()
+    assert "CoolDown" not in names(window)
+    window.selection.set(Place("step", "Roast", "Charge"))
+    window.table.actions["seq.paste"].trigger()
+    q = window.document.project.sequence("Roast")
+    assert next(t for _, t in q.leaving("Charge")).targets == ("CoolDown",)
+    assert next(t for _, t in q.leaving("CoolDown")).condition == "CoolDown.T >= T#6s"

@@ -108,6 +108,7 @@ class CodeEditor(QPlainTextEdit):
         self.faults: list[Fault] = []
         self.marked: dict[int, str] = {}
         """Lines of active steps, from 1, with the name of their colour."""
+        self.notes: dict[int, str] = {}
         self.words = QCompleter([], self)
         self.words.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
         self.words.setWidget(self)
@@ -158,6 +159,12 @@ class CodeEditor(QPlainTextEdit):
             if box.top() > event.rect().bottom():
                 break
             line = block.blockNumber() + 1
+            if line in self.notes:
+                mark = QRect(self.numbers.width() - 8, int(box.center().y()) - 3, 6, 6)
+                painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+                painter.setPen(Qt.PenStyle.NoPen)
+                painter.setBrush(theme.colour("late"))
+                painter.drawEllipse(mark)
             if line in wrong:
                 painter.fillRect(QRect(0, int(box.top()), 4, int(box.height())), theme.colour("late"))
             elif line in self.marked:
@@ -185,6 +192,21 @@ class CodeEditor(QPlainTextEdit):
             )
             self.setTextCursor(cursor)
             self.centerCursor()
+
+    def mark(self, begin: int, end: int) -> None:
+        """Selects a stretch of the text and brings it into the middle."""
+        cursor = self.textCursor()
+        cursor.setPosition(begin)
+        cursor.setPosition(end, QTextCursor.MoveMode.KeepAnchor)
+        self.setTextCursor(cursor)
+        self.centerCursor()
+
+    def note_lines(self, notes: dict[int, str]) -> None:
+        """Lines that a finding is about, with what it says."""
+        if notes != self.notes:
+            self.notes = notes
+            self.numbers.update()
+            self.numbers.setToolTip("\n".join(f"{n}: {text}" for n, text in sorted(notes.items())))
 
     def _moved(self) -> None:
         self.decorate()

@@ -86,6 +86,8 @@ def command_list(w: MainWindow) -> list[Command]:
         Command("seq.duplicate", "Duplicate the steps", "Sequence", "Ctrl+D", lambda: edit().duplicate(), "", in_sequence),
         Command("seq.copy", "Copy steps as rows", "Sequence", "Ctrl+Shift+C", lambda: edit().copy(), "", in_sequence,
                 "For a spreadsheet, or to paste elsewhere (Ctrl+C on a step)"),
+        Command("seq.cut", "Cut steps as rows", "Sequence", "Ctrl+Shift+X", lambda: edit().cut(), "", in_sequence,
+                "To paste them behind another step: so they move without the mouse"),
         Command("seq.paste", "Paste rows as steps", "Sequence", "Ctrl+Shift+V", lambda: edit().paste(), "", in_sequence,
                 "Behind the selected step (Ctrl+V on a step)"),
         Command("seq.up", "Move the rows up", "Sequence/-", "Alt+Up", lambda: edit().move_row(-1), "up", in_sequence),

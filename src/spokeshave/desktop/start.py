@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import sys
 from pathlib import Path
 
@@ -37,6 +38,10 @@ def run_desktop(file: Path | None, copy: bool = False) -> int:
         document.saved = project
     window = MainWindow(document, Recovery(user_state_path("spokeshave") / "kept"))
     window.show()
+    # What was made so far stays: later collections need not look through it, which would be felt in large files.
+    gc.collect()
+    gc.freeze()
+    gc.set_threshold(20_000, 20, 50)
     QTimer.singleShot(
         0, lambda: window.say("F5 starts the run. Ctrl+1 to Ctrl+6 go through the stages, Ctrl+K finds anything.")
     )

@@ -30,6 +30,11 @@ def find(sequence: Sequence, wanted: str, whole: bool = False) -> list[Hit]:
     return list(_hits(sequence, _pattern(wanted, whole))) if wanted else []
 
 
+def spots(text: str, wanted: str, whole: bool = False) -> list[tuple[int, int]]:
+    """Begin and end of each place where `wanted` stands in a text."""
+    return [m.span() for m in _pattern(wanted, whole).finditer(text)] if wanted else []
+
+
 def _hits(q: Sequence, pattern: re.Pattern[str]) -> Iterator[Hit]:
     for s in q.steps:
         here = Place("step", q.name, s.name)

@@ -108,6 +108,11 @@ class ChartPaper(QGraphicsView):
                     ways = tuple(way if b.transition == i else w for b, w in zip(carrier.bars, carrier.ways))
                     carrier.place(carrier.step, carrier.box, carrier.bars, ways)
             return True
+        if len(q.steps) + 1 == len(before.steps):
+            left = {s.name for s in q.steps}
+            for name in [n for n in items if n not in left]:
+                self.scene().removeItem(items.pop(name))
+            return True
         new = [s for s in q.steps if s.name not in items]
         entering = [t for _, t in q.entering(new[0].name)] if len(new) == 1 else []
         if len(q.steps) != len(before.steps) + 1 or len(entering) != 1 or len(entering[0].sources) != 1:

@@ -97,6 +97,7 @@ class CodeFace(QWidget):
         self.apply_button.clicked.connect(self.apply)
         self.restore_button.clicked.connect(self.restore)
         self.document.changed.connect(self.refresh)
+        self.document.checked.connect(self.take_findings)
         editor.selection.changed.connect(self._follow_selection)
         runner.advanced.connect(self.follow_run)
         self.setFocusProxy(self.text)
@@ -171,6 +172,7 @@ class CodeFace(QWidget):
         self.text.mark_lines({})
         self.live = Live()
         self.follow_run()
+        self.take_findings()
 
     @staticmethod
     def _hint(kind: str) -> str:
@@ -321,6 +323,24 @@ class CodeFace(QWidget):
             self._follows = True
             self.text.go_to(line)
             self._follows = False
+
+    def take_findings(self) -> None:
+        """Notes at the lines of the steps that findings are about."""
+        if not self.isVisible():
+            return
+        lines, notes, q = self.lines_of(), {}, self.sequence
+        for d in self.document.findings if q is not None else ():
+            p = d.place
+            if q is None or p.sequence.lower() != self.name.lower() or d.severity == "advice":
+                continue
+            step = (
+                q.transitions[p.index].sources[-1]
+                if p.kind == "transition" and p.index < len(q.transitions)
+                else p.step
+            )
+            if step in lines:
+                notes[lines[step]] = d.message
+        self.text.note_lines(notes)
 
     def follow_run(self) -> None:
         """Marks the lines of active steps."""

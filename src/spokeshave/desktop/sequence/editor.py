@@ -186,6 +186,11 @@ class SequenceEditor(QObject):
         if q is not None and steps and clipboard is not None:
             clipboard.setText(sequencer_table.to_text(sequencer_table.table_of(q, self.targets(q), steps)))
 
+    def cut(self) -> bool:
+        """The selected steps as rows on the clipboard, and out of the chart: pasted elsewhere, they keep their names."""
+        self.copy()
+        return self.delete()
+
     def paste(self) -> bool:
         """Rows from the clipboard become steps behind the selected one."""
         clipboard, q, step = QApplication.clipboard(), self.sequence, self.step()

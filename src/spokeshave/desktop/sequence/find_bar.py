@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QLineEdit, QPushButton, QWidget
 
+from spokeshave.desktop.code_editor import CodeEditor
 from spokeshave.desktop.sequence.editor import SequenceEditor
-from spokeshave.verify.find import Hit, find, replace_all
+from spokeshave.verify.find import Hit, find, replace_all, spots
 
 
 class FindBar(QWidget):
@@ -16,7 +19,11 @@ class FindBar(QWidget):
     def __init__(self, editor: SequenceEditor) -> None:
         super().__init__()
         self.editor = editor
+        self.text_in_view: Callable[[], CodeEditor | None] = lambda: None
+        """The code on the screen: then its own text is looked through."""
         self.hits: list[Hit] = []
+        self.spots: list[tuple[int, int]] = []
+        """Where it stands in the code: begin and end."""
         self.at = -1
         self.text, self.new = QLineEdit(), QLineEdit()
         self.text.setPlaceholderText("Find in this sequence")
@@ -35,18 +42,22 @@ class FindBar(QWidget):
             self._button(row, title, run)
         row.addWidget(self.whole)
         row.addWidget(self.new, 2)
-        for title, run in (("Replace", self.replace_one), ("Replace all", self.replace_everything)):
+        self.replaces = [
             self._button(row, title, run)
+            for title, run in (("Replace", self.replace_one), ("Replace all", self.replace_everything))
+        ]
         self._button(row, "Close", self.close_bar)
         self.text.textChanged.connect(self.look)
         self.whole.toggled.connect(self.look)
         editor.document.changed.connect(self._refresh)
         self.hide()
 
-    def _button(self, row: QHBoxLayout, title: str, run: object) -> None:
+    @staticmethod
+    def _button(row: QHBoxLayout, title: str, run: Callable[[], object]) -> QPushButton:
         button = QPushButton(title)
-        button.clicked.connect(run)
+        button.clicked.connect(lambda _=False: run())
         row.addWidget(button)
+        return button
 
     def open_bar(self) -> None:
         self.show()
@@ -67,23 +78,36 @@ class FindBar(QWidget):
             self.at = min(at, len(self.hits) - 1)
 
     def look(self) -> None:
-        q = self.editor.sequence
-        self.hits = find(q, self.text.text(), self.whole.isChecked()) if q is not None else []
+        q, code, wanted = self.editor.sequence, self.text_in_view(), self.text.text()
+        self.hits = find(q, wanted, self.whole.isChecked()) if q is not None and code is None else []
+        self.spots = spots(code.toPlainText(), wanted, self.whole.isChecked()) if code is not None else []
         self.at = -1
+        for button in self.replaces:
+            button.setEnabled(code is None)
+            button.setToolTip("" if code is None else "In the code, type over what was found and apply it")
         self._tell()
 
     def _tell(self) -> None:
         if not self.text.text():
             self.count.setText("")
-        elif not self.hits:
+        elif not self.found:
             self.count.setText("nothing found")
         else:
-            self.count.setText(f"{self.at + 1} of {len(self.hits)}" if self.at >= 0 else f"{len(self.hits)} found")
+            self.count.setText(f"{self.at + 1} of {self.found}" if self.at >= 0 else f"{self.found} found")
+
+    @property
+    def found(self) -> int:
+        return len(self.hits) or len(self.spots)
 
     def go(self, by: int) -> None:
-        if self.hits:
-            self.at = (self.at + by) % len(self.hits) if self.at >= 0 or by > 0 else len(self.hits) - 1
-            self.editor.selection.set(self.hits[self.at].place)
+        """To the next place, or the one before."""
+        if self.found:
+            self.at = (self.at + by) % self.found if self.at >= 0 or by > 0 else self.found - 1
+            code = self.text_in_view()
+            if code is not None and self.spots:
+                code.mark(*self.spots[self.at])
+            else:
+                self.editor.selection.set(self.hits[self.at].place)
         self._tell()
 
     def replace_one(self) -> None:

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from spokeshave.desktop.code_editor import CodeEditor
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.icons import icon
 from spokeshave.desktop.runner import Runner
@@ -74,6 +75,7 @@ class SequencePage(QWidget):
             button.setObjectName(f"face_{name}")
             bar.addWidget(button)
         self.find_bar = FindBar(self.editor)
+        self.find_bar.text_in_view = self._code_in_view
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
@@ -88,6 +90,10 @@ class SequencePage(QWidget):
     def current(self) -> str:
         """The sequence in view."""
         return self.editor.current
+
+    def _code_in_view(self) -> CodeEditor | None:
+        code = self.codes.get(self.current)
+        return code.text if code is not None and self.face == "code" else None
 
     def _targets(self, sequence: Sequence) -> list[str]:
         return list(dict.fromkeys(targets_of(self.document.project, sequence)))
@@ -148,6 +154,8 @@ class SequencePage(QWidget):
         for button in self.faces.buttons():
             button.setChecked(button.objectName() == f"face_{face}")
         self.hint.setText(HINTS[face])
+        if self.find_bar.isVisible():
+            self.find_bar.look()
         view = self.view
         if view is not None:
             self.stack.setCurrentWidget(view)
