@@ -162,18 +162,18 @@ def test_the_structure_of_the_roast_is_seen_as_it_is(roastery):
     doubled = {q.transitions[link.transition].targets for link in plan.links if link.doubled}
     assert doubled == {("SpinUp", "Purge"), ("Preheat",)}
     chart = layout(q)
-    assert sorted(b.jump for b in chart.bars if b.jump is not None) == [0, 4]
+    assert sorted(b.back for b in chart.bars if b.back) == [(0,), (4,)]
     column = {q.steps[b.step].name: b.cx for b in chart.boxes}
     assert column["Idle"] == column["Preheat"] == column["Stop"] < column["Purge"]
     assert column["RoastDark"] == column["Rest"] > column["RoastLight"]
 
 
 def test_a_long_condition_is_set_in_two_lines_cut_at_an_operator():
-    assert condition_lines("A AND B") == ["A AND B"]
-    assert condition_lines("GateClosed AND NOT GateOpened OR DrumRuns") == [
+    assert condition_lines("A AND B") == ("A AND B",)
+    assert condition_lines("GateClosed AND NOT GateOpened OR DrumRuns") == (
         "GateClosed AND NOT GateOpened",
         "OR DrumRuns",
-    ]
+    )
     lines = condition_lines("X" * 50 + " AND " + "Y" * 90)
     assert len(lines) == 2 and max(map(len, lines)) <= 32
 
