@@ -14,7 +14,7 @@ from spokeshave.desktop.sequence.chart_items import Part
 from spokeshave.desktop.sequence.condition_editor import ConditionEdit
 from spokeshave.desktop.sequence.export import pages_of
 from spokeshave.desktop.window import MainWindow
-from spokeshave.model import edits, flow_edits
+from spokeshave.model import branch_edits, edits, flow_edits
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.layout import layout
 from tests.core.test_large import long_table
@@ -365,3 +365,21 @@ def test_a_step_in_a_large_chart_is_sketched_at_once_and_laid_out_a_moment_later
     document.undo()
     chart.finish()
     assert new not in chart.items_by_step and len(chart.items_by_step) == 2000
+
+
+def test_a_jump_in_a_large_chart_is_sketched_and_routed_a_moment_later(qtbot, large):
+    chart = chart_of(large, "S500")
+    lines = len(chart.plan.lines)
+    large.document.edit("j", lambda p: branch_edits.add_transition(p, "Main", "S600", "S300"))
+    assert len(chart.plan.lines) == lines, "not laid out yet"
+    chart.viewport().repaint()
+    chart.finish()
+    assert len(chart.plan.lines) > lines
+    way = next(i for i, t in enumerate(chart.sequence.transitions) if t.sources == ("S600",) and t.targets == ("S300",))
+    assert any(b.transition == way and b.back for b in chart.plan.bars)
+    large.document.edit("d", lambda p: flow_edits.delete_step(p, "Main", "S700"))
+    assert "S700" not in chart.items_by_step
+    chart.finish()
+    assert chart.items_by_step["S710"].y() == next(
+        b.y for b in chart.plan.boxes if chart.sequence.steps[b.step].name == "S710"
+    )

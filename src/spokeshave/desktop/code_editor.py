@@ -109,6 +109,8 @@ class CodeEditor(QPlainTextEdit):
         self.marked: dict[int, str] = {}
         """Lines of active steps, from 1, with the name of their colour."""
         self.notes: dict[int, str] = {}
+        self.spot = (0, 0)
+        """What was found last: it is seen while another widget has the keyboard."""
         self.words = QCompleter([], self)
         self.words.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
         self.words.setWidget(self)
@@ -198,8 +200,10 @@ class CodeEditor(QPlainTextEdit):
         cursor = self.textCursor()
         cursor.setPosition(begin)
         cursor.setPosition(end, QTextCursor.MoveMode.KeepAnchor)
+        self.spot = (begin, end)
         self.setTextCursor(cursor)
         self.centerCursor()
+        self.decorate()
 
     def note_lines(self, notes: dict[int, str]) -> None:
         """Lines that a finding is about, with what it says."""
@@ -241,6 +245,11 @@ class CodeEditor(QPlainTextEdit):
                 if not cursor.hasSelection():
                     cursor.movePosition(QTextCursor.MoveOperation.EndOfBlock, QTextCursor.MoveMode.KeepAnchor)
                 extra.append(self._form(cursor, underline=theme.colour("late")))
+        if self.spot[1] > self.spot[0] and self.textCursor().selectionEnd() == self.spot[1]:
+            cursor = self.textCursor()
+            cursor.setPosition(self.spot[0])
+            cursor.setPosition(self.spot[1], QTextCursor.MoveMode.KeepAnchor)
+            extra.append(self._form(cursor, ground=theme.colour("found")))
         for at in self._brackets():
             cursor = self.textCursor()
             cursor.setPosition(at)

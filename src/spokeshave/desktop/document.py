@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
+from time import perf_counter
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
@@ -16,6 +17,7 @@ from spokeshave.verify.check import findings
 from spokeshave.verify.scenarios import Result
 
 CHECK_AFTER_MS = 120
+CHECK_AT_LAST_MS = 3000
 
 
 class Document(QObject):
@@ -79,7 +81,11 @@ class Document(QObject):
     def check(self) -> None:
         """Runs the static check now."""
         self._timer.stop()
+        start = perf_counter()
         self.findings = findings(self.project)
+        # A check that is felt waits until the typing pauses.
+        took_ms = int(1000 * (perf_counter() - start))
+        self._timer.setInterval(min(CHECK_AT_LAST_MS, max(CHECK_AFTER_MS, 4 * took_ms)))
         self.checked.emit()
 
     def take_results(self, results: list[Result]) -> None:

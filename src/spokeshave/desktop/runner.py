@@ -17,7 +17,7 @@ from spokeshave.model.project import Project
 TICK_MS = 33
 CHUNK = 64
 """Scans between two looks at the clock; quiet ones among them are jumped over."""
-ADOPT_AFTER_MS = 250
+ADOPT_AFTER_MS = 1200
 """How long a large machine file waits, once it is edited, until it is made ready to run."""
 LARGE = 300
 """Steps of a machine file that takes longer to make ready than a person takes for the next key."""

@@ -34,13 +34,14 @@ class Colours:
     held: str = "#7D7F80"
     forced: str = "#7B4FA3"
     on_active: str = "#FFFFFF"
+    found: str = "#F3DFA8"
 
 
 LIGHT = Colours("#F3F1EC", "#FFFFFF", "#FAF9F6", "#1E2A32", "#66707A", "#D8D3C8", "#0F6A73", "#DCEBEC", "#E4EFF0")
 DARK = Colours(
     "#22282C", "#1A1F23", "#2A3136", "#E8E6E1", "#9AA5AC", "#3B444A", "#4FB3BD", "#23424A", "#2B3F45",
     active="#3E9BD6", active_soft="#1F3A4D", false="#F0A04B", true="#4CC29C", late="#FF7A45", held="#9A9C9E",
-    forced="#B48FD6", on_active="#10161A",
+    forced="#B48FD6", on_active="#10161A", found="#6A5A22",
 )  # fmt: skip
 
 

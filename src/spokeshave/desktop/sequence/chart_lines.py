@@ -33,13 +33,15 @@ class LinesItem(QGraphicsItem):
     def show_lines(self, lines: tuple[Line, ...], area: QRectF) -> None:
         self.prepareGeometryChange()
         self._area = area
-        bands: dict[int, list[Line]] = {}
+        self._bands, self._gap = {}, (0.0, 0.0)
         for line in lines:
-            ys = [y for _, y in line.points]
-            for band in range(int(min(ys)) // self.BAND, int(max(ys)) // self.BAND + 1):
-                bands.setdefault(band, []).append(line)
-        self._bands, self._gap = bands, (0.0, 0.0)
+            self.add(line)
         self.update()
+
+    def add(self, line: Line) -> None:
+        ys = [y for _, y in line.points]
+        for band in range(int(min(ys)) // self.BAND, int(max(ys)) // self.BAND + 1):
+            self._bands.setdefault(band, []).append(line)
 
     def boundingRect(self) -> QRectF:
         return self._area

@@ -15,7 +15,7 @@ from spokeshave.desktop.sequence.live import Live
 from spokeshave.engine.explain import Awaited
 from spokeshave.model.flow import same_flow
 from spokeshave.model.fold import Folded, foldable, folded
-from spokeshave.model.layout import Bar, Layout, Plan
+from spokeshave.model.layout import Bar, Layout, Line, Plan
 from spokeshave.model.project import Sequence
 
 LARGE = 400
@@ -108,6 +108,8 @@ class ChartPaper(QGraphicsView):
                     ways = tuple(way if b.transition == i else w for b, w in zip(carrier.bars, carrier.ways))
                     carrier.place(carrier.step, carrier.box, carrier.bars, ways)
             return True
+        if len(q.steps) == len(before.steps):
+            return all(s.name in items for s in q.steps) and self._sketch_ways(before)
         if len(q.steps) + 1 == len(before.steps):
             left = {s.name for s in q.steps}
             for name in [n for n in items if n not in left]:
@@ -129,6 +131,21 @@ class ChartPaper(QGraphicsView):
         self.scene().setSceneRect(self.sceneRect().adjusted(0, 0, 0, ROOM))
         items[new[0].name] = made = StepItem(self, new[0], box, (), ())
         self.scene().addItem(made)
+        return True
+
+    def _sketch_ways(self, before: Sequence) -> bool:
+        """Ways that are new or lead elsewhere, as lines around the left of what stands between."""
+        known = {(t.sources, t.targets) for t in before.transitions}
+        for t in self.sequence.transitions:
+            if (t.sources, t.targets) in known:
+                continue
+            for name in t.targets:
+                a, b = self.items_by_step[t.sources[-1]], self.items_by_step[name]
+                x, low, high = min(a.x(), b.x()) - 14, a.y() + a.box.h + 10, b.y() - 7
+                middle = b.x() + b.box.w / 2
+                way = ((a.x() + a.box.w / 2, low - 10), (a.x() + a.box.w / 2, low), (x, low), (x, high), (middle, high))
+                self.lines.add(Line(way, arrow=True))
+        self.lines.update()
         return True
 
     def finish(self) -> None:

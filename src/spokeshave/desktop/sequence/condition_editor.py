@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import lru_cache
 
 from PySide6.QtCore import QPoint, Qt
-from PySide6.QtGui import QKeyEvent
+from PySide6.QtGui import QHideEvent, QKeyEvent
 from PySide6.QtWidgets import QCompleter, QLabel, QLineEdit, QWidget
 
 from spokeshave.desktop.theme import code_font, theme
@@ -67,6 +67,10 @@ class ConditionEdit(QLineEdit):
         self.note.move(self._note_place())
         self.note.show()
         self.note.raise_()
+
+    def hideEvent(self, event: QHideEvent) -> None:
+        super().hideEvent(event)
+        self.note.hide()
 
     def _note_place(self) -> QPoint:
         host = self.note.parentWidget()
