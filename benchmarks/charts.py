@@ -65,7 +65,7 @@ def main() -> None:
     def edit(change: Callable[[Project], Project]) -> None:
         document._timer.stop()
         document.edit("edit", change)
-        chart.viewport().repaint()
+        QCoreApplication.processEvents()
 
     def finished(change: Callable[[int], Callable[[Project], Project]]) -> float:
         """An edit with its picture on the screen; what follows when nobody types is not counted."""

@@ -383,3 +383,19 @@ def test_a_jump_in_a_large_chart_is_sketched_and_routed_a_moment_later(qtbot, la
     assert chart.items_by_step["S710"].y() == next(
         b.y for b in chart.plan.boxes if chart.sequence.steps[b.step].name == "S710"
     )
+
+
+def test_a_section_is_copied_cut_and_pasted_in_the_chart(qtbot, window):
+    chart = chart_of(window, "Charge")
+    window.selection.set(Place("step", "Roast", "Charge"), ("Charge", "CloseGate"))
+    window.selection.set(Place("step", "Roast", "AwaitTray"), ("AwaitTray", "Drop"))
+    qtbot.keyClick(chart, Key.Key_C, Mod.ControlModifier)
+    window.selection.set(Place("step", "Roast", "CoolDown"))
+    qtbot.keyClick(chart, Key.Key_V, Mod.ControlModifier)
+    assert (("CoolDown",), ("AwaitTray2",)) in ways(window) and (("AwaitTray2",), ("Drop2",)) in ways(window)
+    assert (("Drop2",), ("Stop",)) in ways(window)
+    qtbot.keyClick(chart, Key.Key_X, Mod.ControlModifier)
+    assert "AwaitTray2" not in chart.items_by_step and (("CoolDown",), ("Stop",)) in ways(window)
+    window.selection.set(Place("step", "Roast", "Charge"))
+    qtbot.keyClick(chart, Key.Key_V, Mod.ControlModifier)
+    assert (("Charge",), ("AwaitTray2",)) in ways(window) and (("Drop2",), ("CloseGate",)) in ways(window)

@@ -7,7 +7,7 @@ from functools import partial
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QEvent, QObject, QPointF, QRectF, Qt
-from PySide6.QtGui import QKeyEvent
+from PySide6.QtGui import QKeyEvent, QKeySequence
 from PySide6.QtWidgets import (
     QCompleter,
     QLineEdit,
@@ -254,6 +254,7 @@ class ChartEditing:
         add("Time window", self.edit_window, "T")
         menu.addSeparator()
         add("Copy", e.copy, "Ctrl+C")
+        add("Cut", e.cut, "Ctrl+X")
         add("Paste after", e.paste, "Ctrl+V")
         add("Duplicate", e.duplicate, "Ctrl+D")
         add("Delete", e.delete, "Del")
@@ -273,6 +274,12 @@ class ChartEditing:
         key, item, e, view = Qt.Key(event.key()), self._item(), self.editor, self.view
         shift = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
         plain = not event.modifiers() & ~Qt.KeyboardModifier.KeypadModifier
+        blocks = ((QKeySequence.StandardKey.Copy, e.copy), (QKeySequence.StandardKey.Cut, e.cut),
+                  (QKeySequence.StandardKey.Paste, e.paste))  # fmt: skip
+        for standard, run in blocks:
+            if event.matches(standard):
+                run()
+                return True
         if key == Qt.Key.Key_Insert:
             e.do("before" if shift else "after")
         elif key == Qt.Key.Key_Delete:

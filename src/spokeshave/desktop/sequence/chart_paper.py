@@ -124,8 +124,9 @@ class ChartPaper(QGraphicsView):
             return False
         edge = above.pos().y() + above.bars[0].y - above.box.y + ROOM_ABOVE
         box = replace(above.box, x=above.x(), y=edge, w=above.box.w, actions_w=0.0)
+        seen = self.mapToScene(self.viewport().rect()).boundingRect().bottom()
         for item in items.values():
-            if item.y() > edge - ROOM_ABOVE:
+            if edge - ROOM_ABOVE < item.y() < seen + ROOM:  # the others move when all is laid out
                 item.moveBy(0, ROOM)
         self.lines.open_gap(edge - ROOM_ABOVE, ROOM)
         self.scene().setSceneRect(self.sceneRect().adjusted(0, 0, 0, ROOM))

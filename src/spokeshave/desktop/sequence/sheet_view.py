@@ -220,6 +220,8 @@ class SheetView(QTableView):
             sheet.edit_cells(dict.fromkeys(cells, text))
         elif event.matches(QKeySequence.StandardKey.Copy):
             self.copy()
+        elif event.matches(QKeySequence.StandardKey.Cut) and self._on_steps():
+            self.editor.cut()
         elif event.matches(QKeySequence.StandardKey.Paste):
             self.paste()
         else:

@@ -74,13 +74,15 @@ class LogicPanel(QWidget):
     def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
         self.text.set_words([*TextScope(SlotTable(self.document.project)).known()])
+        self.look()
 
     def refresh(self) -> None:
         if self.text.toPlainText() != self.own:
             line = self.text.line
             self.text.setPlainText(self.own)
             self.text.go_to(line)
-        self.look()
+        if self.isVisible():
+            self.look()
 
     def look(self) -> None:
         """Shows what is wrong with the text as it stands."""
