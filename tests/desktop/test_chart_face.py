@@ -206,7 +206,7 @@ def test_a_branch_folds_into_one_step_and_opens_again(qtbot, window):
     mouse(chart, QEvent.Type.MouseButtonDblClick, middle(chart.items_by_step["RoastDark"]))
     assert len(chart.items_by_step) == count
     window.selection.set(Place("step", "Roast", "Charge"))
-    window.fold_branch()
+    window.chart_commands.fold_branch()
     assert "begins no branch" in window.message.text()
 
 
@@ -226,10 +226,10 @@ def test_the_overview_shows_where_one_is_and_goes_there(qtbot, window):
     top = chart.verticalScrollBar().value()
     qtbot.mouseClick(chart.overview, Qt.MouseButton.LeftButton, pos=chart.overview.rect().center())
     assert chart.verticalScrollBar().value() > top
-    window.toggle_overview()
+    window.chart_commands.toggle_overview()
     assert not chart.overview.isVisible()
     chart.fit_all()
-    window.toggle_overview()
+    window.chart_commands.toggle_overview()
     assert not chart.overview.isVisible(), "the whole chart is in sight"
     chart.zoom(1.5)
     assert chart.transform().m11() > 0.1
@@ -237,14 +237,14 @@ def test_the_overview_shows_where_one_is_and_goes_there(qtbot, window):
 
 def test_the_chart_follows_the_active_step_until_it_is_told_not_to(qtbot, window):
     chart = chart_of(window, "Idle")
-    window.toggle_follow()
+    window.chart_commands.toggle_follow()
     assert not chart.follows
     at = chart.verticalScrollBar().value()
     window.runner.run_for(500)
     window.runner.do("hand", "Start", 1)
     window.runner.run_for(26_500)
     assert chart.verticalScrollBar().value() == at
-    window.toggle_follow()
+    window.chart_commands.toggle_follow()
     window.runner.run_for(8_000)
     active = next(iter(chart.live.waiting))
     assert (
@@ -256,14 +256,14 @@ def test_the_chart_follows_the_active_step_until_it_is_told_not_to(qtbot, window
 
 def test_the_chart_goes_to_svg_and_pdf_and_a_bad_folder_is_told(qtbot, window, tmp_path, monkeypatch):
     window.show_stage(2)
-    for ask, name in ((window.ask_svg, "roast.svg"), (window.ask_pdf, "roast.pdf")):
+    for ask, name in ((window.chart_commands.ask_svg, "roast.svg"), (window.chart_commands.ask_pdf, "roast.pdf")):
         monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, name=name, **k: (str(tmp_path / name), ""))
         ask()
     svg = (tmp_path / "roast.svg").read_text()
     assert svg.startswith("<?xml") and "RISING(StartButton) AND Home" in svg and "SpinUp" in svg
     assert (tmp_path / "roast.pdf").read_bytes().startswith(b"%PDF")
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, **k: (str(tmp_path / "no" / "x.svg"), ""))
-    window.ask_svg()
+    window.chart_commands.ask_svg()
     assert "could not be written" in window.message.text()
 
 

@@ -121,7 +121,7 @@ def test_shift_insert_makes_a_step_before_and_illegal_jumps_say_why(qtbot, windo
 
 def test_renumbering_asks_for_a_spacing_without_stopping_the_window(qtbot, window):
     sheet_of(window)
-    window.ask_spacing()
+    window.chart_commands.ask_spacing()
     dialog = QApplication.activeModalWidget()
     assert dialog is not None
     dialog.setIntValue(100)

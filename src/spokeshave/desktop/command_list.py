@@ -21,6 +21,7 @@ def command_list(w: MainWindow) -> list[Command]:
         return w.stage in (2, 4) and bool(w.sequences_in_view().names)
 
     sheet = w.sequences_in_view
+    charts = w.chart_commands
 
     def edit() -> SequenceEditor:
         return sheet().editor
@@ -51,9 +52,9 @@ def command_list(w: MainWindow) -> list[Command]:
         Command("file.open", "Open ...", "File", "Ctrl+O", w.ask_open, "open", says="Open a machine file or IEC text"),
         Command("file.save", "Save", "File", "Ctrl+S", w.save, "save", lambda: history.dirty),
         Command("file.saveas", "Save as ...", "File", "Ctrl+Shift+S", w.ask_save),
-        Command("file.svg", "Export the chart as SVG ...", "File/-", "", w.ask_svg, "", in_sequence),
-        Command("file.pdf", "Export the chart as PDF ...", "File", "", w.ask_pdf, "", in_sequence, "Over pages with a frame"),
-        Command("file.print", "Print the chart ...", "File", "Ctrl+P", w.ask_print, "", in_sequence),
+        Command("file.svg", "Export the chart as SVG ...", "File/-", "", charts.ask_svg, "", in_sequence),
+        Command("file.pdf", "Export the chart as PDF ...", "File", "", charts.ask_pdf, "", in_sequence, "Over pages with a frame"),
+        Command("file.print", "Print the chart ...", "File", "Ctrl+P", charts.ask_print, "", in_sequence),
         Command("file.quit", "Quit", "File/-", "Ctrl+Q", w.close),
         Command("edit.undo", "Undo", "Edit", "Ctrl+Z", history.undo, "undo", lambda: bool(history.history.undo_name)),
         Command("edit.redo", "Redo", "Edit", "Ctrl+Shift+Z", history.redo, "redo", lambda: bool(history.history.redo_name)),
@@ -95,12 +96,12 @@ def command_list(w: MainWindow) -> list[Command]:
         Command("seq.initial", "Begin with this step", "Sequence", "", lambda: edit().do("initial"), "", in_sequence),
         Command("seq.renumber", "Renumber in tens", "Sequence", "", lambda: edit().renumber(10), "", in_sequence,
                 "In the order of the rows; what texts say of the state follows"),
-        Command("seq.spacing", "Renumber with a spacing ...", "Sequence", "", w.ask_spacing, "", in_sequence),
+        Command("seq.spacing", "Renumber with a spacing ...", "Sequence", "", charts.ask_spacing, "", in_sequence),
         Command("seq.comments", "Show or hide comments", "Sequence/-", "", lambda: sheet().toggle_comments(), "", in_sequence),
-        Command("seq.fold", "Fold or open the branch", "Sequence", "", w.fold_branch, "", in_chart),
-        Command("seq.follow", "Follow the active step", "Sequence", "", w.toggle_follow, "", in_chart),
-        Command("seq.overview", "Show or hide the overview", "Sequence", "", w.toggle_overview, "", in_chart),
-        Command("seq.all", "Show the whole chart", "Sequence", "Ctrl+0", w.show_whole_chart, "", in_chart),
+        Command("seq.fold", "Fold or open the branch", "Sequence", "", charts.fold_branch, "", in_chart),
+        Command("seq.follow", "Follow the active step", "Sequence", "", charts.toggle_follow, "", in_chart),
+        Command("seq.overview", "Show or hide the overview", "Sequence", "", charts.toggle_overview, "", in_chart),
+        Command("seq.all", "Show the whole chart", "Sequence", "Ctrl+0", charts.show_whole_chart, "", in_chart),
         Command("seq.new", "New sequence", "Sequence/-", "", w.new_sequence, "add"),
         Command("run.start", "Start", "Run", "F5", w.runner.toggle, "start", can_run, "Start or pause the run"),
         Command("run.scan", "One scan", "Run", "F10", w.runner.one_scan, "scan", can_run),

@@ -12,7 +12,6 @@ from PySide6.QtWidgets import (
     QApplication,
     QFileDialog,
     QHBoxLayout,
-    QInputDialog,
     QLabel,
     QMainWindow,
     QMessageBox,
@@ -40,8 +39,7 @@ from spokeshave.desktop.ribbon import Ribbon, stage_states
 from spokeshave.desktop.run_cluster import RunCluster
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
-from spokeshave.desktop.sequence import export
-from spokeshave.desktop.sequence.chart_view import ChartView
+from spokeshave.desktop.sequence.chart_commands import ChartCommands
 from spokeshave.desktop.sequence.page import SequencePage
 from spokeshave.desktop.signals.page import SignalsPage
 from spokeshave.desktop.theme import theme
@@ -94,6 +92,7 @@ class MainWindow(QMainWindow):
         for widget, title in ((self.findings, "Findings"), (self.alarms, "Alarms"), (self.strip, "Timing")):
             self.lists.addTab(widget, title)
         self.lists.setDocumentMode(True)
+        self.chart_commands = ChartCommands(self, self.sequences_in_view)
         self.table = CommandTable(self, command_list(self))
         self.table.fill_menus(self)
         self._arrange()
@@ -363,66 +362,6 @@ class MainWindow(QMainWindow):
         event.accept()
 
     # -- the rest of the commands
-
-    def ask_spacing(self) -> None:
-        dialog = QInputDialog(self)
-        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        dialog.setWindowTitle("Renumber")
-        dialog.setLabelText("Spacing of the step numbers:")
-        dialog.setInputMode(QInputDialog.InputMode.IntInput)
-        dialog.setIntRange(1, 10_000)
-        dialog.setIntValue(10)
-        dialog.intValueSelected.connect(lambda spacing: self.sequences_in_view().editor.renumber(spacing))
-        dialog.open()
-
-    def fold_branch(self) -> None:
-        page = self.sequences_in_view()
-        if page.chart is not None and page.editor.step():
-            page.chart.fold(page.editor.step())
-
-    def show_whole_chart(self) -> None:
-        page = self.sequences_in_view()
-        if page.chart is not None:
-            page.chart.fit_all()
-
-    def toggle_follow(self) -> None:
-        for chart in self.sequences_in_view().charts.values():
-            chart.follows = not chart.follows
-            self.say("The chart follows the active step" if chart.follows else "The chart stays where it is")
-
-    def toggle_overview(self) -> None:
-        for chart in self.sequences_in_view().charts.values():
-            chart.overview.wanted = not chart.overview.wanted
-            chart.overview.place()
-
-    def _chart_to_draw(self) -> ChartView | None:
-        page = self.sequences_in_view()
-        return page.charts.get(page.current)
-
-    def _ask_export(self, kind: str, write: Callable[[ChartView, Path], None]) -> None:
-        chart = self._chart_to_draw()
-        if chart is None:
-            return
-        start = (self.document.path or Path.cwd() / "machine").with_name(f"{chart.name}.{kind}")
-        name, _ = QFileDialog.getSaveFileName(self, "Export the chart", str(start), f"{kind.upper()} (*.{kind})")
-        if name:
-            try:
-                write(chart, Path(name))
-            except FormatError as error:
-                self.say_fault(str(error))
-            else:
-                self.say(f"Wrote {Path(name).name}")
-
-    def ask_svg(self) -> None:
-        self._ask_export("svg", export.write_svg)
-
-    def ask_pdf(self) -> None:
-        self._ask_export("pdf", export.write_pdf)
-
-    def ask_print(self) -> None:
-        chart = self._chart_to_draw()
-        if chart is not None:
-            export.ask_printer(chart, self)
 
     def new_sequence(self) -> None:
         if self.document.edit("New sequence", edits.new_sequence):
