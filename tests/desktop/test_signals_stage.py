@@ -309,3 +309,27 @@ def test_left_over_edits_are_offered_and_recovered_or_discarded(qtbot, roastery,
     assert not bar.isVisible() and not list(tmp_path.glob("*.kept"))
     window.close()
     gone(window)
+
+
+def test_code_that_was_typed_and_not_applied_is_kept_too(qtbot, roastery, tmp_path, monkeypatch):
+    monkeypatch.setattr("spokeshave.formats.recovery._runs", lambda pid: False)
+    window = with_recovery(qtbot, roastery, tmp_path)
+    window.show_stage(2)
+    window.show_face("code")
+    QApplication.processEvents()
+    code = window.sequence.codes["Roast"]
+    code.choice.setCurrentText("Body CountBatch")
+    code.text.setPlainText("Batches := Batches + ")
+    qtbot.waitUntil(lambda: bool(list(tmp_path.glob("*.kept"))), timeout=5000)
+    left = Recovery(tmp_path).left_over()
+    assert [(d.sequence, d.choice, d.text) for d in left[0].drafts] == [
+        ("Roast", "Body CountBatch", "Batches := Batches + ")
+    ]
+    window.keeper.close()
+    code.restore()
+    assert window.recover(left[0])
+    code = window.sequence.codes["Roast"]
+    assert code.text.toPlainText() == "Batches := Batches + " and code.typed
+    assert window.document.project == roastery
+    window.close()
+    gone(window)

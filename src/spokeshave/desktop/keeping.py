@@ -11,9 +11,11 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton
 
 from spokeshave.desktop.document import Document
 from spokeshave.formats.errors import FormatError
-from spokeshave.formats.recovery import Kept, Recovery
+from spokeshave.formats.recovery import Draft, Kept, Recovery
 
-KEEP_AFTER_MS = 400
+KEEP_AFTER_MS = 100
+LARGE, KEEP_LARGE_AFTER_MS = 300, 1500
+"""Steps of a machine file that takes longer to write."""
 KEEP_AT_LEAST_MS = 4000
 """While somebody goes on typing, edits are kept this often."""
 
@@ -23,6 +25,8 @@ class Keeper(QObject):
 
     def __init__(self, document: Document, recovery: Recovery) -> None:
         super().__init__()
+        self.drafts: Callable[[], list[Draft]] = list
+        """Texts that are typed and not applied."""
         self.document, self.recovery = document, recovery
         self.problem = ""
         self._soon, self._latest = QTimer(self), QTimer(self)
@@ -33,11 +37,16 @@ class Keeper(QObject):
         document.changed.connect(self._changed)
 
     def _changed(self) -> None:
-        if not self.document.dirty:
+        if not self.document.dirty and not self.drafts():
             self._stop()
             self.recovery.forget()
             return
-        self._soon.start()
+        self.wait()
+
+    def wait(self) -> None:
+        """Something was edited or typed: it is kept soon."""
+        large = sum(len(q.steps) for q in self.document.project.sequences) > LARGE
+        self._soon.start(KEEP_LARGE_AFTER_MS if large else KEEP_AFTER_MS)
         if not self._latest.isActive():
             self._latest.start()
 
@@ -48,7 +57,7 @@ class Keeper(QObject):
     def keep(self) -> None:
         self._stop()
         try:
-            self.recovery.keep(self.document.project, self.document.path)
+            self.recovery.keep(self.document.project, self.document.path, self.drafts())
             self.problem = ""
         except FormatError as error:
             if not self.problem:

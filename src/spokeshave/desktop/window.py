@@ -150,6 +150,9 @@ class MainWindow(QMainWindow):
         self.waiting.device_asked.connect(self._go_to_device)
         self.waiting.step_asked.connect(lambda q, s: self.selection.go(Place("step", q, s)))
         self.proof.show_asked.connect(self.show_run)
+        if self.keeper is not None:
+            self.keeper.drafts = self.sequence.drafts
+            self.sequence.typed.connect(self.keeper.wait)
 
     # -- what is shown
 
@@ -302,6 +305,10 @@ class MainWindow(QMainWindow):
         self.document.saved = None
         self.document.changed.emit()
         self.runner.reset()
+        if kept.drafts:
+            self.show_stage(2)
+        for draft in kept.drafts:
+            self.sequence.take_draft(draft)
         self.say(f"Recovered {kept.project.name}; save it to keep it")
         return True
 

@@ -6,12 +6,22 @@ import json
 import os
 import re
 import time
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass
 from pathlib import Path
 
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.spoke import dumps, loads, write_text_atomically
 from spokeshave.model.project import Project
+
+
+@dataclass(frozen=True, slots=True)
+class Draft:
+    """A text of a sequence's code that was typed and not applied; `choice` is what the code face showed."""
+
+    sequence: str
+    choice: str
+    text: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,6 +33,7 @@ class Kept:
     origin: str
     written: float
     """Seconds since 1970."""
+    drafts: tuple[Draft, ...] = ()
 
 
 class Recovery:
@@ -32,7 +43,7 @@ class Recovery:
         self.folder = folder
         self._mine: Path | None = None
 
-    def keep(self, project: Project, origin: Path | None) -> None:
+    def keep(self, project: Project, origin: Path | None, drafts: Sequence[Draft] = ()) -> None:
         """Writes the present state in the place of the one kept before. Raises `FormatError`."""
         try:
             self.folder.mkdir(parents=True, exist_ok=True)
@@ -41,7 +52,8 @@ class Recovery:
         if self._mine is None:
             stem = re.sub(r"[^A-Za-z0-9]+", "-", project.name).strip("-") or "machine"
             self._mine = self.folder / f"{stem}.{os.getpid()}.{time.time_ns()}.kept"
-        head = {"origin": str(origin.resolve()) if origin else "", "written": time.time(), "pid": os.getpid()}
+        head: dict[str, object] = {"drafts": [asdict(d) for d in drafts]}
+        head |= {"origin": str(origin.resolve()) if origin else "", "written": time.time(), "pid": os.getpid()}
         write_text_atomically(f"{json.dumps(head)}\n{dumps(project)}", self._mine)
 
     def forget(self) -> None:
@@ -60,7 +72,8 @@ class Recovery:
                 head, _, body = path.read_text(encoding="utf-8").partition("\n")
                 data = json.loads(head)
                 if not _runs(int(data["pid"])):
-                    found.append(Kept(path, loads(body), str(data["origin"]), float(data["written"])))
+                    drafts = tuple(Draft(**d) for d in data.get("drafts", ()))
+                    found.append(Kept(path, loads(body), str(data["origin"]), float(data["written"]), drafts))
             except (OSError, ValueError, KeyError, TypeError, FormatError):
                 continue
         return sorted(found, key=lambda k: -k.written)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QButtonGroup,
     QHBoxLayout,
@@ -25,6 +25,7 @@ from spokeshave.desktop.sequence.editor import SequenceEditor
 from spokeshave.desktop.sequence.find_bar import FindBar
 from spokeshave.desktop.sequence.sheet import STEP, Sheet, targets_of
 from spokeshave.desktop.sequence.sheet_view import SheetView
+from spokeshave.formats.recovery import Draft
 from spokeshave.model.project import Sequence
 
 FACES = (("sheet", "Sheet", "F6"), ("chart", "Chart", "F7"), ("code", "Code", "F8"))
@@ -36,7 +37,10 @@ HINTS = {
 
 
 class SequencePage(QWidget):
-    """Sequences side by side as tabs, and the face of choice below. Faces are made when they are first shown."""
+    """Sequences side by side as tabs, and the face of choice below."""
+
+    typed = Signal()
+    """Something was typed in the code."""
 
     def __init__(self, document: Document, runner: Runner, selection: Selection) -> None:
         super().__init__()
@@ -91,6 +95,24 @@ class SequencePage(QWidget):
         """The sequence in view."""
         return self.editor.current
 
+    def drafts(self) -> list[Draft]:
+        """Code that is typed and not applied."""
+        return [
+            Draft(name, code.choice.currentText(), code.text.toPlainText())
+            for name, code in self.codes.items()
+            if code.typed and code.project is not None
+        ]
+
+    def take_draft(self, draft: Draft) -> None:
+        """Shows a text that was typed once more, to be applied or thrown away."""
+        code = self.codes.get(draft.sequence)
+        if code is not None:
+            self.show_sequence(draft.sequence)
+            self.show_face("code")
+            code.refresh()
+            code.choice.setCurrentText(draft.choice)
+            code.text.setPlainText(draft.text)
+
     def _code_in_view(self) -> CodeEditor | None:
         code = self.codes.get(self.current)
         return code.text if code is not None and self.face == "code" else None
@@ -125,6 +147,7 @@ class SequencePage(QWidget):
             self.sheets[name] = SheetView(Sheet(self.document, name), self.editor, self.runner)
             self.charts[name] = ChartView(self.editor, name, self.runner)
             self.codes[name] = CodeFace(self.editor, name, self.runner)
+            self.codes[name].text.textChanged.connect(self.typed)
             for view in (self.sheets[name], self.charts[name], self.codes[name]):
                 self.stack.addWidget(view)
         if not names:
