@@ -399,3 +399,19 @@ def test_a_section_is_copied_cut_and_pasted_in_the_chart(qtbot, window):
     window.selection.set(Place("step", "Roast", "Charge"))
     qtbot.keyClick(chart, Key.Key_V, Mod.ControlModifier)
     assert (("Charge",), ("AwaitTray2",)) in ways(window) and (("Drop2",), ("CloseGate",)) in ways(window)
+
+
+def test_a_sketched_edit_that_is_taken_back_at_once_leaves_nothing_behind(qtbot, large):
+    chart = chart_of(large, "S500")
+    document = large.document
+    before = {n: (i.x(), i.y()) for n, i in chart.items_by_step.items()}
+    changes = (
+        lambda p: flow_edits.insert_step(p, "Main", "S500"),
+        lambda p: flow_edits.delete_step(p, "Main", "S520"),
+        lambda p: branch_edits.add_transition(p, "Main", "S600", "S300"),
+    )
+    for change in changes:
+        document.edit("e", change)
+        document.undo()
+        chart.finish()
+        assert {n: (i.x(), i.y()) for n, i in chart.items_by_step.items()} == before

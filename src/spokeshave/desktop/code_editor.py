@@ -111,10 +111,7 @@ class CodeEditor(QPlainTextEdit):
         self.notes: dict[int, str] = {}
         self.spot = (0, 0)
         """What was found last: it is seen while another widget has the keyboard."""
-        self.words = QCompleter([], self)
-        self.words.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
-        self.words.setWidget(self)
-        self.words.activated.connect(self._complete)
+        self.set_words([])
         self._line = -1
         self.blockCountChanged.connect(lambda _: self._fit())
         self.updateRequest.connect(self._scrolled)

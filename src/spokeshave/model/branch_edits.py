@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from spokeshave.model.edits import EditError, inserted, replaced, step_index
+from spokeshave.model.edits import EditError, inserted, removed, replaced, step_index
 from spokeshave.model.flow_edits import NEW_CONDITION, NOT_YET, new_step, number_after, sound_edit
 from spokeshave.model.project import Project, Sequence, Transition
 from spokeshave.model.sections import begins_branch, inside, sections
@@ -33,7 +33,7 @@ def remove_transition(project: Project, sequence: str, index: int) -> Project:
     def edit(seq: Sequence) -> Sequence:
         if not 0 <= index < len(seq.transitions):
             raise EditError(f"{seq.name} has no transition {index + 1}")
-        return replace(seq, transitions=(*seq.transitions[:index], *seq.transitions[index + 1 :]))
+        return replace(seq, transitions=removed(seq.transitions, index))
 
     return sound_edit(project, sequence, edit)
 
@@ -156,17 +156,28 @@ def jump_to(project: Project, sequence: str, step: str, target: str) -> Project:
 
     def edit(seq: Sequence) -> Sequence:
         start, end = (seq.steps[step_index(seq, n)].name for n in (step, target))
-        ways = list(seq.leaving(start))
-        if not ways:
-            return replace(
-                seq, transitions=(*seq.transitions, Transition((start,), (end,), NEW_CONDITION.format(step=start)))
-            )
-        index, way = ways[-1]
-        if len(way.sources) > 1:
+        if _ends_in_join(seq, start):
             _no_join(seq, start)
-        return replace(seq, transitions=replaced(seq.transitions, index, replace(way, targets=(end,))))
+        return _led_to(seq, start, end)
 
     return sound_edit(project, sequence, edit)
+
+
+def _ends_in_join(seq: Sequence, step: str) -> bool:
+    """Whether the last way out of a step waits for others."""
+    ways = list(seq.leaving(step))
+    return bool(ways) and len(ways[-1][1].sources) > 1
+
+
+def _led_to(seq: Sequence, step: str, target: str) -> Sequence:
+    """The last way out of a step leads to `target`; a first one is made where there is none."""
+    ways = list(seq.leaving(step))
+    if not ways:
+        return replace(
+            seq, transitions=(*seq.transitions, Transition((step,), (target,), NEW_CONDITION.format(step=step)))
+        )
+    index, way = ways[-1]
+    return replace(seq, transitions=replaced(seq.transitions, index, replace(way, targets=(target,))))
 
 
 def closings(seq: Sequence, step: str) -> list[str]:
@@ -225,14 +236,8 @@ def close_branch(project: Project, sequence: str, step: str) -> Project:
         goals = closings(seq, name)
         if not goals:
             raise EditError(f"{name} is in no branch that could be closed; use a jump to lead it somewhere")
-        ways = list(seq.leaving(name))
-        if ways and len(ways[-1][1].sources) > 1:
+        if _ends_in_join(seq, name):
             raise EditError(f"{name} waits in a join already")
-        if not ways:
-            return replace(
-                seq, transitions=(*seq.transitions, Transition((name,), (goals[0],), NEW_CONDITION.format(step=name)))
-            )
-        index, way = ways[-1]
-        return replace(seq, transitions=replaced(seq.transitions, index, replace(way, targets=(goals[0],))))
+        return _led_to(seq, name, goals[0])
 
     return sound_edit(project, sequence, edit)

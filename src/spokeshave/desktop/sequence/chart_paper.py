@@ -47,6 +47,8 @@ class ChartPaper(QGraphicsView):
         self.setScene(QGraphicsScene(self))
         self.lines = LinesItem()
         self.scene().addItem(self.lines)
+        self._rough = False
+        """Whether an edit was only sketched: items stand elsewhere than the plan says until all is laid out."""
         self._draw_later = QTimer(self)
         self._draw_later.setSingleShot(True)
         self._draw_later.setInterval(120)
@@ -74,14 +76,12 @@ class ChartPaper(QGraphicsView):
         sequence = self.document.project.sequence(self.name)
         if sequence is not None and sequence is not self.sequence and self.isVisible():
             before, self.sequence = self.sequence, sequence
-            if len(self.items_by_step) > LARGE and not self.folds:
-                if same_flow(self._planned.sequence, sequence):
-                    self._draw()
-                    return
-                if self._sketch(before):
-                    self._draw_later.start()
-                    return
-            self._draw()
+            large = len(self.items_by_step) > LARGE and not self.folds and not self._rough
+            if large and not same_flow(before, sequence) and self._sketch(before):
+                self._rough = True
+                self._draw_later.start()
+            else:
+                self._draw()
 
     def rebuild_now(self) -> None:
         """Follows the document even while hidden."""
@@ -97,17 +97,6 @@ class ChartPaper(QGraphicsView):
         FALSE for edits that cannot be shown so.
         """
         q, items = self.sequence, self.items_by_step
-        if same_flow(before, q):
-            for step, old in zip(q.steps, before.steps):
-                if step is not old:
-                    item = items[step.name]
-                    item.place(step, item.box, item.bars, item.ways)
-            for i, (way, was) in enumerate(zip(q.transitions, before.transitions)):
-                carrier = self.carrier.get(i)
-                if way is not was and carrier is not None:
-                    ways = tuple(way if b.transition == i else w for b, w in zip(carrier.bars, carrier.ways))
-                    carrier.place(carrier.step, carrier.box, carrier.bars, ways)
-            return True
         if len(q.steps) == len(before.steps):
             return all(s.name in items for s in q.steps) and self._sketch_ways(before)
         if len(q.steps) + 1 == len(before.steps):
@@ -151,14 +140,15 @@ class ChartPaper(QGraphicsView):
 
     def finish(self) -> None:
         """Lays out what was only sketched so far."""
-        if self._draw_later.isActive():
-            self._draw_later.stop()
+        if self._rough:
             self._draw()
 
     def _draw(self) -> None:
+        rough, self._rough = self._rough, False
+        self._draw_later.stop()
         self.folded = folded(self.sequence, self.folds)
         drawn = self.folded.sequence
-        if same_flow(self._planned.sequence, drawn) and self.items_by_step:
+        if not rough and same_flow(self._planned.sequence, drawn) and self.items_by_step:
             found = self._planned.with_texts(drawn)
             if found is not None:
                 self.plan = found[0]
