@@ -178,15 +178,15 @@ def device(i: int, d: LinkedDevice) -> list[str]:
         turn = f"p{i} = {place}; s{i} = {drives[0]} ? {dev.away} : {-dev.back};"
     elif isinstance(dev, Vessel):
         place = f"clamp(p{i} + (k - k{i}) * s{i}, {dev.full}LL)"
-        low, high = (f"{border}LL - {dev.slack}LL * {n}{i}" for n, border in (("low", dev.low), ("high", dev.high)))
-        sensors = ((0, f"(double)(p / {dev.grain}LL * {dev.grain}LL) / 1e6"), (1, f"p >= {low}"), (2, f"p >= {high}"))
+        low, high = (f"{border}LL - {dev.slack}LL * {n}{i}" for n, border in zip(("low", "high"), dev.borders[::2]))
+        sensors = ((0, f"(double)(p / {dev.grain}LL * {dev.grain}LL) / 1e6"), (1, f"p >= {low}"), (3, f"p >= {high}"))
         begin = dev.start()
-        start = f"static whole k{i}, p{i} = {begin[1]}, s{i}; static whole low{i} = {int(begin[3])}, high{i} = {int(begin[4])};"
+        start = f"static whole k{i}, p{i} = {begin[1]}, s{i}; static whole low{i} = {int(begin[3][0])}, high{i} = {int(begin[3][2])};"
         sense = f"whole p = {place};"
-        flow = " ".join(f"{'+-'[n > 1]} {a} * {dev.rates[n]}LL" for n, a in enumerate(drives))
+        flow = " ".join(f"{'+-'[n > 2]} {a} * {dev.rates[n]}LL" for n, a in enumerate(drives[:6]))
         turn = f"whole p = {place}; p{i} = p; low{i} = p >= {low}; high{i} = p >= {high}; s{i} = 0 {flow};"
     elif isinstance(dev, ThermalMass):
-        place = f"(t{i} + (whole)floor((double)(p{i} - t{i}) * exp((double)-(k - k{i}) * {dev.decay!r}) + 0.5))"
+        place = f"(t{i} + (whole)floor((double)(p{i} - t{i}) * exp((double)-(k - k{i}) * {dev.decays[1]!r}) + 0.5))"
         n = dev.steps_per_k
         sensors = (
             (0, f"(double)down(2 * p * {n} + 1000000, 2000000) / {n}"),

@@ -28,6 +28,9 @@ def _carry_values(old: Program, was: Situation, new: Program, now: Situation) ->
                 now.taken.add(slot)
             if old.slots[name] in was.forces:
                 now.forces[slot] = was.forces[old.slots[name]]
+    for name, slot in new.machine.items():
+        if name in old.machine and type(was.v[old.machine[name]]) is type(now.v[slot]):
+            now.v[slot] = was.v[old.machine[name]]
     _carry_edges(old, was, new, now)
     now.by_hand = was.by_hand
     if was.hand is not None:

@@ -63,7 +63,7 @@ class Leap:
         """Whether scan `k` does nothing but take in what devices show; if so it is put down, else nothing has happened."""
         program, s = self.program, self.s
         read_devices(program, s)
-        if not nothing_follows(program, s):
+        if s.events or not program.inward.isdisjoint(s.changed) or not nothing_follows(program, s):
             return False
         if s.moved:
             s.moved = False
@@ -85,7 +85,7 @@ class Leap:
             if spot is not None and (k < must or (due and not spot.late_in(s))):
                 if s.next_reading <= k:
                     read_devices(program, s)
-                nobody_looks = quiet and k < wake and not due and spot.watched.isdisjoint(changed)
+                nobody_looks = quiet and not s.events and k < wake and not due and spot.watched.isdisjoint(changed)
                 if not nobody_looks:
                     chosen = self._ask(spot)
                 if chosen or due:
@@ -99,6 +99,8 @@ class Leap:
                             must = spot.phases_at(s)
                             wake = spot.next_turn(s, must)
                         continue
+                elif s.events:
+                    pass  # a device came to harm, which a whole scan tells
                 elif nobody_looks or not (spot.locks and self._lock_turns(spot)):
                     if changed:
                         trace.record_inputs(k, changed, s.v)

@@ -6,17 +6,17 @@ from operator import itemgetter
 from typing import Any, NamedTuple
 
 from spokeshave.engine import program as pg
+from spokeshave.engine.link_devices import DeviceLinker
 from spokeshave.engine.link_names import check_names
 from spokeshave.engine.link_protection import ProtectionLinker
 from spokeshave.engine.link_sequence import SequenceLinker
 from spokeshave.engine.names import TextScope
 from spokeshave.engine.texts import Texts
-from spokeshave.engine.times import Times, read_times
+from spokeshave.engine.times import read_times
 from spokeshave.language import checked as ck
 from spokeshave.language.compile import Choice, Compiled, compile_units
 from spokeshave.language.effects import is_pure
-from spokeshave.machine.device import Device
-from spokeshave.machine.kinds import KINDS, build, device_problems
+from spokeshave.machine.kinds import device_problems
 from spokeshave.model.diagnostics import Diagnostic, Place
 from spokeshave.model.project import Project, SignalClass, Type
 
@@ -49,6 +49,7 @@ class _Read(NamedTuple):
     """What was read of a machine file, with its texts as units that wait to be compiled."""
 
     charts: SequenceLinker
+    machine: DeviceLinker
     sequences: list[Any]
     trips: list[Any]
     interlocks: list[Any]
@@ -83,11 +84,13 @@ class Linker:
         interlocks = [protection.interlock(i, lock) for i, lock in enumerate(project.interlocks)]
         pairs = [protection.pair(o) for o in project.opposed]
         closing = self._logic(project.closing, Place("closing"), plain)
+        machine = DeviceLinker(texts)
+        machine.read()
         home = texts.condition(project.home, Place(item="home"), plain) if project.home.strip() else None
         reset = texts.rising(project.reset, Place(item="reset"), plain)
         if self.found:
             return None
-        return _Read(charts, sequences, trips, interlocks, pairs, opening, closing, home, reset)
+        return _Read(charts, machine, sequences, trips, interlocks, pairs, opening, closing, home, reset)
 
     def program(self) -> pg.Program | None:
         """The program, or None with the errors in `found`."""
@@ -95,7 +98,7 @@ class Linker:
         if found is None:
             return None
         project, texts, table = self.project, self.texts, self.texts.table
-        charts, sequences, trips, interlocks, pairs, opening, closing, home, reset = found
+        charts, machine, sequences, trips, interlocks, pairs, opening, closing, home, reset = found
         edges = [
             (
                 kind,
@@ -124,7 +127,8 @@ class Linker:
         unseen = [a for n, a in table.read.items() if a != table.final[n] and table.final[n] not in straight]
         unseen += [table.home, *(slot for _, slot, _, _ in table.edges), *range(table.first_instance, table.first_edge)]
         times = read_times(table, texts.units, frozenset(s.t for q in linked for s in q.steps), unseen)
-        devices = self._devices(times)
+        moving = machine.finish(times, code)
+        devices = moving["devices"]
         slots = [s for d in devices for s in d.drives]
         blocks = sorted((b for q in linked for s in q.steps for b in s.blocks), key=lambda b: b.order)
         return pg.Program(
@@ -153,7 +157,7 @@ class Linker:
                 for s in project.signals
                 if s.cls is SignalClass.OUTPUT and table.final[s.name.lower()] not in straight
             ),
-            devices=devices,
+            **moving,
             driven=tuple(i for i, d in enumerate(devices) for _ in d.drives),
             drives=itemgetter(*slots) if len(slots) > 1 else lambda v: tuple(v[s] for s in slots),
             instances=dict(table.base),
@@ -194,25 +198,3 @@ class Linker:
             return None
         tree = self.texts.check(text, place, scope, "statements")
         return None if tree is None else self.texts.unit(tree, place)
-
-    def _devices(self, times: Times) -> tuple[pg.LinkedDevice, ...]:
-        out: list[pg.LinkedDevice] = []
-        for d in self.project.devices:
-            kind = KINDS[d.kind]
-            drives = tuple(
-                self.texts.table.final.get(d.wired(t.name).lower(), pg.NOTHING) for t in kind.drive_terminals()
-            )
-            sensors = tuple(
-                (i, self.texts.table.final[d.wired(t.name).lower()])
-                for i, t in enumerate(kind.sensor_terminals())
-                if d.wired(t.name)
-            )
-            first = out[-1].first_drive + len(out[-1].drives) if out else 0
-            device = build(d, self.project.period_ms)
-            numbers = [slot for index, slot in sensors if kind.sensor_terminals()[index].type is Type.REAL]
-            number = numbers[0] if numbers else -1
-            can_harm = type(device).hazards is not Device.hazards and sum(slot != pg.NOTHING for slot in drives) > 1
-            slots = tuple(dict(sensors).get(index, -1) for index in range(len(kind.sensor_terminals())))
-            thresholds = times.thresholds(number)
-            out.append(pg.LinkedDevice(d.name, device, drives, first, can_harm, sensors, slots, number, thresholds))
-        return tuple(out)

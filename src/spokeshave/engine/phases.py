@@ -7,9 +7,10 @@ Each phase is a function of the program and the situation, which it changes. Pha
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 from spokeshave.engine.course import next_wake
-from spokeshave.engine.program import LinkedDevice, LinkedTrip, Program
+from spokeshave.engine.program import INNER, LinkedDevice, LinkedTrip, Program
 from spokeshave.engine.readings import tell
 from spokeshave.engine.situation import (
     Alarm,
@@ -42,6 +43,8 @@ def sample(program: Program, s: Situation, due: Sequence[Stimulus]) -> None:
             _touch(program, s, st)
     if s.next_reading <= s.k:
         read_devices(program, s)
+    if program.own:
+        read_own(program, s)
     for st in due:
         _set(program, s, st)
 
@@ -81,9 +84,12 @@ def read_devices(program: Program, s: Situation) -> None:
         d, plan = program.devices[i], s.dev_ahead[i]
         for index, value in plan[0][1] if plan else enumerate(d.device.sense(s.dev_state[i], k)):
             slot = d.slots[index]
-            if slot >= 0 and v[slot] != value and slot not in s.taken:
-                v[slot] = value
-                s.changed.append(slot)
+            if slot >= 0:
+                if v[slot] != value and slot not in s.taken:
+                    v[slot] = value
+                    s.changed.append(slot)
+            elif slot == INNER:
+                _inward(s, d, i, index, value)
         if len(plan) > 1:
             s.dev_ahead[i] = plan = plan[1:]
             dev_next[i] = plan[0][0]
@@ -91,6 +97,37 @@ def read_devices(program: Program, s: Situation) -> None:
             plan_reading(s, d, i)
         following = min(dev_next)
     s.next_reading = following
+
+
+def _inward(s: Situation, d: LinkedDevice, i: int, index: int, value: Any) -> None:
+    """A value that another device takes, or the sign that a device comes to harm by itself, or no longer."""
+    if index not in d.inner:
+        _see_hazards(s, d, i, d.device.hazards(s.dev_state[i], s.k))
+        return
+    for slot in d.inner[index]:
+        if s.v[slot] != value and slot not in s.taken:
+            s.v[slot] = value
+            s.changed.append(slot)
+
+
+def read_own(program: Program, s: Situation) -> None:
+    """What the texts of own devices gave at the end of the last scan becomes inputs."""
+    for own in program.own:
+        for kept, slot in own.outputs:
+            if s.v[slot] != s.v[kept] and slot not in s.taken:
+                s.v[slot] = s.v[kept]
+                s.changed.append(slot)
+
+
+def run_own(program: Program, s: Situation) -> None:
+    """The end of phase 10: the texts of own devices, in their order, under the final outputs."""
+    for own in program.own:
+        for kept, slot in own.inputs:
+            s.v[kept] = s.v[slot]
+        failed = s.dev_failed[own.index]
+        for name, slot in own.failures:
+            s.v[slot] = name in failed
+        own.run(s.v)
 
 
 def _ask(program: Program, s: Situation, st: Stimulus) -> None:
@@ -128,7 +165,7 @@ def _touch(program: Program, s: Situation, st: Stimulus) -> None:
         raise StimulusError(f"there is no device {st.target}")
     device = program.devices[index].device
     if st.do == "hand":
-        s.dev_hand[index] = int(st.value)
+        s.dev_hand[index] = st.value
     else:
         if st.value not in device.failures:
             raise StimulusError(f"{st.target} has no failure {st.value!r}; it has {', '.join(device.failures)}")
@@ -157,7 +194,7 @@ def turn_device(program: Program, s: Situation, index: int, by_hand: bool = Fals
     else:
         plan_reading(s, d, index)
     s.turned.append(index)
-    now = d.device.hazards(state) if d.can_harm else ()
+    now = d.device.hazards(state, k) if d.can_harm else ()
     if now or s.hazards:
         _see_hazards(s, d, index, now)
 

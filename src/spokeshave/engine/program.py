@@ -27,6 +27,8 @@ if TYPE_CHECKING:
 
 OVERFLOWS = 0
 NOTHING = 1
+INNER = -2
+"""In the place of a slot: what the device gives goes to another device, or tells that it comes to harm."""
 FIRST_RECORDED = 4
 
 
@@ -203,6 +205,19 @@ class LinkedDevice:
     """Slot of each value of `sense`, -1 for those that are not wired."""
     number: int
     thresholds: tuple[tuple[bool, Compiled], ...] | None
+    inner: dict[int, tuple[int, ...]]
+    """Where values of `sense` go that another device takes, by their index: their signal's slot too, if they have one."""
+
+
+@dataclass(frozen=True, slots=True)
+class LinkedOwn:
+    """An own device: what its text reads from and gives to, as pairs of slots with its own one first."""
+
+    index: int
+    run: Compiled
+    inputs: tuple[tuple[int, int], ...]
+    outputs: tuple[tuple[int, int], ...]
+    failures: tuple[tuple[str, int], ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -234,6 +249,12 @@ class Program:
     outputs: tuple[tuple[int, int], ...]
     """(asked, final) of the outputs that are copied in every scan: all but those of a `Target.final`."""
     devices: tuple[LinkedDevice, ...]
+    own: tuple[LinkedOwn, ...]
+    """Own devices: their texts run in every scan."""
+    inward: frozenset[int]
+    """Slots that devices give and devices are driven by: when one changes the scan has to be run."""
+    machine: dict[str, int]
+    """Slots that belong to the machine, not to the controls."""
     driven: tuple[int, ...]
     """Which device each of the values of `drives(v)` drives."""
     drives: Callable[[list[Any]], tuple[Any, ...]]

@@ -32,6 +32,7 @@ def is_plain(program: Program) -> bool:
     """Whether what a transition does follows from the spot alone."""
     return (
         program.transparent
+        and not program.inward
         and not (program.restless or program.guarded or program.has_bodies or program.edges or program.pairs)
         and len(program.sequences) == 1
         and program.times.fixed

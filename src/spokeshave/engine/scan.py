@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from spokeshave.engine.act import act
 from spokeshave.engine.evolve import evolve
 from spokeshave.engine.finish import move, outputs, overflows
-from spokeshave.engine.phases import decide, edges, force_inputs, opening, sample
+from spokeshave.engine.phases import decide, edges, force_inputs, opening, run_own, sample
 from spokeshave.engine.program import Program
 from spokeshave.engine.situation import Situation
 from spokeshave.engine.stimuli import Stimulus
@@ -37,6 +37,8 @@ def scan(program: Program, s: Situation, due: Sequence[Stimulus], trace: Trace) 
     if s.v[0]:
         overflows(program, s)
     move(program, s)
+    if program.own:
+        run_own(program, s)
     # Values that somebody sets or forces are among those to look for, and those of a first scan.
     trace.record(s, program.transparent and not (due or s.forces or s.by_hand or s.cold))
     s.cold = False

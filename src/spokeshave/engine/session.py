@@ -104,7 +104,7 @@ class Session:
         end = start + count
         s = self.situation
         while s.k < end and self.stopped is None:
-            if self.every_scan or s.cold or self._stimulus_is_due():
+            if self.every_scan or self.program.own or s.cold or self._stimulus_is_due():
                 self.scan()
             else:
                 self._stretch(end)

@@ -104,7 +104,7 @@ class Situation:
         self.cold = True
         """TRUE for the scan after a start or a power cycle: no evolution, no edges."""
         self.dev_state: list[State] = [d.device.start() for d in program.devices]
-        self.dev_hand = [int(s[1]) if d.device.positions else 0 for d, s in zip(program.devices, self.dev_state)]
+        self.dev_hand = [d.device.first_hand() for d in program.devices]
         self.dev_failed: list[frozenset[str]] = [frozenset() for _ in program.devices]
         self.dev_next = [0] * len(program.devices)
         """Scan in which a device's sensors give something else."""
@@ -245,7 +245,12 @@ def power_cycle(program: Program, s: Situation) -> None:
         setattr(fresh, name, getattr(s, name))
     for slot in s.taken:
         fresh.v[slot] = s.v[slot]
+    for slot in program.machine.values():
+        fresh.v[slot] = s.v[slot]
     wired = {slot for d in program.devices for _, slot in d.sensors}
+    for own in program.own:
+        for kept, slot in own.outputs:
+            fresh.v[slot] = s.v[kept]
     for r in program.recorded:
         if r.kind == "input" and r.slot not in wired:
             fresh.v[r.slot] = s.v[r.slot]

@@ -27,23 +27,33 @@ Parameters = Mapping[str, float]
 
 @dataclass(frozen=True, slots=True)
 class Terminal:
-    """A place to wire a signal. A `drive` takes an output in, a sensor gives an input out."""
+    """A place to wire a signal. A `drive` takes an output in, a sensor gives an input out.
+
+    A `REAL` drive that is a `number` takes any of the number types. `also` are words that signals at such a terminal
+    are often named with, for proposals.
+    """
 
     name: str
     drive: bool
     type: Type = Type.BOOL
     note: str = ""
+    also: str = ""
+
+    def takes(self, kind: Type) -> bool:
+        """Whether a signal of this type may be wired here."""
+        return kind is self.type or (self.drive and self.type is Type.REAL and kind in (Type.INT, Type.DINT))
 
 
 @dataclass(frozen=True, slots=True)
 class Parameter:
-    """A number of the device with its unit, usual value and smallest legal value."""
+    """A number of the device with its unit, usual value and smallest legal value. A `flag` is 0 or 1."""
 
     name: str
     unit: str
     default: float
     least: float = 0.0
     note: str = ""
+    flag: bool = False
 
 
 class ParameterError(ValueError):
@@ -68,9 +78,15 @@ class Device(ABC):
     failures: ClassVar[tuple[str, ...]] = ()
     positions: ClassVar[int] = 0
     """How many places an operator can put it in by hand; 0 for devices without a hand."""
+    one_way: ClassVar[bool] = True
+    """Whether its number goes one way between two turns, so that only the borders ahead of it matter."""
+    harmed_by_time: ClassVar[bool] = False
+    """Whether `hazards` can come without a turn; the last value of `sense` then tells whether there are any."""
 
-    def __init__(self, parameters: Parameters, period_ms: int) -> None:
+    def __init__(self, parameters: Parameters, period_ms: int, used: frozenset[str] | None = None) -> None:
+        """`used` are the terminals that somebody looks at or drives; all without it."""
         self.period_ms = period_ms
+        self.used = frozenset(t.name for t in self.terminals) if used is None else used
         self.value = {p.name: float(parameters.get(p.name, p.default)) for p in self.parameters}
         for p in self.parameters:
             if not p.least <= self.value[p.name] < 1e9:
@@ -84,6 +100,10 @@ class Device(ABC):
     def sensor_terminals(cls) -> tuple[Terminal, ...]:
         return tuple(t for t in cls.terminals if not t.drive)
 
+    def first_hand(self) -> float:
+        """Where the operator's hand is before scan 0."""
+        return 0
+
     def scans(self, seconds: float) -> int:
         """A duration in whole scans, at least one, rounded to the nearest."""
         return max(1, round(seconds * 1000 / self.period_ms))
@@ -93,7 +113,7 @@ class Device(ABC):
         """The state before scan 0, with nothing driven and nothing failed."""
 
     @abstractmethod
-    def turn(self, state: State, k: int, drives: tuple[Value, ...], failed: frozenset[str], hand: int) -> State:
+    def turn(self, state: State, k: int, drives: tuple[Value, ...], failed: frozenset[str], hand: float) -> State:
         """The state from scan `k` on, when drives, failures or the operator's hand changed in scan `k`.
 
         Other drives alone do not change what is sensed in scan `k` itself.
@@ -143,8 +163,8 @@ class Device(ABC):
     def picture(self, state: State, k: int) -> dict[str, float]:
         """What the board draws at scan `k`, as named numbers."""
 
-    def hazards(self, state: State) -> tuple[str, ...]:
-        """What is being done to the device that would harm a real one."""
+    def hazards(self, state: State, k: int) -> tuple[str, ...]:
+        """What is being done to the device at scan `k` that would harm a real one."""
         return ()
 
 

@@ -1,43 +1,57 @@
-"""What an operator touches and sees: pushbutton, emergency stop, selector, lamp."""
+"""What an operator touches: pushbutton, emergency stop, selector, setpoint."""
 
 from __future__ import annotations
 
-from spokeshave.machine.device import Device, Parameter, State, Terminal
-from spokeshave.model.project import Value
+from spokeshave.machine.device import NEVER, Device, Parameter, Parameters, State, Terminal
+from spokeshave.model.project import Type, Value
+
+_CLOSED = Parameter("normally_closed", "", 0, 0, "opens when pressed", flag=True)
+_BOUNCE = Parameter("bounce_ms", "ms", 0, 0, "how long a contact opens and closes again after it was moved")
 
 
 class _Hand(Device):
-    """State: (k0, hand, failures). The hand is where the operator has put it."""
+    """State: (k0, hand, failures, scan in which the hand moved). The hand is where the operator has put it."""
+
+    def __init__(self, parameters: Parameters, period_ms: int, used: frozenset[str] | None = None) -> None:
+        super().__init__(parameters, period_ms, used)
+        self.bounce = round(self.value.get("bounce_ms", 0) / period_ms)
 
     def start(self) -> State:
-        return (0, 0, frozenset())
+        return (0, self.first_hand(), frozenset(), -(1 << 40))
 
-    def turn(self, state: State, k: int, drives: tuple[Value, ...], failed: frozenset[str], hand: int) -> State:
-        return (k, hand, failed)
+    def turn(self, state: State, k: int, drives: tuple[Value, ...], failed: frozenset[str], hand: float) -> State:
+        return (k, hand, failed, k if hand != state[1] else state[3])
+
+    def next_change(self, state: State, k: int) -> int:
+        return k + 1 if k - state[3] < self.bounce else NEVER
+
+    def bounces(self, state: State, k: int) -> bool:
+        """Whether the contact is where it was before the hand moved, because it bounces."""
+        return 0 < k - int(state[3]) < self.bounce and (k - int(state[3])) % 2 == 1
 
     def picture(self, state: State, k: int) -> dict[str, float]:
         return {"hand": float(state[1])}
 
 
 class Pushbutton(_Hand):
-    """A button. `normally_closed` 1: the contact reads TRUE released; a broken wire reads FALSE either way."""
+    """A button. A broken wire reads FALSE either way. A latching one stays in until it is pressed again."""
 
     kind = "button"
     title = "Pushbutton"
-    terminals = (Terminal("contact", False),)
-    parameters = (Parameter("normally_closed", "", 0, 0, "1: opens when pressed"),)
-    failures = ("contact stuck closed", "wire broken")
+    terminals = (Terminal("contact", False, also="button pb pressed"),)
+    parameters = (_CLOSED, Parameter("latching", "", 0, 0, "stays in until it is pressed again", flag=True), _BOUNCE)
+    failures = ("contact stuck closed", "contact stuck open", "wire broken")
     positions = 2
 
     def sense(self, state: State, k: int) -> tuple[Value, ...]:
-        if "wire broken" in state[2]:
+        if state[2] & {"wire broken", "contact stuck open"}:
             return (False,)
         if "contact stuck closed" in state[2]:
             return (True,)
-        return (bool(state[1]) != bool(self.value["normally_closed"]),)
+        return (bool(state[1]) ^ bool(self.value["normally_closed"]) ^ self.bounces(state, k),)
 
     def picture(self, state: State, k: int) -> dict[str, float]:
-        return {"hand": float(state[1]), "contact": float(self.sense(state, k)[0])}
+        return {"hand": float(state[1]), "contact": float(bool(self.sense(state, k)[0]))}
 
 
 class EmergencyStop(Pushbutton):
@@ -45,52 +59,74 @@ class EmergencyStop(Pushbutton):
 
     kind = "emergency"
     title = "Emergency stop"
-    parameters = (Parameter("normally_closed", "", 1, 0, "1: opens when pressed"),)
+    terminals = (Terminal("contact", False, also="ok emergency estop stop"),)
+    parameters = (Parameter("normally_closed", "", 1, 0, "opens when pressed", flag=True), _BOUNCE)
 
 
 class Selector(_Hand):
-    """A switch with up to four positions, each with its own contact, and a lettering for each."""
+    """A switch with up to four positions, each with its own contact. Between two of them no contact is closed."""
 
     kind = "selector"
     title = "Selector"
-    terminals = (
-        Terminal("at_0", False), Terminal("at_1", False), Terminal("at_2", False), Terminal("at_3", False)
-    )  # fmt: skip
+    terminals = tuple(Terminal(f"at_{i}", False, note=f"TRUE in position {i}") for i in range(4))
     parameters = (
         Parameter("positions", "", 2, 2, "2 to 4"),
         Parameter("start", "", 0, 0, "position before scan 0"),
+        _BOUNCE,
     )
-    failures = ("wire broken",)
+    failures = ("wire broken", *(f"contact {i} stuck on" for i in range(4)))
     positions = 4
 
-    def start(self) -> State:
-        return (0, min(int(self.value["start"]), self.count - 1), frozenset())
+    def first_hand(self) -> float:
+        return min(int(self.value["start"]), self.count - 1)
 
     @property
     def count(self) -> int:
         return max(2, min(4, int(self.value["positions"])))
 
     def sense(self, state: State, k: int) -> tuple[Value, ...]:
-        broken = "wire broken" in state[2]
-        return tuple(not broken and int(state[1]) == i for i in range(4))
+        dead = "wire broken" in state[2] or self.bounces(state, k)
+        return tuple((not dead and int(state[1]) == i) or f"contact {i} stuck on" in state[2] for i in range(4))
 
 
-class Lamp(Device):
-    """State: (k0, on, failures)."""
+class Setpoint(_Hand):
+    """A knob for a number between two limits."""
 
-    kind = "lamp"
-    title = "Lamp"
-    terminals = (Terminal("lit", True),)
-    failures = ("failed",)
+    kind = "setpoint"
+    title = "Setpoint"
+    one_way = False
+    terminals = (Terminal("value", False, Type.REAL, also="setpoint set wanted"),)
+    parameters = (
+        Parameter("least", "", 0, -1e9),
+        Parameter("most", "", 100, -1e9),
+        Parameter("start", "", 0, -1e9, "value before scan 0"),
+        Parameter("step", "", 1, 1e-6, "how far one notch of the wheel turns it"),
+    )
+    failures = ("wire broken", "stuck")
+    positions = 1
+
+    def first_hand(self) -> float:
+        return self.value["start"]
 
     def start(self) -> State:
-        return (0, False, frozenset())
+        return (0, self.first_hand(), frozenset(), self.first_hand())
 
-    def turn(self, state: State, k: int, drives: tuple[Value, ...], failed: frozenset[str], hand: int) -> State:
-        return (k, bool(drives[0]), failed)
+    def turn(self, state: State, k: int, drives: tuple[Value, ...], failed: frozenset[str], hand: float) -> State:
+        """The last item of the state is what it gives while it is stuck."""
+        return (k, hand, failed, state[3] if "stuck" in failed and "stuck" in state[2] else self._within(state[1])
+                if "stuck" in failed else self._within(hand))  # fmt: skip
+
+    def _within(self, hand: float) -> float:
+        return max(self.value["least"], min(self.value["most"], float(hand)))
+
+    def next_change(self, state: State, k: int) -> int:
+        return NEVER
 
     def sense(self, state: State, k: int) -> tuple[Value, ...]:
-        return ()
+        return (0.0 if "wire broken" in state[2] else float(state[3]),)
+
+    def number(self, state: State, k: int) -> float:
+        return float(self.sense(state, k)[0])
 
     def picture(self, state: State, k: int) -> dict[str, float]:
-        return {"lit": float(state[1] and "failed" not in state[2])}
+        return {"hand": self._within(state[1]), "value": float(self.sense(state, k)[0])}

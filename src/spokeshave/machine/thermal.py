@@ -36,13 +36,15 @@ class ThermalMass(Device):
 
     kind = "thermal"
     title = "Thermal mass"
+    harmed_by_time = True
     terminals = (
-        Terminal("heater", True),
-        Terminal("heater2", True),
-        Terminal("cooler", True),
-        Terminal("cooler2", True),
-        Terminal("temperature", False, Type.REAL),
-        Terminal("below_high", False, note="thermostat, opens at and above high_c"),
+        Terminal("heater", True, also="burner heat heating"),
+        Terminal("heater2", True, also="burner2 heat2"),
+        Terminal("cooler", True, also="cool cooling fan"),
+        Terminal("cooler2", True, also="cool2"),
+        Terminal("temperature", False, Type.REAL, "°C", also="temp"),
+        Terminal("below_high", False, note="thermostat, opens at and above high_c", also="ok tempok"),
+        Terminal("above_low", False, note="thermostat, closes at and above low_c", also="warm ready hot"),
     )
     parameters = (
         Parameter("ambient_c", "°C", 20, -100),
@@ -52,15 +54,26 @@ class ThermalMass(Device):
         Parameter("cooler_k", "K", 0, 0, "what the cooler takes away at steady state"),
         Parameter("cooler2_k", "K", 0, 0),
         Parameter("time_constant_s", "s", 60, 0.01),
+        Parameter("cooling_constant_s", "s", 0, 0, "time constant while no heater is on; 0: the same"),
         Parameter("resolution_k", "K", 0.1, 0.001, "smallest step the sensor shows"),
         Parameter("high_c", "°C", 1000, -100, "where the thermostat opens"),
+        Parameter("low_c", "°C", 60, -100, "where the other thermostat closes"),
+        Parameter("limit_c", "°C", 2000, -100, "what it does not stand"),
+        Parameter("offset_k", "K", -20, -1000, "what the failure `sensor reads off` adds"),
     )
-    failures = ("heater open", "cooler open", "sensor frozen", "sensor reads 20 K low")
+    failures = ("heater open", "cooler open", "sensor frozen", "sensor reads off")
 
-    def __init__(self, parameters: Parameters, period_ms: int) -> None:
-        super().__init__(parameters, period_ms)
+    def __init__(self, parameters: Parameters, period_ms: int, used: frozenset[str] | None = None) -> None:
+        super().__init__(parameters, period_ms, used)
         self.steps_per_k = max(1, round(1 / self.value["resolution_k"]))
-        self.decay = self.period_ms / 1000 / self.value["time_constant_s"]
+        heating = self.value["time_constant_s"]
+        cooling = self.value["cooling_constant_s"] or heating
+        self.decays = (self.period_ms / 1000 / cooling, self.period_ms / 1000 / heating)
+        """Part of the way to the target that goes in a scan, while no heater is on and while one is."""
+        self.borders = tuple(self.value[n] * MICRO for n in ("high_c", "low_c", "limit_c"))
+
+    def decay(self, state: State) -> float:
+        return self.decays[state[3][0] or state[3][1]]
 
     def start(self) -> State:
         begin = round(self.value["start_c"] * MICRO)
@@ -68,10 +81,10 @@ class ThermalMass(Device):
 
     def micro(self, state: State, k: int) -> int:
         """Temperature at scan `k` in millionths of a degree."""
-        k0, t0, target, _, _, _ = state
-        return int(target + math.floor((t0 - target) * math.exp(-(k - k0) * self.decay) + 0.5))
+        k0, t0, target, drives, _, _ = state
+        return int(target + math.floor((t0 - target) * math.exp(-(k - k0) * self.decays[drives[0] or drives[1]]) + 0.5))
 
-    def turn(self, state: State, k: int, drives: tuple[Value, ...], failed: frozenset[str], hand: int) -> State:
+    def turn(self, state: State, k: int, drives: tuple[Value, ...], failed: frozenset[str], hand: float) -> State:
         v = self.value
         heat = 0.0 if "heater open" in failed else v["heater_k"] * bool(drives[0]) + v["heater2_k"] * bool(drives[1])
         cool = 0.0 if "cooler open" in failed else v["cooler_k"] * bool(drives[2]) + v["cooler2_k"] * bool(drives[3])
@@ -86,25 +99,32 @@ class ThermalMass(Device):
         value -= self._offset(state)
         return (2 * value * self.steps_per_k + MICRO) // (2 * MICRO)
 
-    def _below(self, state: State, k: int) -> bool:
-        return self.micro(state, k) < self.value["high_c"] * MICRO
+    def _from_on(self, state: State, k: int) -> tuple[bool, bool, bool]:
+        """Whether it is at or above where the thermostats turn, and what it stands."""
+        micro = self.micro(state, k)
+        high, low, limit = self.borders
+        return micro >= high, micro >= low, micro >= limit
 
     def sense(self, state: State, k: int) -> tuple[Value, ...]:
-        return (self._shown(state, k) / self.steps_per_k, self._below(state, k))
+        high, low, over = self._from_on(state, k)
+        return (self._shown(state, k) / self.steps_per_k, not high, low, over)
 
     def settled(self, state: State) -> int:
         """After 40 time constants nothing of a millionth of a degree is left to move."""
-        return int(state[0]) + math.ceil(40 / self.decay) + 1
+        return int(state[0]) + math.ceil(40 / self.decay(state)) + 1
 
     def next_change(self, state: State, k: int) -> int:
         return min(self._next_step(state, k), self.next_switch(state, k))
 
     def next_switch(self, state: State, k: int) -> int:
-        below = self._below(state, k)
-        guess = self._when(state, self.value["high_c"] * MICRO)
-        if guess <= k and below is (state[2] < self.value["high_c"] * MICRO):
-            return NEVER
-        return first_scan_near(guess, k + 1, self.settled(state), lambda j: self._below(state, j) is not below)
+        found, end = NEVER, self.settled(state)
+        now, target = self.micro(state, k), state[2]
+        for border in self.borders:
+            if (now >= border) is not (target >= border):
+                guess = self._when(state, border)
+                found = min(found, first_scan_near(guess, k + 1, end, lambda j, b=border, up=target >= border:
+                                                   (self.micro(state, j) >= b) is up))  # fmt: skip
+        return found
 
     def reaches(self, state: State, value: float) -> int:
         """The sensor shows a step from half a step before it on."""
@@ -117,13 +137,13 @@ class ThermalMass(Device):
         part = (micro - target) / (t0 - target) if t0 != target else 0.0
         if part <= 0:
             return self.settled(state)
-        return int(k0 + max(0, math.ceil(-math.log(part) / self.decay)))
+        return int(k0 + max(0, math.ceil(-math.log(part) / self.decay(state))))
 
     def number(self, state: State, k: int) -> float:
         if state[4]:
             return self._shown(state, k) / self.steps_per_k
-        k0, t0, target, _, _, _ = state
-        micro = target + math.floor((t0 - target) * math.exp(-(k - k0) * self.decay) + 0.5)
+        k0, t0, target, drives, _, _ = state
+        micro = target + math.floor((t0 - target) * math.exp(-(k - k0) * self.decays[drives[0] or drives[1]]) + 0.5)
         return int((2 * micro * self.steps_per_k + MICRO) // (2 * MICRO)) / self.steps_per_k
 
     def _next_step(self, state: State, k: int) -> int:
@@ -140,7 +160,7 @@ class ThermalMass(Device):
         return (2 * shown + way) * MICRO / (2 * self.steps_per_k) + self._offset(state)
 
     def _offset(self, state: State) -> int:
-        return 20 * MICRO if "sensor reads 20 K low" in state[4] else 0
+        return round(-self.value["offset_k"] * MICRO) if "sensor reads off" in state[4] else 0
 
     def readings(self, motions: Sequence[Motion]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
         """Each border between two steps by the inverse of the formula; where its rounding could matter, by the formula."""
@@ -148,18 +168,20 @@ class ThermalMass(Device):
 
         moving = [m for m in motions if "sensor frozen" not in m[0][4]]
         rows = [
-            (st[0], st[1], st[2], self._shown(st, low - 1), self._shown(st, high - 1), self._offset(st))
+            (st[0], st[1], st[2], self._shown(st, low - 1), self._shown(st, high - 1), self._offset(st), self.decay(st))
             for st, low, high in moving
         ]
-        k0, t0, target, first, last, offset = np.array(rows, np.int64).reshape(len(rows), 6).T
+        k0, t0, target, first, last, offset = np.array([r[:6] for r in rows], np.int64).reshape(len(rows), 6).T
+        decays = np.array([r[6] for r in rows])
         whose, n = counted(np.abs(last - first))
         way = np.sign(last - first)[whose]
         shown = first[whose] + way * n
+        decay = decays[whose]
         left = (2 * shown + way) * MICRO / (2 * self.steps_per_k) + (offset - target)[whose]
         with np.errstate(divide="ignore", invalid="ignore"):
-            exact = np.log(left / (t0 - target)[whose]) / -self.decay
+            exact = np.log(left / (t0 - target)[whose]) / -decay
             # Half a millionth of a degree, and room for the last bits of the logarithm, in scans.
-            slack = 0.6 / np.abs(left * self.decay) + 1e-6
+            slack = 0.6 / np.abs(left * decay) + 1e-6
             whole = np.ceil(exact)
             sure = (slack < whole - exact) & (whole - exact < 1 - slack)
         scans = k0[whose] + np.where(np.isfinite(whole), whole, 0).astype(np.int64)
@@ -173,11 +195,15 @@ class ThermalMass(Device):
         return first_scan_near(guess, low, high - 1, lambda k: (self._shown(state, k) - shown) * way > 0)
 
     def picture(self, state: State, k: int) -> dict[str, float]:
-        shown, below = self.sense(state, k)
+        shown, below, _, over = self.sense(state, k)
         return {
             "temperature": self.micro(state, k) / MICRO,
             "shown": float(shown),
             "below_high": float(below),
+            "over": float(over),
             "heating": float(state[3][0] or state[3][1]),
             "cooling": float(state[3][2] or state[3][3]),
         }
+
+    def hazards(self, state: State, k: int) -> tuple[str, ...]:
+        return ("overheated",) if self._from_on(state, k)[2] else ()

@@ -228,8 +228,23 @@ class Trip:
 
 
 @dataclass(frozen=True, slots=True)
+class Declared:
+    """What an own device declares: an `input` it is driven by, an `output` it gives, a `variable` or number it keeps,
+    or a `failure`, which is TRUE while it is injected.
+    """
+
+    name: str
+    role: str = "variable"  # input, output, variable, failure
+    type: Type = Type.BOOL
+    initial: Value | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class Device:
-    """A device of the machine stand-in: its kind, what its terminals are wired to, its parameters, its place."""
+    """A device of the machine stand-in: its kind, what its terminals are wired to, its parameters, its place.
+
+    `declared` and `text` belong to own devices: what they declare, and the structured text that runs once a scan.
+    """
 
     name: str
     kind: str
@@ -237,10 +252,44 @@ class Device:
     parameters: tuple[tuple[str, float], ...] = ()
     at: tuple[int, int] = (0, 0)  # board grid, columns and rows
     comment: str = ""
+    declared: tuple[Declared, ...] = ()
+    text: str = ""
 
     def wired(self, terminal: str) -> str:
         """The signal at a terminal, or an empty string."""
         return next((s for t, s in self.wires if t == terminal), "")
+
+
+@dataclass(frozen=True, slots=True)
+class Connection:
+    """A line on the board from one device to another. With `gives` and `takes` a value goes along it: the sensor
+    terminal `gives` of `source` drives the terminal `takes` of `target`.
+    """
+
+    source: str
+    target: str
+    kind: str = "pipe"
+    gives: str = ""
+    takes: str = ""
+
+
+CONNECTION_KINDS = ("pipe", "shaft", "belt end")
+
+
+@dataclass(frozen=True, slots=True)
+class Label:
+    """A text on the board, in the same grid as the devices."""
+
+    text: str
+    at: tuple[int, int] = (0, 0)
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """Devices that stand in one frame on the board."""
+
+    name: str
+    devices: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -300,6 +349,9 @@ class Project:
     reset: str = ""
     home: str = ""
     devices: tuple[Device, ...] = field(default=())
+    connections: tuple[Connection, ...] = ()
+    labels: tuple[Label, ...] = ()
+    groups: tuple[Group, ...] = ()
     scenarios: tuple[Scenario, ...] = ()
     units: tuple[Unit, ...] = ()
 
@@ -324,9 +376,7 @@ class Project:
         )
         if any(getattr(self, f) is not getattr(other, f) and getattr(self, f) != getattr(other, f) for f in fields):
             return False
-        return [(d.name, d.kind, d.wires, d.parameters) for d in self.devices] == [
-            (d.name, d.kind, d.wires, d.parameters) for d in other.devices
-        ]
+        return _moves(self) == _moves(other)
 
     def signal(self, name: str) -> Signal | None:
         return _signals(self.signals).get(name.lower())
@@ -342,3 +392,9 @@ class Project:
     def scenario(self, name: str) -> Scenario | None:
         wanted = name.lower()
         return next((s for s in self.scenarios if s.name.lower() == wanted), None)
+
+
+def _moves(project: Project) -> list[object]:
+    """What the machine stand-in does depends on."""
+    coupled = [(c.source, c.gives, c.target, c.takes) for c in project.connections if c.gives]
+    return [(d.name, d.kind, d.wires, d.parameters, d.declared, d.text) for d in project.devices] + [coupled]
