@@ -45,10 +45,14 @@ def lively(kind: str):
 def driven(device, values):
     """Drives of a device from as many BOOLs: numbers where it takes numbers."""
     numbers = {"target": 22.0, "speed": 0.7 if device.kind == "belt" else 60.0, "items": 2, "feed": 1, "value": 3.5}
-    return tuple(numbers[t.name] * v if t.type is not Type.BOOL else v for t, v in zip(device.drive_terminals(), values))
+    return tuple(
+        numbers[t.name] * v if t.type is not Type.BOOL else v for t, v in zip(device.drive_terminals(), values)
+    )
 
 
 kinds = pytest.mark.parametrize("kind", sorted(KINDS.keys() - {"own"}))
+
+
 @kinds
 @given(turns=drives, failing=st.data())
 def test_what_a_device_shows_does_not_depend_on_how_one_gets_there(kind, turns, failing):

@@ -152,13 +152,17 @@ class DeviceLinker:
             device.harmed_by_time or sum(slot != pg.NOTHING for slot in drives) > 1
         )
         thresholds = None if matters else times.thresholds(number)
-        return pg.LinkedDevice(d.name, device, drives, first, can_harm, sensors, tuple(slots), number, thresholds, inner)
+        return pg.LinkedDevice(
+            d.name, device, drives, first, can_harm, sensors, tuple(slots), number, thresholds, inner
+        )
 
     def _linked_own(self, own: _Own, drives: tuple[int, ...], code: list[Compiled]) -> pg.LinkedOwn:
         d = self.project.devices[own.index]
         names = [t.name.lower() for t in drives_of(d)]
         final = self.texts.table.final
-        outputs = [(own.slots[t.name.lower()], final[d.wired(t.name).lower()]) for t in sensors_of(d) if d.wired(t.name)]
+        outputs = [
+            (own.slots[t.name.lower()], final[d.wired(t.name).lower()]) for t in sensors_of(d) if d.wired(t.name)
+        ]
         failures = [(x.name, own.slots[x.name.lower()]) for x in d.declared if x.role == "failure"]
         inputs = [(own.slots[n], slot) for n, slot in zip(names, drives)]
         return pg.LinkedOwn(own.index, code[own.unit], tuple(inputs), tuple(outputs), tuple(failures))

@@ -7,7 +7,7 @@ from typing import Any
 from spokeshave.engine import program as pg
 from spokeshave.engine.names import SlotTable, TextScope
 from spokeshave.language import checked as ck
-from spokeshave.language.check import Checker
+from spokeshave.language.check import Checker, Scope
 from spokeshave.language.compile import Unit
 from spokeshave.language.parse import parse_expression, parse_statements
 from spokeshave.language.syntax import TextError
@@ -40,7 +40,7 @@ class Texts:
         self.places.append(place)
         return len(self.places) - 1
 
-    def check(self, text: str, place: Place, scope: TextScope, kind: str) -> Any:
+    def check(self, text: str, place: Place, scope: Scope, kind: str) -> Any:
         """The checked tree of a text, or None with its problems noted. `kind`: condition, time, statements."""
         checker = Checker(scope)
         tree: Any = None

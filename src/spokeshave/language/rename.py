@@ -184,11 +184,17 @@ def with_room(project: Project, sequence: str, edit: Callable[[Project], Project
 
 
 def rename_device(project: Project, old: str, new: str) -> Project:
-    """A device under another name; scenarios follow."""
+    """A device under another name; connections, groups and scenarios follow."""
     _checked(project, old, new)
+
+    def now(name: str) -> str:
+        return new if name.lower() == old.lower() else name
+
     return replace(
         project,
         devices=tuple(replace(d, name=new) if d.name.lower() == old.lower() else d for d in project.devices),
+        connections=tuple(replace(c, source=now(c.source), target=now(c.target)) for c in project.connections),
+        groups=tuple(replace(g, devices=tuple(map(now, g.devices))) for g in project.groups),
         scenarios=tuple(replace(s, text=rename_in_text(s.text, old, new)) for s in project.scenarios),
     )
 

@@ -160,9 +160,7 @@ class _Row:
         if tree.data == "press":
             last = tree.children[-1]
             ms = PRESS_MS if last is None else self.duration(last)
-        elif tree.data == "turn":
-            value = str(words[-1])
-        elif tree.data in ("set_value", "force"):
+        elif tree.data in ("turn", "set_value", "force"):
             value = self.slice(tree.children[-1])
         elif tree.data in ("break_device", "mend_device"):
             value = str(words[-1]).strip('"')

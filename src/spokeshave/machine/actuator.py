@@ -131,7 +131,9 @@ class Actuator(Device):
 
     def _bounces(self, state: State, k: int) -> bool:
         """Whether the switch it stands at is open in scan `k` because it bounces."""
-        return self.bounce > 0 and 0 < k - self._closed_at(state) < self.bounce and (k - self._closed_at(state)) % 2 == 1
+        return (
+            self.bounce > 0 and 0 < k - self._closed_at(state) < self.bounce and (k - self._closed_at(state)) % 2 == 1
+        )
 
     def sense(self, state: State, k: int) -> tuple[Value, ...]:
         p, failed = self.position(state, k), state[5]

@@ -63,9 +63,10 @@ class Axis(Device):
         Parameter("offset_mm", "mm", 10, -1e6, "what the failure `position reads off` adds"),
         Parameter("slip_part", "", 0.5, 0, "part of a movement that is lost while it slips"),
     )
-    failures = ("stalls", "slips", "position reads off") + tuple(
-        f"{s} stuck {way}" for s in ("home", "end_low", "end_high") for way in ("on", "off")
-    )
+    failures = (
+        "stalls", "slips", "position reads off",
+        *(f"{s} stuck {way}" for s in ("home", "end_low", "end_high") for way in ("on", "off")),
+    )  # fmt: skip
 
     def __init__(self, parameters: Parameters, period_ms: int, used: frozenset[str] | None = None) -> None:
         super().__init__(parameters, period_ms, used)
@@ -170,7 +171,7 @@ class Axis(Device):
         else:
             # Its drive passes no fixed places where the axis passes a switch: the axis moves one way in each stretch.
             found = min(found, self._changes(state, k, now, min(found, int(state[2]))))
-        return max(k + 1, found)
+        return max(k + 1, int(found))
 
     def _changes(self, state: State, k: int, now: tuple[Value, ...], end: int) -> int:
         """The first scan after `k` in which anything shows, looked for scan by scan up to the next known one."""

@@ -75,7 +75,7 @@ class Belt(Device):
         Parameter("gate_m", "m", 1, 0, "where the gate stops items"),
         *(Parameter(f"{e}_m", "m", at, 0) for e, at in zip(EYES, (0.3, 1.0, 1.5, 1.9))),
     )
-    failures = ("jam", "slip", "item lost") + tuple(f"{e} {way}" for e in EYES for way in ("blind", "blocked"))
+    failures = ("jam", "slip", "item lost", *(f"{e} {way}" for e in EYES for way in ("blind", "blocked")))
 
     def __init__(self, parameters: Parameters, period_ms: int, used: frozenset[str] | None = None) -> None:
         super().__init__(parameters, period_ms, used)
@@ -150,16 +150,15 @@ class Belt(Device):
         if self.every:
             found = self.first if n < self.first else n + self.every - (n - self.first) % self.every
         local = max(0, n - state[2])
-        for low, high in travel.spans(state[1], local):
-            if high != NEVER:
-                found = min(found, high + state[2])
-            if chapter.items:
-                here = self._way(state, n)
-                up = None if self.value["waits_at_end"] else here + self.gone - chapter.items[0]
-                free = up is not None and self._stops(state, chapter.items)[0] >= self.gone
-                crossing = travel.first_crossing(state[1], local, up if free else None, here - chapter.items[-1])
-                found = min(found, crossing + state[2])
-            break
+        _, turns_round = next(iter(travel.spans(state[1], local)))
+        if turns_round != NEVER:
+            found = min(found, turns_round + state[2])
+        if chapter.items:
+            here = self._way(state, n)
+            up = None if self.value["waits_at_end"] else here + self.gone - chapter.items[0]
+            free = up is not None and self._stops(state, chapter.items)[0] >= self.gone
+            crossing = travel.first_crossing(state[1], local, up if free else None, here - chapter.items[-1])
+            found = min(found, crossing + state[2])
         return found
 
     def _chapter(self, state: State, k: int) -> tuple[_Chapter, int]:
@@ -241,7 +240,7 @@ class Belt(Device):
             if below is not None:
                 down = here + below - p if down is None else max(down, here + below - p)
         crossing = travel.first_crossing(state[1], max(0, k - state[2]), up, down)
-        return max(k + 1, min(following, crossing + state[2]))
+        return max(k + 1, min(following, crossing + int(state[2])))
 
     def picture(self, state: State, k: int) -> dict[str, float]:
         shown = self.sense(state, k)

@@ -126,7 +126,9 @@ def _connection_problems(project: Project) -> list[Diagnostic]:
             end = next((t for t in fits if t.name == terminal), None)
             if end is None:
                 what = "takes" if drive else "gives"
-                message = f"{name} {what} no {terminal or 'value'}" if terminal else f"it does not say what {name} {what}"
+                message = (
+                    f"{name} {what} no {terminal or 'value'}" if terminal else f"it does not say what {name} {what}"
+                )
                 offer = did_you_mean(terminal, (t.name for t in fits)) or ", ".join(t.name for t in fits)
                 found.append(Diagnostic("connection", Severity.ERROR, place, message, offer))
                 continue

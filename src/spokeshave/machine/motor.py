@@ -62,7 +62,7 @@ class Motor(Device):
         speed, last = self.speed(state, k), int(state[3])
         pieces: list[Piece] = []
         n = 0
-        if speed and (speed > 0) != (way > 0) or not way:
+        if (speed and (speed > 0) != (way > 0)) or not way:
             pieces.append((0, speed, -self.down if speed > 0 else self.down if speed < 0 else 0))
             n = -(-abs(speed) // self.down)
         if way:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 from spokeshave.machine.device import NEVER, Device, Parameter, Parameters, State, Terminal
 from spokeshave.model.project import Type, Value
 
@@ -39,7 +41,11 @@ class Pushbutton(_Hand):
     kind = "button"
     title = "Pushbutton"
     terminals = (Terminal("contact", False, also="button pb pressed"),)
-    parameters = (_CLOSED, Parameter("latching", "", 0, 0, "stays in until it is pressed again", flag=True), _BOUNCE)
+    parameters: ClassVar[tuple[Parameter, ...]] = (
+        _CLOSED,
+        Parameter("latching", "", 0, 0, "stays in until it is pressed again", flag=True),
+        _BOUNCE,
+    )
     failures = ("contact stuck closed", "contact stuck open", "wire broken")
     positions = 2
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 from spokeshave.machine.device import NEVER, Device, Parameter, Parameters, State, Terminal
 from spokeshave.model.project import Type, Value
 
@@ -15,8 +17,10 @@ class Lamp(Device):
     kind = "lamp"
     title = "Lamp"
     terminals = (Terminal("lit", True, also="lamp light on"),)
-    parameters = (Parameter("colour", "", 2, 0, ", ".join(f"{i} {c}" for i, c in enumerate(COLOURS))),)
-    failures: tuple[str, ...] = ("failed",)
+    parameters: ClassVar[tuple[Parameter, ...]] = (
+        Parameter("colour", "", 2, 0, ", ".join(f"{i} {c}" for i, c in enumerate(COLOURS))),
+    )
+    failures = ("failed",)
 
     def start(self) -> State:
         return (0, False, frozenset())

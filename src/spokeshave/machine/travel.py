@@ -132,5 +132,3 @@ def nearest(borders: Iterable[int], x: int) -> tuple[int | None, int | None]:
         else:
             down = b if down is None else max(down, b)
     return up, down
-
-

@@ -49,10 +49,10 @@ class Turntable(Device):
     def _station(self, state: State, k: int) -> int:
         """From 0. It belongs to the next one when it has arrived; before the first movement to the one it stands in."""
         arrived = state[2] >= 0 and k - state[2] >= self.takes
-        return (int(state[1]) + arrived) % self.stations
+        return int(state[1] + arrived) % self.stations
 
     def sense(self, state: State, k: int) -> tuple[Value, ...]:
-        there = k - int(state[2]) >= self.takes and not state[5] or k == state[2]
+        there = (k - int(state[2]) >= self.takes and not state[5]) or k == state[2]
         return (stuck("in_position", there, state[4]), self._station(state, k) + 1)
 
     def next_change(self, state: State, k: int) -> int:

@@ -195,7 +195,9 @@ class Vessel(Device):
         """The first scan after `k` in which a flow meter has counted on by half a litre."""
         half, (inward, outward) = MICRO // 2, state[6]
         scans = (
-            -(-(half - passed % half) // rate) for rate, passed in zip((inward, outward), self._passed(state, k)) if rate
+            -(-(half - passed % half) // rate)
+            for rate, passed in zip((inward, outward), self._passed(state, k))
+            if rate
         )
         return min((k + n for n in scans), default=NEVER)
 

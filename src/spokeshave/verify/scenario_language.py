@@ -12,9 +12,9 @@ from spokeshave.language.literals import read_value
 from spokeshave.language.parse import parse_expression
 from spokeshave.language.scenario import DeedRow, ExpectRow, Sheet, parse_scenario
 from spokeshave.language.syntax import Problem, TextError
-from spokeshave.machine.kinds import KINDS
+from spokeshave.machine.kinds import KINDS, failures_of
 from spokeshave.model.diagnostics import did_you_mean
-from spokeshave.model.project import Project, Scenario, SignalClass
+from spokeshave.model.project import Device, Project, Scenario, SignalClass
 
 
 class SheetScope(TextScope):
@@ -104,6 +104,23 @@ def _step(project: Project, sequence: str, step: str) -> tuple[str, str]:
     return "", ""
 
 
+def _turn(device: Device, text: str) -> tuple[str, str]:
+    """A problem with where a selector or a setpoint is turned."""
+    try:
+        number = float(text)
+    except ValueError:
+        return f"{text} is not a number", "write turn Knob to 2"
+    values = {p.name: p.default for p in KINDS[device.kind].parameters} | dict(device.parameters)
+    if device.kind == "setpoint":
+        low, high = values["least"], values["most"]
+        return (
+            ("", "") if low <= number <= high else (f"{device.name} goes from {low:g} to {high:g}, not to {text}", "")
+        )
+    last = int(values["positions"]) - 1
+    there = number.is_integer() and 0 <= number <= last
+    return ("", "") if there else (f"{device.name} has the positions 0 to {last}, not {text}", "")
+
+
 def _deed(project: Project, row: DeedRow) -> tuple[str, str]:
     if row.do in ("press", "hold", "release", "turn", "break_device", "mend_device"):
         device = project.device(row.target)
@@ -111,10 +128,12 @@ def _deed(project: Project, row: DeedRow) -> tuple[str, str]:
             return f"there is no device {row.target}", did_you_mean(row.target, (d.name for d in project.devices))
         kind = KINDS[device.kind]
         if row.do in ("break_device", "mend_device"):
-            if row.value not in kind.failures:
-                return f"{row.target} has no failure {row.value!r}", f"it has {', '.join(kind.failures)}"
-        elif not kind.positions or (row.do == "turn") != (device.kind == "selector"):
-            return f"{row.target} is a {kind.title.lower()}", "buttons are pressed, selectors turned"
+            if row.value not in failures_of(device):
+                return f"{row.target} has no failure {row.value!r}", f"it has {', '.join(failures_of(device))}"
+        elif not kind.positions or (row.do == "turn") != (device.kind in ("selector", "setpoint")):
+            return f"{row.target} is a {kind.title.lower()}", "buttons are pressed, selectors and setpoints turned"
+        elif row.do == "turn":
+            return _turn(device, row.value)
     elif row.do in ("set_value", "force", "unforce"):
         signal = project.signal(row.target)
         if signal is None:

@@ -98,7 +98,7 @@ class Script:
             case "release":
                 do("hand", name, 0)
             case "turn":
-                do("hand", name, int(row.value))
+                do("hand", name, hand_value(row.value))
             case "set_value" | "force":
                 signal = self.session.program.project.signal(name)
                 assert signal is not None
@@ -113,6 +113,12 @@ class Script:
                 do("power")
             case "acknowledge":
                 do("ack")
+
+
+def hand_value(text: str) -> float:
+    """Where a selector or a setpoint is turned. Raises `ValueError`."""
+    number = float(text)
+    return int(number) if number.is_integer() else number
 
 
 class ScenarioRun:

@@ -135,7 +135,7 @@ class Board(QWidget):
         elif d.kind in ("emergency", "selector"):
             self.runner.do("hand", d.name, self._next_position(d))
 
-    def _next_position(self, d: Device) -> int:
+    def _next_position(self, d: Device) -> float:
         index, session = self.index_of(d.name), self.runner.session
         if session is None or index < 0:
             return 0

@@ -1,0 +1,111 @@
+"""What was done on the bench, as a scenario: the deeds as rows, the situations they met as expectations."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from spokeshave.engine.session import Session
+from spokeshave.engine.stimuli import Stimulus
+from spokeshave.language.literals import value_text
+from spokeshave.model.edits import add_item, free_name
+from spokeshave.model.project import Project, Scenario
+
+UNSAID = {"drive": "hand drive", "ask": "outputs asked for by hand"}
+"""What can be done on the bench and not be said in a scenario."""
+
+
+@dataclass
+class Kept:
+    """Rows of a scenario, and what of the run they leave out."""
+
+    rows: list[str] = field(default_factory=list)
+    left_out: list[str] = field(default_factory=list)
+
+
+def kept_rows(session: Session) -> Kept:
+    """The rows for everything done in a run so far, in the order of time."""
+    kept = Kept()
+    project, period = session.program.project, session.program.period_ms
+    done = [st for st, _ in session.log[: session.next_stimulus]]
+    used: set[int] = set()
+    for i, st in enumerate(done):
+        if i in used:
+            continue
+        text = ""
+        if st.do == "hand":
+            later = next((j for j in range(i + 1, len(done)) if _same_hand(done[j], st)), -1)
+            text, takes = _hand(project, st, done[later] if later >= 0 else None)
+            used |= {later} if takes else set()
+        elif st.do in UNSAID:
+            what = UNSAID[st.do]
+            kept.left_out += [what] if what not in kept.left_out else []
+        else:
+            text = _deed(project, st)
+        if text:
+            kept.rows.append(f"at {_time(st.time_ms)}: {text}")
+    moments = sorted({st.time_ms // period - 1 for st in done if st.time_ms >= period} | {session.k - 1})
+    kept.rows.append(f"run for {_time(session.time_ms)}")
+    for k in moments:
+        where = _situation(session, k)
+        if where:
+            kept.rows.append(f"expect at {_time(k * period)}: {where}")
+    kept.rows += [f"expect order {name}: {', '.join(steps)}" for name, steps in _orders(session) if len(steps) > 1]
+    alarms = dict.fromkeys(e.text for e in session.trace.events if e.kind == "alarm")
+    kept.rows += [f'expect alarm "{text}"' for text in alarms] or ["expect no alarms"]
+    if not any(e.kind == "hazard" for e in session.trace.events):
+        kept.rows.append("expect no hazards")
+    return kept
+
+
+def keep(project: Project, session: Session, name: str = "Kept from the bench") -> tuple[Project, list[str]]:
+    """The machine file with the scenario behind its others, and what the scenario leaves out."""
+    kept = kept_rows(session)
+    name = free_name(name, {s.name.lower() for s in project.scenarios})
+    return add_item(project, "scenarios", Scenario(name, "\n".join(kept.rows))), kept.left_out
+
+
+def _same_hand(st: Stimulus, first: Stimulus) -> bool:
+    return st.do == "hand" and st.target.lower() == first.target.lower()
+
+
+def _hand(project: Project, st: Stimulus, later: Stimulus | None) -> tuple[str, bool]:
+    """The row for a hand on a device, and whether it tells the next one on the same device too."""
+    device = project.device(st.target)
+    if device is None:
+        return "", False
+    if device.kind in ("selector", "setpoint"):
+        return f"turn {device.name} to {st.value:g}", False
+    if st.value and later is not None and not later.value and later.time_ms > st.time_ms:
+        return f"press {device.name} for {_time(later.time_ms - st.time_ms)}", True
+    return f"{'hold' if st.value else 'release'} {device.name}", False
+
+
+def _deed(project: Project, st: Stimulus) -> str:
+    signal = project.signal(st.target)
+    value = value_text(st.value, signal.type) if signal is not None and st.value is not None else ""
+    return {
+        "set": f"set {st.target} to {value}", "force": f"force {st.target} to {value}", "unforce": f"unforce {st.target}",
+        "fail": f'break {st.target} "{st.value}"', "heal": f'mend {st.target} "{st.value}"', "power": "power cycle",
+        "ack": "acknowledge",
+    }[st.do]  # fmt: skip
+
+
+def _situation(session: Session, k: int) -> str:
+    """Which steps were active at the end of scan `k`."""
+    steps = [r.name for r in session.trace.recorded if r.kind == "step" and session.trace.at(r.name, k)]
+    return " AND ".join(steps)
+
+
+def _orders(session: Session) -> list[tuple[str, list[str]]]:
+    """The steps of each sequence in the order in which they were entered."""
+    out = []
+    for q in session.program.sequences:
+        entries = sorted(
+            (a, s.number, s.name) for s in q.steps for a, _ in session.trace.windows(f"{q.name}.{s.name}.X")
+        )
+        out.append((q.name, [name for _, _, name in entries]))
+    return out
+
+
+def _time(ms: int) -> str:
+    return f"{ms / 1000:g} s" if ms % 10 == 0 or ms >= 100_000 else f"{ms} ms"
