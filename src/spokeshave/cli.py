@@ -17,6 +17,7 @@ from spokeshave import __version__
 from spokeshave.engine.link import LinkError, link
 from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
+from spokeshave.fieldbus.address_map import AddressMap, Role
 from spokeshave.formats.code.write import STYLES, generate
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.files import read_project, write_project
@@ -335,6 +336,51 @@ def convert(
         print(f"{found.scans:,} scans of {found.runs} runs compared: {found.difference or 'no difference'}")
         if found.difference is not None:
             raise typer.Exit(1)
+
+
+@app.command()
+@_safe
+def serve(
+    file: File,
+    modbus: Annotated[str, typer.Option("--modbus", help="HOST:PORT to listen at.")] = "127.0.0.1:5020",
+    role: Annotated[
+        Role, typer.Option("--as", help="What this side is: the controller, the machine, or both with an onlooker.")
+    ] = Role.CONTROLLER,
+    length: Annotated[str, typer.Option("--for", help="How long, such as 10s; until Ctrl+C without it.")] = "",
+    show_map: Annotated[bool, typer.Option("--map", help="Write the address map and end.")] = False,
+    as_json: Json = False,
+) -> None:
+    """Runs in real time behind Modbus TCP."""
+    from spokeshave.fieldbus.serving import ServeError, serve_project
+
+    project = read_project(file)
+    rows = AddressMap(project, role).rows()
+    if show_map:
+        _print_map(rows, as_json)
+        return
+    host, _, port = modbus.rpartition(":")
+    if not host or not port.isdigit() or int(port) > 65535:
+        fail(f"{modbus!r} is no address; write HOST:PORT, for example 127.0.0.1:5020")
+    seconds = _duration(length) / 1000 if length else None
+    try:
+        jitter = serve_project(project, role, host, int(port), seconds, lambda text: print(text, flush=True))
+    except ServeError as error:
+        fail(str(error))
+    if as_json:
+        numbers = {"scans": jitter.scans, "mean_ms": round(jitter.mean_ms, 3), "within_99_ms": jitter.within(0.99),
+                   "worst_ms": round(jitter.worst_ms, 3), "overruns": jitter.overruns}  # fmt: skip
+        print(json.dumps(numbers))
+    else:
+        print(jitter.text())
+
+
+def _print_map(rows: list[tuple[str, int, int, str, str]], as_json: bool) -> None:
+    if as_json:
+        keys = ("table", "address", "registers", "signal", "type")
+        print(json.dumps([dict(zip(keys, row)) for row in rows], indent=1))
+        return
+    for table, address, words, name, kind in rows:
+        print(f"{table:18} {address:5}  {name} {kind}" + (f", {words} registers" if words > 1 else ""))
 
 
 def main() -> None:

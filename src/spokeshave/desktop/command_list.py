@@ -5,6 +5,7 @@ from __future__ import annotations
 from functools import partial
 from typing import TYPE_CHECKING
 
+from spokeshave.desktop.bench.values import unforce_all
 from spokeshave.desktop.commands import Command
 from spokeshave.desktop.ribbon import STAGES
 
@@ -22,6 +23,8 @@ def command_list(w: MainWindow) -> list[Command]:
 
     sheet = w.sequences_in_view
     charts = w.chart_commands
+
+    bench = w.bench_commands
 
     def edit() -> SequenceEditor:
         return sheet().editor
@@ -107,9 +110,23 @@ def command_list(w: MainWindow) -> list[Command]:
         Command("run.scan", "One scan", "Run", "F10", w.runner.one_scan, "scan", can_run),
         Command("run.back", "Back one scan", "Run", "Shift+F10", w.runner.back, "back", can_run),
         Command("run.nextstep", "Run to the next step change", "Run", "F11", w.runner.next_step, "nextstep", can_run),
+        Command("run.to", "Run to a condition or a time", "Run", "Ctrl+F11", bench.go_to_bar, "", can_run,
+                "Type a condition over the signals, or a time to go on or back to"),
         Command("run.reset", "Reset", "Run", "Shift+F5", w.runner.reset, "reset", says="Back to before scan 0"),
-        Command("run.power", "Power cycle", "Run/-", "", lambda: w.runner.do("power"), "", can_run),
+        Command("run.power", "Power cycle", "Run/-", "", w.runner.power_cycle, "", can_run),
         Command("run.ack", "Acknowledge all alarms", "Run", "", lambda: w.runner.do("ack"), "", can_run),
+        Command("run.unforce", "All forces off", "Run", "", lambda: unforce_all(w.runner), "", can_run),
+        Command("run.hand", "Hand drive", "Run", "Ctrl+H", w.bench.bar.toggle_hand, "", can_run,
+                "Holds the sequences; a click on a device turns over what drives it"),
+        Command("run.keep", "Keep as scenario", "Run/-", "Ctrl+Shift+K", bench.keep_scenario, "", can_run,
+                "What was done becomes rows, the situations it met become expectations"),
+        Command("run.interval", "Keep the interval between the cursors", "Run", "", lambda: w.bench.strip.keep_interval(), "", can_run),
+        Command("run.snapshot", "Snapshot of the timing diagram ...", "Run", "", bench.ask_snapshot, "", can_run, "As a picture or as CSV"),
+        Command("run.film", "Record the board", "Run", "", bench.toggle_film, "", can_run, "As an animated picture; again to end it"),
+        Command("run.serve", "Serve over Modbus TCP ...", "Run", "", bench.show_serving, "", can_run,
+                "An outside machine, an outside controller or an onlooker takes part in the run"),
+        Command("run.operator", "Operator page", "Run", "F12", lambda: bench.show_operator(), "", can_run,
+                "Sequences, waiting lines and alarms only, on the whole screen"),
         Command("proof.all", "Run all scenarios", "Proof", "Ctrl+R", w.run_proof, "proof"),
         Command("proof.record", "Write the record ...", "Proof", "", w.ask_record),
         Command("help.keys", "Keys and commands", "Help", "F1", w.show_help),

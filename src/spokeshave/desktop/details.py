@@ -7,16 +7,16 @@ from collections.abc import Callable
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QFormLayout, QFrame, QLabel, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
+from spokeshave.desktop.device_form import DeviceForm
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.sequence.condition_editor import ConditionEdit
-from spokeshave.language.rename import rename_device, rename_step
-from spokeshave.machine.kinds import KINDS
+from spokeshave.language.rename import rename_step
 from spokeshave.model import edits, flow_edits
 from spokeshave.model.chart_texts import block_text
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import EditError
-from spokeshave.model.project import Device, Project, Sequence, SignalClass, Step
+from spokeshave.model.project import Device, Project, Sequence, Step
 
 Change = Callable[[Project, str], Project]
 
@@ -85,10 +85,11 @@ class Details(QWidget):
 
     # -- fields
 
-    def _line(self, label: str, text: str, name: str, change: Change, hint: str = "") -> QLineEdit:
+    def line(self, label: str, text: str, name: str, change: Change, hint: str = "") -> QLineEdit:
         edit = QLineEdit(text)
         edit.setPlaceholderText(hint)
         edit.setAccessibleName(label)
+        edit.setMinimumWidth(48)
         edit.editingFinished.connect(lambda: self._ask(edit, name, change))
         self.form.addRow(label, edit)
         self.fields[label] = edit
@@ -110,9 +111,11 @@ class Details(QWidget):
             self._shown = None
             self.refresh()
 
-    def _choice(self, label: str, value: str, choices: list[str], name: str, change: Change) -> QComboBox:
+    def choice(self, label: str, value: str, choices: list[str], name: str, change: Change) -> QComboBox:
         box = QComboBox()
         box.setAccessibleName(label)
+        box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        box.setMinimumContentsLength(6)
         box.addItems(choices if value in choices else [value, *choices])
         box.setCurrentText(value)
         box.activated.connect(lambda _: self.document.edit(name, lambda p: change(p, box.currentText())))
@@ -120,7 +123,7 @@ class Details(QWidget):
         self.fields[label] = box
         return box
 
-    def _note(self, text: str) -> None:
+    def note(self, text: str) -> None:
         label = QLabel(text)
         label.setObjectName("hint")
         label.setWordWrap(True)
@@ -142,15 +145,15 @@ class Details(QWidget):
             self.selection.place = Place("step", q.name, t)
             return after
 
-        self._line("Name", s.name, f"Rename {s.name}", renamed)
-        self._line("Comment", s.comment, f"Comment of {s.name}", field("comment"))
-        self._line("Shortest", s.shortest, f"Shortest time of {s.name}", time_field("shortest"), "none, or T#500ms")
-        self._line("Longest", s.longest, f"Longest time of {s.name}", time_field("longest"), "none, or T#5s")
+        self.line("Name", s.name, f"Rename {s.name}", renamed)
+        self.line("Comment", s.comment, f"Comment of {s.name}", field("comment"))
+        self.line("Shortest", s.shortest, f"Shortest time of {s.name}", time_field("shortest"), "none, or T#500ms")
+        self.line("Longest", s.longest, f"Longest time of {s.name}", time_field("longest"), "none, or T#5s")
         trips = [t.name for t in self.document.project.trips]
-        self._choice("When late", s.response, ["alarm", "hold", *trips], f"Response of {s.name}", field("response"))
-        self._line("Permissive", s.permissive, f"Permissive of {s.name}", field("permissive"), "TRUE to be let in")
+        self.choice("When late", s.response, ["alarm", "hold", *trips], f"Response of {s.name}", field("response"))
+        self.line("Permissive", s.permissive, f"Permissive of {s.name}", field("permissive"), "TRUE to be let in")
         if s.actions:
-            self._note("Actions: " + ", ".join(block_text(a) for a in s.actions))
+            self.note("Actions: " + ", ".join(block_text(a) for a in s.actions))
 
     def _transition(self, q: Sequence, place: Place) -> None:
         t = q.transitions[place.index]
@@ -177,59 +180,14 @@ class Details(QWidget):
                 raise EditError(f"{text!r} is not a priority; type a whole number, 1 comes first")
             return flow_edits.change_transition(p, q.name, place.index, priority=int(text) if text else None)
 
-        self._line(
+        self.line(
             "Priority",
             "" if t.priority is None else str(t.priority),
             "Priority of a transition",
             priority,
             "none; 1 comes first",
         )
-        self._line("Name", t.name, "Name of a transition", field("name"), "optional")
+        self.line("Name", t.name, "Name of a transition", field("name"), "optional")
 
     def _device(self, d: Device) -> None:
-        kind = KINDS.get(d.kind)
-        self.title.setText(f"{kind.title if kind else d.kind}: {d.name}")
-        index = next(i for i, x in enumerate(self.document.project.devices) if x.name == d.name)
-
-        def renamed(p: Project, t: str) -> Project:
-            after = rename_device(p, d.name, t)
-            self.selection.place = Place("device", item=t)
-            return after
-
-        self._line("Name", d.name, f"Rename {d.name}", renamed)
-        if kind is None:
-            return
-        values = dict(d.parameters)
-        for parameter in kind.parameters:
-            words = parameter.name.rpartition("_")[0] if parameter.name[-2:] in ("_s", "_k", "_c") else parameter.name
-            label = words.replace("_", " ") + (f" ({parameter.unit})" if parameter.unit else "")
-
-            def put(p: Project, t: str, name: str = parameter.name) -> Project:
-                try:
-                    number = float(t)
-                except ValueError:
-                    raise EditError(f"{t!r} is not a number") from None
-                rest = tuple((n, v) for n, v in p.devices[index].parameters if n != name)
-                return edits.change_item(p, "devices", index, parameters=(*rest, (name, number)))
-
-            line = self._line(
-                label, f"{values.get(parameter.name, parameter.default):g}", f"{parameter.name} of {d.name}", put
-            )
-            line.setToolTip(parameter.note or parameter.name)
-        self._note("Wired to")
-        signals = self.document.project.signals
-        for terminal in kind.terminals:
-            fits = [
-                s.name for s in signals
-                if s.type is terminal.type and (terminal.drive or s.cls is SignalClass.INPUT)
-            ]  # fmt: skip
-            if terminal.drive:
-                fits.sort(key=lambda n: self.document.project.signal(n).cls is not SignalClass.OUTPUT)  # type: ignore[union-attr]
-
-            def wire(p: Project, t: str, name: str = terminal.name) -> Project:
-                rest = tuple((n, v) for n, v in p.devices[index].wires if n != name)
-                return edits.change_item(p, "devices", index, wires=rest if t == "-" else (*rest, (name, t)))
-
-            box = self._choice(terminal.name, d.wired(terminal.name) or "-", ["-", *fits], f"Wire {d.name}", wire)
-            box.setToolTip(terminal.note or ("driven by this signal" if terminal.drive else "gives this signal"))
-        self._note("Failures, for the board's right click: " + ", ".join(kind.failures) if kind.failures else "")
+        DeviceForm(self, d)

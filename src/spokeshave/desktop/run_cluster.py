@@ -6,8 +6,8 @@ from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QToolButton, QWidget
 
 from spokeshave.desktop.icons import icon
-from spokeshave.desktop.runner import SPEEDS, Runner
-from spokeshave.desktop.theme import text_font
+from spokeshave.desktop.runner import REAL_TIME, SPEEDS, Runner
+from spokeshave.desktop.theme import text_font, theme
 
 
 def clock_text(ms: int) -> str:
@@ -33,7 +33,7 @@ class RunCluster(QWidget):
         self.speed.setAccessibleName("Speed of the run")
         for name, _ in SPEEDS:
             self.speed.addItem(name)
-        self.speed.setCurrentIndex(2)
+        self.speed.setCurrentIndex(REAL_TIME)
         self.speed.currentIndexChanged.connect(lambda i: runner.set_speed(SPEEDS[i][1]))
         row.addWidget(self.speed)
         self.clock = QLabel()
@@ -48,9 +48,12 @@ class RunCluster(QWidget):
 
     def refresh(self) -> None:
         session = self.runner.session
-        self.clock.setText(clock_text(session.time_ms if session else 0))
+        past = self.runner.looked_at is not None
+        self.clock.setText(("◂ " if past else "") + clock_text(self.runner.shown_ms))
+        self.clock.setStyleSheet(f"color: {theme.now.forced};" if past else "")
         if session is not None:
-            self.clock.setToolTip(f"scan {session.k}, period {session.program.period_ms} ms")
+            scan = f"scan {self.runner.looked_at} of {session.k}, looked at" if past else f"scan {session.k}"
+            self.clock.setToolTip(f"{scan}, period {session.program.period_ms} ms")
 
     def refresh_state(self) -> None:
         running = self.runner.running

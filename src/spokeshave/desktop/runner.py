@@ -5,14 +5,19 @@ from __future__ import annotations
 from collections.abc import Callable
 from time import perf_counter
 
-from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtCore import QObject, Qt, QTimer, Signal
 
 from spokeshave.desktop.document import Document
 from spokeshave.engine.explain import Waiting, waiting
 from spokeshave.engine.link import LinkError
 from spokeshave.engine.phases import StimulusError
+from spokeshave.engine.program import Program
 from spokeshave.engine.session import Session
+from spokeshave.engine.situation import Situation
+from spokeshave.fieldbus.image import Image
+from spokeshave.fieldbus.real_time import Jitter
 from spokeshave.model.project import Project
+from spokeshave.verify.probe import ProbeError, probe
 
 TICK_MS = 33
 CHUNK = 64
@@ -24,8 +29,12 @@ LARGE = 300
 BUDGET_S = 0.018
 """Computing time for one tick, so that no key or click waits long."""
 SPEEDS: tuple[tuple[str, float], ...] = (
-    ("x0.1", 0.1), ("x0.5", 0.5), ("real time", 1.0), ("x2", 2.0), ("x10", 10.0), ("x100", 100.0), ("as fast as possible", 0.0)
+    ("x0.1", 0.1), ("x0.2", 0.2), ("x0.5", 0.5), ("real time", 1.0), ("x2", 2.0), ("x5", 5.0), ("x10", 10.0), ("x100", 100.0),
+    ("x1000", 1000.0), ("as fast as possible", 0.0),
 )  # fmt: skip
+REAL_TIME = [name for name, _ in SPEEDS].index("real time")
+SEEK_MS = 3_600_000
+"""How much simulated time is run, at most, to come to what was asked for."""
 
 
 class Runner(QObject):
@@ -35,6 +44,9 @@ class Runner(QObject):
     restarted = Signal()
     running_changed = Signal()
     refused = Signal(str)
+    found = Signal(str)
+    """What was run for has come, or has not come in an hour."""
+    moment_changed = Signal()
 
     def __init__(self, document: Document) -> None:
         super().__init__()
@@ -43,6 +55,14 @@ class Runner(QObject):
         self.problem = ""
         """Why the present document is not what runs; empty if it is."""
         self.speed = 1.0
+        self.looked_at: int | None = None
+        """The scan that is looked at instead of the present; None for the present."""
+        self.lateness = Jitter()
+        """How late scans have begun since the run is served."""
+        self._image: Image | None = None
+        self._shown_at = 0.0
+        self._goal: Callable[[], bool] | None = None
+        self._goal_text, self._goal_end = "", 0
         self._owed_ms = 0.0
         self._last = 0.0
         self._timer = QTimer(self)
@@ -66,10 +86,47 @@ class Runner(QObject):
         return 0 if s is None else sum(a.cleared < 0 for a in s.situation.alarms.values())
 
     def waiting(self) -> list[Waiting]:
-        """What every active step waits on now; empty without a run."""
+        """What every active step waits on in the scan that is looked at; empty without a run."""
+        shown = self.shown()
+        return [] if shown is None else waiting(*shown)
+
+    # -- what is looked at
+
+    def shown(self) -> tuple[Program, Situation] | None:
+        """The situation on the screen, with the program it belongs to: the present one, or one of the past."""
         if self.session is None:
-            return []
-        return waiting(self.session.program, self.session.situation)
+            return None
+        if self.looked_at is None:
+            return self.session.program, self.session.situation
+        return self.session.moment(self.looked_at)
+
+    @property
+    def shown_ms(self) -> int:
+        """The time on the screen."""
+        if self.session is None:
+            return 0
+        k = self.session.k if self.looked_at is None else self.looked_at
+        return k * self.session.program.period_ms
+
+    def look_at(self, time_ms: float | None) -> None:
+        """Shows board, faces and values as they were at a time; None goes back to the present. Pauses the run."""
+        k = None
+        if time_ms is not None and self.session is not None and self.session.k:
+            if self.running:
+                self.pause()
+            k = max(0, int(time_ms // self.session.program.period_ms))
+            if k >= self.session.k - 1:
+                k = None
+        if k != self.looked_at:
+            self.looked_at = k
+            self.moment_changed.emit()
+            self.advanced.emit()
+
+    def part_of_scan(self) -> float:
+        """How much of the scan that comes next has passed, for drawing between two scans when it runs slowly."""
+        if not self.running or not self.speed or self.session is None or self.looked_at is not None:
+            return 0.0
+        return min(1.0, max(0.0, self._owed_ms / self.session.program.period_ms))
 
     # -- the document
 
@@ -118,6 +175,7 @@ class Runner(QObject):
 
     def start(self) -> None:
         self.ready()
+        self.look_at(None)
         if self.session is None:
             self.refused.emit(f"This cannot run yet. {self.problem}")
             return
@@ -127,6 +185,7 @@ class Runner(QObject):
 
     def pause(self) -> None:
         self._timer.stop()
+        self._goal = None
         self.running_changed.emit()
 
     def toggle(self) -> None:
@@ -139,7 +198,77 @@ class Runner(QObject):
         self._by_hand(lambda s: s.back(1))
 
     def next_step(self) -> None:
-        self._by_hand(lambda s: s.run_to_step_change(600_000))
+        session = self.session
+        if session is not None:
+            before = [list(a) for a in session.situation.active]
+            self._seek("a step change", lambda: session.situation.active != before)
+
+    def run_to_condition(self, text: str) -> bool:
+        """Runs until a condition holds after a scan; FALSE with the reason told if it cannot be asked."""
+        self.ready()
+        if self.session is None:
+            return False
+        try:
+            self._seek(text.strip(), probe(self.session, text))
+        except ProbeError as error:
+            self.refused.emit(f"This condition cannot be asked. {error}")
+            return False
+        return True
+
+    def jump_to(self, time_ms: int) -> None:
+        """Runs on to a time, or goes back to it; what was done by hand behind it is undone with it."""
+        session = self.session
+        if session is None:
+            return
+        k = -(-time_ms // session.program.period_ms)
+        if k < session.k:
+            self._by_hand(lambda s: s.back(s.k - k))
+            if self.session is not None and self.session.k > k:
+                self.refused.emit(
+                    "The run does not go back behind the last edit, but you can look at it with the cursor."
+                )
+        elif k > session.k:
+            self._seek(f"{time_ms / 1000:g} s", lambda: session.k >= k, by_scans=False, end=k)
+
+    def _seek(self, what: str, reached: Callable[[], bool], by_scans: bool = True, end: int = 0) -> None:
+        """Runs as fast as possible until something is reached: the first slice at once, the rest in slices."""
+        self.ready()
+        self.look_at(None)
+        if self.running:
+            self.pause()
+        session = self.session
+        if session is None:
+            self.refused.emit(f"This cannot run yet. {self.problem}")
+            return
+        self._goal, self._goal_text, self._by_scans = reached, what, by_scans
+        self._goal_end = end or session.k + SEEK_MS // session.program.period_ms
+        self._timer.start()
+        self.running_changed.emit()
+        self._seek_on(session)
+
+    def _seek_on(self, session: Session) -> None:
+        end = perf_counter() + BUDGET_S
+        came = False
+        while perf_counter() < end and session.stopped is None and session.k < self._goal_end and not came:
+            if self._by_scans:
+                for _ in range(CHUNK):
+                    came = session.scan() and self._goal is not None and self._goal()
+                    if came or session.stopped is not None or session.k >= self._goal_end:
+                        break
+            else:
+                session.run_scans(min(CHUNK, self._goal_end - session.k))
+        if came or session.stopped is not None or session.k >= self._goal_end:
+            text = self._goal_text
+            self.pause()
+            self._tell_stop()
+            if session.stopped is None:
+                when = f"at {session.time_ms / 1000:.2f} s"
+                missed = self._by_scans and not came
+                self.found.emit(f"{text} has not come in an hour, {when}" if missed else f"{text}, {when}")
+        self.advanced.emit()
+
+    def power_cycle(self) -> None:
+        self.do("power")
 
     def run_for(self, ms: int) -> None:
         """Runs some simulated time at once."""
@@ -147,6 +276,7 @@ class Runner(QObject):
 
     def _by_hand(self, act: Callable[[Session], object]) -> None:
         self.ready()
+        self.look_at(None)
         if self.running:
             self.pause()
         if self.session is None:
@@ -159,6 +289,7 @@ class Runner(QObject):
     def reset(self) -> None:
         """Back to before scan 0, with the present document."""
         self.pause()
+        self.looked_at = None
         try:
             self.session = Session(self.document.project)
             self._project, self.problem = self.document.project, ""
@@ -174,8 +305,9 @@ class Runner(QObject):
         self._owed_ms, self._last = 0.0, perf_counter()
 
     def do(self, what: str, target: str = "", value: object = None) -> None:
-        """A hand on the machine: see `Stimulus`."""
+        """A hand on the machine: see `Stimulus`. It is done in the present, also while the past is looked at."""
         self.ready()
+        self.look_at(None)
         if self.session is None:
             return
         try:
@@ -187,6 +319,7 @@ class Runner(QObject):
     def show(self, session: Session) -> None:
         """Puts a run made elsewhere, such as a scenario's, on the bench."""
         self.pause()
+        self.looked_at = None
         self.session = session
         self.restarted.emit()
         self.advanced.emit()
@@ -194,6 +327,9 @@ class Runner(QObject):
     def _tick(self) -> None:
         session = self.session
         if session is None:
+            return
+        if self._goal is not None:
+            self._seek_on(session)
             return
         now = perf_counter()
         end = now + BUDGET_S
@@ -203,6 +339,9 @@ class Runner(QObject):
             # What cannot be caught up is given up, so that a slow machine shows a slower clock, not a frozen window.
             self._owed_ms = min(self._owed_ms, 2000 * self.speed)
         self._last = now
+        if self._image is not None and self.speed:
+            self._serve_tick(session, self._image, now)
+            return
         scans = int(self._owed_ms // period) if self.speed else 1 << 30
         done = 0
         while done < scans and session.stopped is None and perf_counter() < end:
@@ -212,6 +351,33 @@ class Runner(QObject):
             self.pause()
             self._tell_stop()
         if done:
+            self.advanced.emit()
+
+    # -- clients
+
+    def serve(self, image: Image | None) -> None:
+        """From now on the run gives its scans to clients and takes theirs; None ends it."""
+        self._image, self.lateness = image, Jitter()
+        period = self.session.program.period_ms if self.session is not None else TICK_MS
+        self._timer.setTimerType(Qt.TimerType.PreciseTimer if image is not None else Qt.TimerType.CoarseTimer)
+        self._timer.setInterval(max(1, min(period // 2, TICK_MS)) if image is not None else TICK_MS)
+        if image is not None and not self.running:
+            self.start()
+
+    def _serve_tick(self, session: Session, image: Image, now: float) -> None:
+        """Every scan that is due, each with the clients' values; the screen as often as ever."""
+        period, end = session.program.period_ms, now + BUDGET_S
+        while self._owed_ms >= period and session.stopped is None and perf_counter() < end:
+            self.lateness.note((self._owed_ms - period) / max(0.001, self.speed), period)
+            image.before_scan(session)
+            session.scan()
+            image.after_scan(session)
+            self._owed_ms -= period
+        if session.stopped is not None:
+            self.pause()
+            self._tell_stop()
+        if now - self._shown_at >= TICK_MS / 1000:
+            self._shown_at = now
             self.advanced.emit()
 
     def _tell_stop(self) -> None:

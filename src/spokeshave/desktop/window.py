@@ -22,6 +22,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from spokeshave.desktop.bench.commands import BenchCommands
 from spokeshave.desktop.bench.page import BenchPage
 from spokeshave.desktop.bench.strip import TimingStrip
 from spokeshave.desktop.brief.page import BriefPage
@@ -92,6 +93,7 @@ class MainWindow(QMainWindow):
         for widget, title in ((self.findings, "Findings"), (self.alarms, "Alarms"), (self.strip, "Timing")):
             self.lists.addTab(widget, title)
         self.lists.setDocumentMode(True)
+        self.bench_commands = BenchCommands(self)
         self.chart_commands = ChartCommands(self, self.sequences_in_view)
         self.table = CommandTable(self, command_list(self))
         self.table.fill_menus(self)
@@ -143,6 +145,7 @@ class MainWindow(QMainWindow):
         self.document.proven.connect(self.refresh)
         self.document.refused.connect(self.say_fault)
         self.runner.refused.connect(self.say_fault)
+        self.runner.found.connect(self.say)
         self.runner.running_changed.connect(self.table.refresh)
         self.runner.advanced.connect(self._count)
         self.selection.asked.connect(self._go)
@@ -363,6 +366,7 @@ class MainWindow(QMainWindow):
             event.ignore()
             return
         self.runner.pause()
+        self.bench_commands.close()
         self.proof.stop()
         if self.keeper is not None:
             self.keeper.close()

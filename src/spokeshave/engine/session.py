@@ -51,6 +51,9 @@ class Session:
         self._rote = Rote(self.program)
         self._next_checkpoint = CHECKPOINT_SCANS
         self._checkpoints = [(self.situation.copy(), 0)]
+        self._before_edits: list[Session] = []
+        """What ran before each edit, in the order of time: only to look at."""
+        self._moment: tuple[Session, int] | None = None
 
     # -- time
 
@@ -158,9 +161,41 @@ class Session:
         self.situation, self.next_stimulus = situation.copy(), at
         self.trace.cut(situation.k)
         self.stopped = None
+        self._moment = None
         self.run_scans(target - self.k)
         # What was done by hand in scans that were taken back is undone with them; what was planned will come again.
         self.log[self.next_stimulus :] = [entry for entry in self.log[self.next_stimulus :] if not entry[1]]
+
+    # -- the past
+
+    def moment(self, k: int) -> tuple[Program, Situation]:
+        """The situation after scan `k` as it was, with the program that ran then. Not for running on.
+
+        It is worked out again from the last checkpoint before it: at most `CHECKPOINT_SCANS` scans. A scan that has not
+        come yet gives the present; one before an edit gives the machine file of that time.
+        """
+        if k >= self.k - 1:
+            return self.program, self.situation
+        k = max(0, k)
+        session = next((x for x in self._before_edits if k < x.k), self)
+        program, situation = session._again(k)
+        return program, situation
+
+    def _again(self, k: int) -> tuple[Program, Situation]:
+        """As `moment`, going on from the last one that was looked at where that is nearer."""
+        situation, at = next((c for c in reversed(self._checkpoints) if c[0].k <= k), self._checkpoints[0])
+        if self._moment is not None and situation.k <= self._moment[1] <= k:
+            again = self._moment[0]
+        else:
+            again = object.__new__(Session)
+            again.every_scan, again.program, again.log = self.every_scan, self.program, list(self.log)
+            again.situation, again.next_stimulus = situation.copy(), at
+            again.trace, again.stopped, again._rote = Trace(self.program), None, Rote(self.program)
+            again.executed, again.glances = 0, 0
+            again._next_checkpoint, again._checkpoints, again._before_edits = 1 << 60, [], []
+        again.run_scans(k + 1 - again.k)
+        self._moment = (again, k)
+        return again.program, again.situation
 
     # -- hands
 
@@ -174,6 +209,7 @@ class Session:
         # Tried out behind what will be done in the same scan.
         sample(self.program, probe, [*(st for st, _ in self.log[self.next_stimulus : at]), stimulus])
         self.log.insert(at, (stimulus, True))
+        self._moment = None
 
     # -- edits while running
 
@@ -184,6 +220,8 @@ class Session:
         """
         new = link(project)
         old, was = self.program, self.situation
+        past = object.__new__(Session)
+        past.__dict__ |= {**self.__dict__, "log": list(self.log), "_before_edits": [], "_moment": None}
         now = Situation(new)
         now.k, now.cold = was.k, was.cold
         carry_over(old, was, new, now)
@@ -191,6 +229,8 @@ class Session:
         self.trace = carried_trace(self.trace, new)
         event(now, "edit", project.name, Place())
         self._checkpoints = [(now.copy(), self.next_stimulus)]
+        self._before_edits.append(past)
+        self._moment = None
 
 
 __all__ = ["Session", "StimulusError"]

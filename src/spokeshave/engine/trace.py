@@ -5,7 +5,7 @@ from __future__ import annotations
 from array import array
 from bisect import bisect_left, bisect_right
 from collections.abc import Iterable
-from itertools import compress, pairwise
+from itertools import compress
 from operator import is_not
 from typing import TYPE_CHECKING, Any
 
@@ -17,6 +17,8 @@ from spokeshave.model.project import Type, Value
 if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
+
+    from spokeshave.engine.columns import Columns
 
 
 class Trace:
@@ -45,7 +47,8 @@ class Trace:
         self._given = bytes(r.kind in ("input", "setting") for r in program.recorded)
         self._last: list[Any] = [None] * len(program.recorded)
         self._end = program.end_recorded
-        self._by_column: tuple[int, list[tuple[NDArray[np.int64], NDArray[np.float64]]]] | None = None
+        self._by_column: Columns | None = None
+        self._numbers = {r.name.lower(): i for i, r in reversed(list(enumerate(program.recorded)))}
 
     def record(self, s: Situation, only_changed: bool) -> None:
         """Notes what differs from the scan before, the scan's events, and devices that were turned.
@@ -146,7 +149,10 @@ class Trace:
             return
         import numpy as np
 
-        first = bisect_left(self.scans, min(int(scans[0]) for _, scans, _ in rows))
+        begins = min(int(scans[0]) for _, scans, _ in rows)
+        first = bisect_left(self.scans, begins)
+        if self._by_column is not None:
+            self._by_column.cut(begins, first)
         scans = np.concatenate([np.array(self.scans[first:], np.int64), *(r[1] for r in rows)])
         columns = np.concatenate([np.array(self.columns[first:], np.int32), *(np.full(len(r[1]), r[0]) for r in rows)])
         values = np.concatenate([np.array(self.values[first:], np.float64), *(r[2] for r in rows)])
@@ -159,15 +165,25 @@ class Trace:
     def cut(self, k: int) -> None:
         """Forgets everything from scan `k` on."""
         keep = bisect_right(self.scans, k - 1)
+        if self._by_column is not None:
+            self._by_column.cut(k, keep)
         del self.scans[keep:], self.columns[keep:], self.values[keep:]
         self.events = [e for e in self.events if e.k < k]
         for states in self.motions:
             del states[bisect_right(states, k - 1, key=begin) :]
-        self._last = [None] * len(self.recorded)
-        for column, value in zip(self.columns, self.values):
-            self._last[column] = value
+        by_column = self._columns()
+        ends = (by_column.of(c)[1][-1:] for c in range(len(self.recorded)))
+        self._last = [float(end[0]) if len(end) else None for end in ends]
         self.scan_count = min(self.scan_count, k)
-        self._by_column = None
+
+    def _columns(self) -> Columns:
+        """The changes sorted by columns, up to now."""
+        if self._by_column is None:
+            from spokeshave.engine.columns import Columns  # with NumPy, which nothing needs before the first look
+
+            self._by_column = Columns(len(self.recorded))
+        self._by_column.take(self.scans, self.columns, self.values)
+        return self._by_column
 
     @property
     def end_ms(self) -> int:
@@ -176,29 +192,11 @@ class Trace:
 
     def column(self, name: str) -> int:
         """Index of a signal or `Sequence.Step.X`. Raises KeyError."""
-        wanted = name.lower()
-        for i, r in enumerate(self.recorded):
-            if r.name.lower() == wanted:
-                return i
-        raise KeyError(name)
+        return self._numbers[name.lower()]
 
     def changes(self, column: int) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
         """Scans and values of one column's changes, as NumPy arrays, shape (n,)."""
-        import numpy as np
-
-        n = len(self.scans)
-        if self._by_column is None or self._by_column[0] != n:
-            # Copies, since an array that is being looked at cannot grow.
-            scans = np.array(self.scans, dtype=np.int64)
-            columns = np.array(self.columns, dtype=np.int32)
-            values = np.array(self.values, dtype=np.float64)
-            order = np.argsort(columns, kind="stable")
-            borders = np.searchsorted(columns[order], np.arange(len(self.recorded) + 1))
-            self._by_column = (
-                n,
-                [(scans[order[a:b]], values[order[a:b]]) for a, b in pairwise(borders)],
-            )
-        return self._by_column[1][column]
+        return self._columns().of(column)
 
     def at(self, name: str, k: int) -> Value:
         """The value of a signal or step flag at the end of scan `k`."""

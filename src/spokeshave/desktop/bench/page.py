@@ -1,38 +1,123 @@
-"""The bench: board, a sequence face of choice and the timing strip together."""
+"""The bench: board, a sequence face of choice, the timing diagram, and values, alarms and waits beside it."""
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QScrollArea, QSplitter, QVBoxLayout, QWidget
+from PySide6.QtCore import QByteArray, QSettings, Qt
+from PySide6.QtWidgets import (
+    QHBoxLayout,
+    QLineEdit,
+    QScrollArea,
+    QSplitter,
+    QTabWidget,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
 
+from spokeshave.desktop.bench.bar import BenchBar
+from spokeshave.desktop.bench.snapshots import BoardFilm
 from spokeshave.desktop.bench.strip import TimingStrip
+from spokeshave.desktop.bench.values import ValuesPanel
+from spokeshave.desktop.bench.waits import WaitsList
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.machine_board.board import Board
+from spokeshave.desktop.panels import AlarmList
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.sequence.page import SequencePage
 
 
 class BenchPage(QWidget):
-    """Three parts whose sizes are kept; the face is the same one as in the sequence stage, live."""
+    """Parts whose sizes are kept; the face is the same one as in the sequence stage, live."""
 
     def __init__(self, document: Document, runner: Runner, selection: Selection) -> None:
         super().__init__()
+        self.runner = runner
         self.board = Board(document, runner, selection)
+        self.film = BoardFilm(self.board)
         area = QScrollArea()
         area.setWidget(self.board)
         area.setWidgetResizable(True)
         self.faces = SequencePage(document, runner, selection)
         self.faces.show_face("chart")
+        self.bar = BenchBar(runner)
         self.strip = TimingStrip(runner)
+        self.values = ValuesPanel(runner, selection)
+        self.alarms = AlarmList(runner, selection)
+        self.waits = WaitsList(runner)
+        self.waits.moment_asked.connect(self.strip.show_moment)
+        self.side = QTabWidget()
+        self.side.setDocumentMode(True)
+        for widget, title in ((self.values, "Values"), (self.alarms, "Alarms"), (self.waits, "Waited")):
+            self.side.addTab(widget, title)
         upper = QSplitter(Qt.Orientation.Horizontal)
         upper.addWidget(area)
         upper.addWidget(self.faces)
-        upper.setSizes([706, 574])
+        upper.setSizes([690, 590])
+        lower = QSplitter(Qt.Orientation.Horizontal)
+        lower.addWidget(self._diagram())
+        lower.addWidget(self.side)
+        lower.setSizes([940, 340])
+        lower.setStretchFactor(0, 1)
         whole = QSplitter(Qt.Orientation.Vertical)
         whole.addWidget(upper)
-        whole.addWidget(self.strip)
-        whole.setSizes([440, 220])
+        whole.addWidget(lower)
+        whole.setSizes([400, 250])
+        self._splitters = {"upper": upper, "lower": lower, "whole": whole}
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
-        column.addWidget(whole)
+        column.setSpacing(0)
+        column.addWidget(self.bar)
+        column.addWidget(whole, 1)
+
+    def _diagram(self) -> QWidget:
+        """The timing diagram under its own line of tools."""
+        self.search = QLineEdit()
+        self.search.setPlaceholderText("Search lanes")
+        self.search.setAccessibleName("Search lanes")
+        self.search.setClearButtonEnabled(True)
+        self.search.setMaximumWidth(180)
+        self.search.textChanged.connect(self._search)
+        row = QHBoxLayout()
+        row.setContentsMargins(8, 3, 8, 3)
+        row.setSpacing(6)
+        row.addWidget(self.search)
+        for text, tip, act in (
+            ("Whole run", "Shows the whole run (Home)", lambda: self.strip.show_span(0, max(1000, self.strip_end()))),
+            ("Follow", "Back to the present, and along with it (Escape)", self.strip.follow),
+            ("Keep interval", "Lets the interval between the cursors stay (M)", self.strip.keep_interval),
+            ("Clear", "Takes the kept intervals away (Delete)", self.strip.forget_intervals),
+        ):
+            button = QToolButton()
+            button.setText(text)
+            button.setToolTip(tip)
+            button.clicked.connect(act)
+            row.addWidget(button)
+        row.addStretch(1)
+        frame = QWidget()
+        column = QVBoxLayout(frame)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addLayout(row)
+        column.addWidget(self.strip, 1)
+        return frame
+
+    def strip_end(self) -> int:
+        return self.runner.session.trace.end_ms if self.runner.session is not None else 0
+
+    def _search(self, text: str) -> None:
+        self.strip.arrangement.matches(text)
+        self.strip.top = 0
+        self.strip.update()
+
+    # -- sizes
+
+    def keep_sizes(self, settings: QSettings) -> None:
+        for name, splitter in self._splitters.items():
+            settings.setValue(f"bench/{name}", splitter.saveState())
+
+    def take_sizes(self, settings: QSettings) -> None:
+        for name, splitter in self._splitters.items():
+            kept = settings.value(f"bench/{name}")
+            if isinstance(kept, QByteArray):
+                splitter.restoreState(kept)

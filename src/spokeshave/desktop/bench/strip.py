@@ -1,85 +1,86 @@
-"""The timing strip: step bars, BOOL lanes and number curves of the run, with two cursors.
-
-Cost follows pixels, not edges: each lane looks its changes up at the borders of the pixels it draws.
-"""
+"""The timing diagram: step bars, alarms, numbers and BOOL lanes of the run, with cursors and intervals that stay."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from pathlib import Path
 
-from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF, QWheelEvent
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPixmap, QWheelEvent
 from PySide6.QtWidgets import QWidget
 
+from spokeshave.desktop.bench.lane_list import LANE_H, Lane, LaneList
+from spokeshave.desktop.bench.raster import Raster
+from spokeshave.desktop.bench.strip_marks import (
+    AXIS_H,
+    Interval,
+    paint_alarm,
+    paint_axis,
+    paint_cursors,
+    paint_interval,
+    paint_marks,
+    paint_names,
+    seconds,
+)
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.theme import text_font, theme
 from spokeshave.engine.session import Session
-from spokeshave.engine.trace import Trace
 from spokeshave.language.literals import time_text
-from spokeshave.model.project import Type
 
-LABEL_W = 128
-LANE_H, STEPS_H, CURVE_H, AXIS_H = 17, 21, 34, 20
-
-
-@dataclass(frozen=True)
-class Lane:
-    """One lane: the steps of a sequence, a BOOL signal or a number."""
-
-    kind: str  # steps, bool, number
-    name: str
-    height: int
+LABEL_W = 132
+SNAP = 5
+"""How near to an edge, in pixels, a cursor is put on it."""
 
 
 class TimingStrip(QWidget):
-    """Wheel zooms at the pointer, Ctrl and wheel scrolls lanes; click sets cursor A, right click cursor B."""
+    """Wheel zooms at the pointer, Ctrl and wheel scrolls lanes; a press sets cursor A and shows everything as it was
+    then, a right press sets cursor B. M keeps the interval between them; Escape goes back to the present.
+    """
 
-    def __init__(self, runner: Runner) -> None:
+    measured = Signal()
+
+    def __init__(self, runner: Runner, arrangement: LaneList | None = None) -> None:
         super().__init__()
         self.runner = runner
+        self.arrangement = arrangement or LaneList()
+        self.label_w = LABEL_W
         self.span_ms = 60_000.0
         self.start_ms = 0.0
         self.follows = True
         self.top = 0
         self.cursors: list[float | None] = [None, None]
+        self.intervals: list[Interval] = []
+        self.chosen = ""
+        """The lane that was pressed last: it is highlighted, and intervals stay on it."""
         self._dragged: tuple[float, float] | None = None
+        self._carried = ""
+        self._pressed_at = 0.0
         self.setMinimumHeight(80)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName("Timing strip")
+        self.setAccessibleName("Timing diagram")
         self.setMouseTracking(True)
         runner.advanced.connect(self.update)
+        runner.moment_changed.connect(self._moment_changed)
         runner.restarted.connect(self._restart)
 
     def _restart(self) -> None:
         self.cursors = [None, None]
+        self.intervals = []
         session = self.runner.session
         self.follows = True
         self.start_ms = 0.0
         if session is not None and session.trace.end_ms:
             self.show_span(0, session.trace.end_ms)
 
+    def _moment_changed(self) -> None:
+        if self.runner.looked_at is None:
+            self.cursors[0] = None
+        self.update()
+
     # -- what is shown
 
     def lanes(self, session: Session) -> list[Lane]:
-        """Sequences first, then numbers, then BOOL outputs and inputs that changed at least once or are outputs."""
-        program, trace = session.program, session.trace
-        lanes = [Lane("steps", q.name, STEPS_H * self._tracks(session, q.name)) for q in program.sequences]
-        signals = [r for r in trace.recorded if r.kind != "step"]
-        lanes += [Lane("number", r.name, CURVE_H) for r in signals if r.type is Type.REAL and r.kind != "setting"]
-        for kind in ("output", "input", "internal"):
-            for r in signals:
-                if r.kind == kind and r.type is Type.BOOL:
-                    lanes.append(Lane("bool", r.name, LANE_H))
-        lanes += [
-            Lane("number", r.name, CURVE_H) for r in signals if r.type is not Type.BOOL and r.type is not Type.REAL
-            and r.kind not in ("setting",)
-        ]  # fmt: skip
-        return lanes
-
-    def _tracks(self, session: Session, name: str) -> int:
-        """How many steps of a sequence may be active side by side, from its simultaneous branches."""
-        q = session.program.project.sequence(name)
-        return max((len(t.targets) for t in q.transitions), default=1) if q else 1
+        """What is shown, from above to below."""
+        return self.arrangement.lanes(session)
 
     def show_span(self, start_ms: float, end_ms: float) -> None:
         """Shows a stretch of time with a little room around it."""
@@ -90,16 +91,24 @@ class TimingStrip(QWidget):
 
     def show_moment(self, time_ms: float) -> None:
         """Puts cursor A at a moment and the moment into view."""
-        self.cursors[0] = time_ms
         self.span_ms = min(self.span_ms, 20_000.0)
         self.start_ms, self.follows = max(0.0, time_ms - self.span_ms / 2), False
-        self.update()
+        self.set_cursor(0, time_ms)
 
     def x_of(self, ms: float) -> float:
-        return LABEL_W + (ms - self.start_ms) / self.span_ms * max(1, self.width() - LABEL_W)
+        return self.label_w + (ms - self.start_ms) / self.span_ms * max(1, self.width() - self.label_w)
 
     def ms_at(self, x: float) -> float:
-        return self.start_ms + (x - LABEL_W) / max(1, self.width() - LABEL_W) * self.span_ms
+        return self.start_ms + (x - self.label_w) / max(1, self.width() - self.label_w) * self.span_ms
+
+    def lane_at(self, y: float) -> Lane | None:
+        session = self.runner.session
+        at = float(AXIS_H - self.top)
+        for lane in self.lanes(session) if session is not None and y >= AXIS_H else []:
+            if at <= y < at + lane.height:
+                return lane
+            at += lane.height
+        return None
 
     # -- drawing
 
@@ -111,171 +120,94 @@ class TimingStrip(QWidget):
             painter.setPen(theme.colour("faint"))
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Nothing has run yet. Start the run with F5.")
             return
-        trace = session.trace
-        if self.follows and trace.end_ms > self.start_ms + self.span_ms:
-            self.start_ms = trace.end_ms - self.span_ms
-        y = float(AXIS_H - self.top)
+        end = session.trace.end_ms
+        if self.follows and end > self.start_ms + self.span_ms:
+            self.start_ms = end - self.span_ms
+        self.paint_view(painter, session)
+
+    def paint_view(self, painter: QPainter, session: Session) -> None:
+        """Lanes first as one raster picture, then what stands over them."""
+        width = max(1, self.width() - self.label_w)
+        raster = Raster(width, max(1, self.height() - AXIS_H), self.start_ms, self.span_ms, session)
+        shown: list[tuple[Lane, int, tuple[float, float] | None]] = []
+        y = AXIS_H - self.top
         for lane in self.lanes(session):
             if y + lane.height > AXIS_H and y < self.height():
-                self._paint_lane(painter, session, lane, y)
+                shown.append((lane, y, raster.lane(lane, y - AXIS_H)))
             y += lane.height
-        painter.fillRect(QRectF(0, 0, self.width(), AXIS_H), theme.colour("raised"))
-        self._paint_axis(painter)
-        self._paint_marks(painter, session)
-        self._paint_cursors(painter)
+        painter.drawImage(QPointF(self.label_w, AXIS_H), raster.image())
+        painter.save()
+        painter.setClipRect(QRectF(self.label_w, AXIS_H, width, self.height() - AXIS_H))
+        rows = {lane.name: (y, lane.height) for lane, y, _ in shown}
+        for lane, y, _ in shown:
+            if lane.kind == "steps":
+                paint_names(painter, self, session, lane, y)
+            elif lane.kind == "alarm":
+                paint_alarm(painter, self, session, lane, y)
+        for interval in self.intervals:
+            if interval.lane in rows:
+                paint_interval(painter, self, interval, *rows[interval.lane])
+        painter.restore()
+        for lane, y, limits in shown:
+            self._paint_label(painter, lane, y, limits)
+        paint_axis(painter, self)
+        paint_marks(painter, self, session)
+        paint_cursors(painter, self)
         painter.setPen(theme.colour("hairline"))
-        painter.drawLine(LABEL_W, 0, LABEL_W, self.height())
+        painter.drawLine(self.label_w, 0, self.label_w, self.height())
 
-    def _paint_axis(self, painter: QPainter) -> None:
-        painter.setFont(text_font(10))
-        step = 1.0
-        while step * (self.width() - LABEL_W) / self.span_ms < 70:
-            step *= 2.5 if str(int(step))[0] == "2" else 2
-        t = max(0.0, (self.start_ms // step) * step)
-        while t < self.start_ms + self.span_ms:
-            x = self.x_of(t)
-            if x >= LABEL_W:
-                painter.setPen(theme.colour("hairline"))
-                painter.drawLine(QPointF(x, AXIS_H - 5), QPointF(x, self.height()))
-                painter.setPen(theme.colour("faint"))
-                painter.drawText(QPointF(x + 3, AXIS_H - 6), f"{t / 1000:g} s")
-            t += step
-
-    def _paint_label(self, painter: QPainter, lane: Lane, y: float, text: str = "") -> None:
-        painter.setFont(text_font(11, bold=lane.kind == "steps"))
-        painter.setPen(theme.colour("ink"))
-        name = painter.fontMetrics().elidedText(lane.name, Qt.TextElideMode.ElideRight, LABEL_W - (58 if text else 14))
-        box = QRectF(8, y, LABEL_W - 12, lane.height)
-        painter.drawText(box, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, name)
-        if text:
-            painter.setPen(theme.colour("faint"))
-            painter.drawText(box, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, text)
-
-    def _paint_lane(self, painter: QPainter, session: Session, lane: Lane, y: float) -> None:
-        trace = session.trace
+    def _paint_label(self, painter: QPainter, lane: Lane, y: float, limits: tuple[float, float] | None) -> None:
+        """The name of a lane, and its value where the screen is; the limits of a curve at the right."""
+        box = QRectF(0, y, self.label_w, lane.height)
+        whole = QRectF(0, y, self.width(), lane.height)
+        forced = self._is_forced(lane.name)
+        if lane.kind == "group":
+            painter.fillRect(whole, theme.colour("window"))
+        elif lane.name == self.chosen:
+            painter.fillRect(box, theme.colour("selection"))
         painter.setPen(theme.colour("hairline"))
         painter.drawLine(QPointF(0, y + lane.height - 0.5), QPointF(self.width(), y + lane.height - 0.5))
-        painter.save()
-        painter.setClipRect(QRectF(LABEL_W, max(AXIS_H, y), self.width() - LABEL_W, lane.height))
-        text = ""
-        if lane.kind == "steps":
-            self._paint_steps(painter, session, lane, y)
-        elif lane.kind == "bool":
-            self._paint_bool(painter, trace, lane, y)
-        else:
-            text = self._paint_number(painter, trace, lane, y)
-        painter.restore()
-        self._paint_label(painter, lane, y, text)
+        painter.setFont(text_font(11, bold=lane.kind in ("steps", "group")))
+        painter.setPen(theme.colour("forced" if forced else "faint" if lane.kind == "group" else "ink"))
+        text = self._value_text(lane)
+        width = painter.fontMetrics().horizontalAdvance(text) + 8 if text else 0
+        name = (
+            ("▸ " if lane.name in self.arrangement.folded else "▾ ") + lane.name if lane.kind == "group" else lane.name
+        )
+        name = ("● " if forced else "") + name
+        name = painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, int(self.label_w - 14 - width))
+        painter.drawText(box.adjusted(8, 0, -4, 0), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, name)
+        if text:
+            painter.setPen(theme.colour("accent" if self.runner.looked_at is not None else "faint"))
+            painter.drawText(
+                box.adjusted(0, 0, -6, 0), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, text
+            )
+        if limits is not None and limits[1] > limits[0]:
+            painter.setFont(text_font(9))
+            painter.setPen(theme.colour("faint"))
+            edge = QRectF(self.label_w + 3, y + 1, 60, lane.height - 3)
+            painter.drawText(edge, Qt.AlignmentFlag.AlignTop, f"{limits[1]:g}")
+            painter.drawText(edge, Qt.AlignmentFlag.AlignBottom, f"{limits[0]:g}")
 
-    def _visible(self, trace: Trace) -> tuple[int, int]:
-        period = trace.period_ms
-        first = max(0, int(self.start_ms // period))
-        return first, min(trace.scan_count, int((self.start_ms + self.span_ms) // period) + 2)
+    def _is_forced(self, name: str) -> bool:
+        shown = self.runner.shown()
+        return shown is not None and bool(shown[1].forces) and shown[0].slots.get(name.lower(), -1) in shown[1].forces
 
-    def _paint_steps(self, painter: QPainter, session: Session, lane: Lane, y: float) -> None:
-        trace, period = session.trace, session.trace.period_ms
-        first, last = self._visible(trace)
-        q = next(s for s in session.program.sequences if s.name == lane.name)
-        painter.setFont(text_font(10))
-        late = [(e.k, e.text) for e in trace.events if e.kind == "late"]
-        bars = sorted((a, b, n) for n, s in enumerate(q.steps) for a, b in trace.windows(f"{q.name}.{s.name}.X"))
-        until: list[int] = []
-        for a, b, n in bars:
-            # Simultaneous steps stand one below the other: each takes the first track that is free.
-            track = next((i for i, end_k in enumerate(until) if end_k <= a), len(until))
-            until[track : track + 1] = [b]
-            s = q.steps[n]
-            if b >= first and a <= last:
-                top = y + 2 + STEPS_H * track
-                x, end = self.x_of(a * period), self.x_of(b * period)
-                bar = QRectF(x, top, max(1.5, end - x - 1), STEPS_H - 4)
-                painter.fillRect(bar, theme.colour("active" if n % 2 else "accent"))
-                for k, text in late:
-                    if text == f"{q.name}.{s.name}" and a <= k <= b:
-                        from_x = self.x_of(k * period)
-                        painter.fillRect(QRectF(from_x, top, end - from_x - 1, bar.height()), theme.colour("late"))
-                if bar.width() > 26:
-                    painter.setPen(theme.colour("on_active"))
-                    label = f"{s.number} {s.name}" if bar.width() > 60 else str(s.number)
-                    painter.drawText(bar.adjusted(4, 0, -2, 0), Qt.AlignmentFlag.AlignVCenter, label)
-
-    def _paint_bool(self, painter: QPainter, trace: Trace, lane: Lane, y: float) -> None:
-        period, (first, last) = trace.period_ms, self._visible(trace)
-        painter.setPen(QPen(theme.colour("hairline"), 1))
-        base = y + lane.height - 4
-        painter.drawLine(QPointF(LABEL_W, base), QPointF(self.x_of(trace.end_ms), base))
-        drawn = -1.0
-        for a, b in trace.windows(lane.name):
-            if b < first:
-                continue
-            if a > last:
-                break
-            x, end = self.x_of(a * period), self.x_of(b * period)
-            if end < drawn:
-                continue
-            drawn = max(x + 2.0, end)
-            painter.fillRect(QRectF(x, y + 4, drawn - x, lane.height - 8), theme.colour("active"))
-
-    def _paint_number(self, painter: QPainter, trace: Trace, lane: Lane, y: float) -> str:
-        import numpy as np
-
-        scans, values = trace.changes(trace.column(lane.name))
-        low, high = float(values.min()), float(values.max())
-        if high == low:
-            high = low + 1
-        xs = np.arange(LABEL_W, self.width() + 1, 2)
-        ks = (self.start_ms + (xs - LABEL_W) / max(1, self.width() - LABEL_W) * self.span_ms) / trace.period_ms
-        at = np.clip(np.searchsorted(scans, ks, side="right") - 1, 0, len(values) - 1)
-        shown = values[at]
-        inside = ks <= trace.scan_count
-        ys = y + lane.height - 4 - (shown - low) / (high - low) * (lane.height - 8)
-        line = QPolygonF([QPointF(float(a), float(b)) for a, b in zip(xs[inside], ys[inside])])
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QPen(theme.colour("late"), 1.4))
-        painter.drawPolyline(line)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
-        return f"{float(values[-1]):g}"
-
-    def _paint_marks(self, painter: QPainter, session: Session) -> None:
-        """Alarms, failures and edits as small flags on the axis."""
-        period = session.program.period_ms
-        colours = {"alarm": "late", "failure": "forced", "repair": "forced", "edit": "accent", "hazard": "late"}
-        for e in session.trace.events:
-            if e.kind not in colours:
-                continue
-            x = self.x_of(e.k * period)
-            if x >= LABEL_W:
-                painter.setPen(Qt.PenStyle.NoPen)
-                painter.setBrush(theme.colour(colours[e.kind]))
-                painter.drawPolygon(QPolygonF([QPointF(x, 2), QPointF(x + 8, 6), QPointF(x, 10)]))
-                painter.drawRect(QRectF(x - 0.5, 2, 1, AXIS_H - 2))
-
-    def _paint_cursors(self, painter: QPainter) -> None:
-        painter.setFont(text_font(11, bold=True))
-        for name, at in zip("AB", self.cursors):
-            if at is None:
-                continue
-            x = self.x_of(at)
-            if x < LABEL_W:
-                continue
-            style = Qt.PenStyle.SolidLine if name == "A" else Qt.PenStyle.DashLine
-            painter.setPen(QPen(theme.colour("ink"), 1, style))
-            painter.drawLine(QPointF(x, 0), QPointF(x, self.height()))
-            label = QRectF(x + 1, 1, 62, AXIS_H - 3)
-            painter.fillRect(label, theme.colour("surface"))
-            painter.drawText(label.adjusted(3, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, f"{name} {at / 1000:.2f} s")
-        a, b = self.cursors
-        if a is not None and b is not None:
-            text = f"B − A = {(b - a) / 1000:.2f} s"
-            box = QRectF(self.width() - 150, 2, 144, AXIS_H - 4)
-            painter.fillRect(box, theme.colour("accent_soft"))
-            painter.setPen(theme.colour("accent"))
-            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
+    def _value_text(self, lane: Lane) -> str:
+        """The value of a number, or of any signal while the past is looked at."""
+        shown = self.runner.shown()
+        slot = -1 if shown is None else shown[0].slots.get(lane.name.lower(), -1)
+        if shown is None or slot < 0 or lane.kind not in ("number", "bool"):
+            return ""
+        value = shown[1].v[slot]
+        if lane.kind == "bool":
+            return "" if self.runner.looked_at is None else str(int(value))
+        return f"{value:g}"
 
     # -- hands
 
     def wheelEvent(self, event: QWheelEvent) -> None:
-        if event.modifiers() & Qt.KeyboardModifier.ControlModifier or event.position().x() < LABEL_W:
+        if event.modifiers() & Qt.KeyboardModifier.ControlModifier or event.position().x() < self.label_w:
             self.scroll_lanes(-event.angleDelta().y() // 4)
             return
         self.zoom(0.999 ** event.angleDelta().y(), self.ms_at(event.position().x()))
@@ -283,67 +215,129 @@ class TimingStrip(QWidget):
     def scroll_lanes(self, by: int) -> None:
         session = self.runner.session
         total = sum(lane.height for lane in self.lanes(session)) if session else 0
-        self.top = max(0, min(self.top + by, total + AXIS_H - self.height()))
+        self.top = max(0, min(max(0, total - (self.height() - AXIS_H)), self.top + by))
         self.update()
 
-    def zoom(self, factor: float, around_ms: float) -> None:
-        """Makes the shown span `factor` times as long; the moment under the pointer stays where it is."""
-        session = self.runner.session
-        least = 20.0 * (session.program.period_ms if session else 10)
-        span = max(least, min(self.span_ms * factor, 86_400_000.0))
-        part = (around_ms - self.start_ms) / self.span_ms
-        self.start_ms, self.span_ms = max(0.0, around_ms - part * span), span
-        self.follows = session is not None and self.start_ms + span >= session.trace.end_ms
+    def zoom(self, factor: float, at_ms: float) -> None:
+        """Makes the span longer or shorter, with `at_ms` staying where it is."""
+        span = max(20.0, min(30 * 86_400_000.0, self.span_ms * factor))
+        self.start_ms = max(0.0, at_ms - (at_ms - self.start_ms) * span / self.span_ms)
+        self.span_ms, self.follows = span, False
         self.update()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        if event.position().x() < LABEL_W:
-            return
-        if event.button() == Qt.MouseButton.MiddleButton:
-            self._dragged = (event.position().x(), self.start_ms)
-            return
-        which = 1 if event.button() == Qt.MouseButton.RightButton else 0
-        self.set_cursor(which, self.ms_at(event.position().x()))
+        x, y = event.position().x(), event.position().y()
+        lane = self.lane_at(y)
+        if lane is not None and lane.kind == "group" and event.button() == Qt.MouseButton.LeftButton:
+            self.arrangement.fold(lane.name)
+        elif x < self.label_w:
+            self._carried = lane.name if lane is not None else ""
+            self.chosen = self._carried
+        elif event.button() == Qt.MouseButton.MiddleButton:
+            self._dragged = (x, self.start_ms)
+        else:
+            self.chosen = lane.name if lane is not None else ""
+            self.set_cursor(0 if event.button() == Qt.MouseButton.LeftButton else 1, self._snapped(x, lane))
+        self.update()
+
+    def _snapped(self, x: float, lane: Lane | None) -> float:
+        """The time at a pixel, or of the edge of the lane that is very near to it."""
+        ms, session = self.ms_at(x), self.runner.session
+        if session is None or lane is None or lane.kind not in ("bool", "number"):
+            return ms
+        from spokeshave.verify.lanes import nearest_edge
+
+        period = session.trace.period_ms
+        reach = int(SNAP * self.span_ms / max(1, self.width() - self.label_w) / period)
+        edge = nearest_edge(session.trace, lane.name, round(ms / period), reach)
+        return ms if edge is None else float(edge * period)
 
     def set_cursor(self, which: int, ms: float) -> None:
-        """Sets cursor A (0) or B (1) to the nearest scan."""
+        """Puts a cursor on a scan; cursor A shows everything as it was then."""
         session = self.runner.session
         period = session.program.period_ms if session else 10
-        self.cursors[which] = max(0.0, round(ms / period) * period)
+        last = session.trace.end_ms - period if session is not None else 0
+        at = max(0.0, min(float(max(0, last)), float(round(ms / period) * period)))
+        if which == 0:
+            self.runner.look_at(at)
+        self.cursors[which] = at
+        self.measured.emit()
         self.update()
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         x = event.position().x()
         if self._dragged is not None:
             from_x, start = self._dragged
-            self.start_ms = max(0.0, start - (x - from_x) / max(1, self.width() - LABEL_W) * self.span_ms)
+            self.start_ms = max(0.0, start - (x - from_x) / max(1, self.width() - self.label_w) * self.span_ms)
             self.follows = False
             self.update()
-        elif event.buttons() & Qt.MouseButton.LeftButton and x >= LABEL_W:
+        elif self._carried:
+            over = self.lane_at(event.position().y())
+            session = self.runner.session
+            if over is not None and session is not None and over.name != self._carried:
+                self.arrangement.move(self._carried, over.name, self.lanes(session))
+                self.update()
+        elif event.buttons() & Qt.MouseButton.LeftButton and x >= self.label_w:
             self.set_cursor(0, self.ms_at(x))
-        elif event.buttons() & Qt.MouseButton.RightButton and x >= LABEL_W:
+        elif event.buttons() & Qt.MouseButton.RightButton and x >= self.label_w:
             self.set_cursor(1, self.ms_at(x))
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         self._dragged = None
+        self._carried = ""
+
+    def keep_interval(self) -> bool:
+        """Lets the interval between the cursors stay on the lane that was pressed last."""
+        a, b = self.cursors
+        session = self.runner.session
+        if a is None or b is None or a == b or session is None:
+            return False
+        names = [lane.name for lane in self.lanes(session) if lane.kind != "group"]
+        lane = self.chosen if self.chosen in names else (names[0] if names else "")
+        self.intervals.append(Interval(lane, a, b))
+        self.update()
+        return True
+
+    def forget_intervals(self) -> None:
+        self.intervals = []
+        self.update()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         session = self.runner.session
         period = session.program.period_ms if session else 10
         middle = self.start_ms + self.span_ms / 2
-        if event.key() in (Qt.Key.Key_Plus, Qt.Key.Key_Minus):
-            self.zoom(0.8 if event.key() == Qt.Key.Key_Plus else 1.25, middle)
-        elif event.key() in (Qt.Key.Key_Left, Qt.Key.Key_Right):
+        key = event.key()
+        if key in (Qt.Key.Key_Plus, Qt.Key.Key_Minus):
+            self.zoom(0.8 if key == Qt.Key.Key_Plus else 1.25, middle)
+        elif key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
             which = 1 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 0
             at = self.cursors[which]
-            step = period if event.key() == Qt.Key.Key_Right else -period
+            step = period if key == Qt.Key.Key_Right else -period
             self.set_cursor(which, middle if at is None else at + step)
-        elif event.key() == Qt.Key.Key_Home and session is not None:
+        elif key == Qt.Key.Key_Home and session is not None:
             self.show_span(0, max(1000, session.trace.end_ms))
-        elif event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
-            self.scroll_lanes(-LANE_H if event.key() == Qt.Key.Key_Up else LANE_H)
+        elif key == Qt.Key.Key_End:
+            self.follow()
+        elif key in (Qt.Key.Key_Up, Qt.Key.Key_Down):
+            self.scroll_lanes(-LANE_H if key == Qt.Key.Key_Up else LANE_H)
+        elif key == Qt.Key.Key_M:
+            self.keep_interval()
+        elif key == Qt.Key.Key_Delete:
+            self.forget_intervals()
+        elif key == Qt.Key.Key_Escape:
+            self.follow()
         else:
             super().keyPressEvent(event)
+
+    def follow(self) -> None:
+        """Back to the present, and along with it."""
+        self.runner.look_at(None)
+        self.cursors[0] = None
+        self.follows = True
+        session = self.runner.session
+        if session is not None:
+            self.start_ms = max(0.0, session.trace.end_ms - self.span_ms)
+        self.update()
 
     def cursor_text(self) -> str:
         """Both cursors and their difference in words."""
@@ -351,3 +345,42 @@ class TimingStrip(QWidget):
         if a is None or b is None:
             return ""
         return f"B - A = {time_text(int(b - a))[2:]}"
+
+    # -- snapshots
+
+    def picture(self) -> QPixmap:
+        return self.grab()
+
+    def snapshot_csv(self) -> str:
+        """The lanes in view as text: one row for each scan in which one of them changes."""
+        import csv
+        import io
+
+        from spokeshave.verify.lanes import snapshot
+
+        session = self.runner.session
+        if session is None or not session.trace.scan_count:
+            return ""
+        trace = session.trace
+        names: list[str] = []
+        for lane in self.lanes(session):
+            if lane.kind in ("bool", "number"):
+                names.append(lane.name)
+            elif lane.kind == "steps":
+                names += [r.name for r in trace.recorded if r.kind == "step" and r.name.startswith(f"{lane.name}.")]
+        first = max(0, int(self.start_ms // trace.period_ms))
+        last = min(trace.scan_count - 1, int((self.start_ms + self.span_ms) // trace.period_ms))
+        text = io.StringIO()
+        csv.writer(text, lineterminator="\n").writerows(snapshot(trace, names, first, last))
+        return text.getvalue()
+
+    def save_snapshot(self, path: Path) -> None:
+        """Writes what is in view, as a picture or as CSV by the ending. Raises `FormatError`."""
+        from spokeshave.desktop.bench.snapshots import png_bytes
+        from spokeshave.formats.spoke import write_bytes_atomically
+
+        data = self.snapshot_csv().encode() if path.suffix.lower() == ".csv" else png_bytes(self.picture())
+        write_bytes_atomically(data, path)
+
+
+__all__ = ["Interval", "TimingStrip", "seconds"]

@@ -2,37 +2,55 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QMenu, QWidget
+from dataclasses import replace
+
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import (
+    QContextMenuEvent,
+    QFocusEvent,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QWheelEvent,
+)
+from PySide6.QtWidgets import QLineEdit, QMenu, QWidget
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.machine_board.drawings import DRAWINGS, W
+from spokeshave.desktop.machine_board import scene
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
-from spokeshave.desktop.theme import text_font, theme
-from spokeshave.machine.kinds import KINDS
+from spokeshave.desktop.theme import theme
+from spokeshave.engine.by_hand import asked_by_click
+from spokeshave.machine.kinds import KINDS, failures_of
+from spokeshave.machine.operator import Pushbutton, Selector, Setpoint
 from spokeshave.model import edits
 from spokeshave.model.diagnostics import Place
-from spokeshave.model.project import Device
+from spokeshave.model.project import Device, Project
 
-CELL_W, CELL_H = 136, 104
-MARGIN = 10
-SCALE = 0.94
+LEAST, MOST = 0.62, 1.25
+"""How far the board is made smaller or larger to fit its room; beyond that it scrolls or leaves room."""
 
 
 class Board(QWidget):
-    """Draws the devices of the document as they are in the run.
+    """Draws the devices of the document as they are in the scan that is looked at.
 
-    A click selects; on a button it presses while held, an emergency stop and a selector turn over with each click.
-    A right click injects and clears failures. With `placing`, devices are dragged to other cells of the grid.
+    A click selects; a button is pressed while held, an emergency stop, a latching button and a selector turn over with
+    each click, a setpoint follows the pointer and the wheel. In hand drive a click turns over what drives the device.
+    A right click injects and clears failures. With `placing`, devices and labels are dragged on the grid; Ctrl and a
+    click pick several.
     """
+
+    picked_changed = Signal()
 
     def __init__(self, document: Document, runner: Runner, selection: Selection, placing: bool = False) -> None:
         super().__init__()
         self.document, self.runner, self.selection, self.placing = document, runner, selection, placing
+        self.picked: list[str] = []
         self._pressed: str | None = None
-        self._dragged: tuple[str, QPointF] | None = None
+        self._turning: str | None = None
+        self._dragged: tuple[str, int, QPointF] | None = None
+        self._line: QLineEdit | None = None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Board")
         self.setMouseTracking(True)
@@ -42,21 +60,39 @@ class Board(QWidget):
         self._grow()
 
     def _grow(self) -> None:
-        self.setMinimumSize(self.sizeHint())
+        self.picked = [n for n in self.picked if self.document.project.device(n) is not None]
+        width, height = scene.extent(self.document.project)
+        self.setMinimumSize(int(width * LEAST), int(height * LEAST))
         self.update()
 
     def sizeHint(self) -> QSize:
-        devices = self.document.project.devices
-        columns = max((d.at[0] for d in devices), default=0) + 1
-        rows = max((d.at[1] for d in devices), default=0) + 1
-        return QSize(columns * CELL_W + 2 * MARGIN, rows * CELL_H + 2 * MARGIN)
+        width, height = scene.extent(self.document.project)
+        return QSize(int(width), int(height))
+
+    @property
+    def scale(self) -> float:
+        """Pixels for one unit of the scene."""
+        width, height = scene.extent(self.document.project)
+        if self.placing:
+            return 1.0 if self.width() >= width else max(LEAST, self.width() / width)
+        return max(LEAST, min(MOST, self.width() / width, self.height() / height))
 
     def cell(self, device: Device) -> QRectF:
-        """Where a device stands."""
-        return QRectF(MARGIN + device.at[0] * CELL_W, MARGIN + device.at[1] * CELL_H, CELL_W - 8, CELL_H - 8)
+        """Where a device stands, in pixels."""
+        box, f = scene.cell(device.at), self.scale
+        return QRectF(box.left() * f, box.top() * f, box.width() * f, box.height() * f)
 
     def device_at(self, at: QPointF) -> Device | None:
         return next((d for d in reversed(self.document.project.devices) if self.cell(d).contains(at)), None)
+
+    def _label_at(self, at: QPointF) -> int:
+        unit = at / self.scale
+        found = [i for i, x in enumerate(self.document.project.labels) if scene.cell(x.at).contains(unit)]
+        return found[-1] if found else -1
+
+    def sight(self) -> scene.Sight | None:
+        shown = self.runner.shown()
+        return None if shown is None else scene.Sight(*shown, self.runner.part_of_scan())
 
     def index_of(self, name: str) -> int:
         """Index of a device in the program that runs, -1 if it is not in it."""
@@ -71,120 +107,168 @@ class Board(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), theme.colour("surface"))
-        if not self.document.project.devices:
+        project = self.document.project
+        if not project.devices:
             painter.setPen(theme.colour("faint"))
-            painter.drawText(
-                self.rect(), Qt.AlignmentFlag.AlignCenter, "No devices yet. Add one with Machine, Add a device."
-            )
-        for d in self.document.project.devices:
-            self._paint_device(painter, d)
+            hint = "No devices yet. Choose signals below and make a device of them, or add one above."
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, hint)
+        painter.scale(self.scale, self.scale)
+        sight = self.sight()
+        scene.paint_groups(painter, project)
+        for c in project.connections:
+            scene.paint_connection(painter, project, c, sight)
+        for i, label in enumerate(project.labels):
+            chosen = self._dragged is not None and self._dragged[:2] == ("label", i)
+            scene.paint_label(painter, label.at, label.text, chosen)
+        place = self.selection.place
+        for i, d in enumerate(project.devices):
+            box = scene.cell(d.at)
+            if self._dragged is not None and self._dragged[:2] == ("device", i):
+                box.moveCenter(self._dragged[2] / self.scale)
+            chosen = place.kind == "device" and place.item == d.name
+            scene.paint_device(painter, d, box, chosen, d.name in self.picked, sight)
 
-    def _paint_device(self, painter: QPainter, d: Device) -> None:
-        box = self.cell(d)
-        if self._dragged and self._dragged[0] == d.name:
-            box.moveCenter(self._dragged[1])
-        index, session = self.index_of(d.name), self.runner.session
-        failed: frozenset[str] = session.situation.dev_failed[index] if session and index >= 0 else frozenset()
-        chosen = self.selection.place.kind == "device" and self.selection.place.item == d.name
-        painter.setBrush(theme.colour("surface"))
-        painter.setPen(
-            QPen(theme.colour("accent" if chosen else "late" if failed else "hairline"), 1.8 if chosen or failed else 1)
-        )
-        painter.drawRoundedRect(box, 6, 6)
-        painter.setFont(text_font(12, bold=True))
-        painter.setPen(theme.colour("ink"))
-        title = painter.fontMetrics().elidedText(d.name, Qt.TextElideMode.ElideRight, int(box.width() - 16))
-        painter.drawText(
-            QRectF(box.left() + 8, box.top() + 4, box.width() - 16, 18), Qt.AlignmentFlag.AlignVCenter, title
-        )
-        if failed:
-            painter.setPen(theme.colour("late"))
-            painter.setFont(text_font(11, bold=True))
-            text = "✕ " + ", ".join(sorted(failed))
-            short = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(box.width() - 12))
-            painter.drawText(
-                QRectF(box.left() + 8, box.bottom() - 16, box.width() - 12, 14), Qt.AlignmentFlag.AlignVCenter, short
-            )
-        if session is None or index < 0:
-            return
-        device = session.program.devices[index].device
-        k = max(0, session.k - 1)
-        state = session.situation.dev_state[index]
-        picture = device.picture(state, max(k, int(state[0])))
-        painter.save()
-        painter.translate(box.left() + (box.width() - W * SCALE) / 2, box.top() + 23)
-        painter.scale(SCALE, SCALE)
-        if failed:
-            painter.scale(1.0, 0.9)
-        DRAWINGS[d.kind](painter, picture, device.value)
-        painter.restore()
-
-    # -- hands
+    # -- hands on the machine
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        d = self.device_at(event.position())
-        if d is None or event.button() != Qt.MouseButton.LeftButton:
+        at = event.position()
+        d = self.device_at(at)
+        if event.button() != Qt.MouseButton.LeftButton:
+            return
+        if d is None:
+            label = self._label_at(at) if self.placing else -1
+            self._dragged = ("label", label, at) if label >= 0 else None
+            self._pick([])
             return
         self.selection.set(Place("device", item=d.name))
         if self.placing:
-            self._dragged = (d.name, self.cell(d).center())
+            if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+                self._pick([n for n in self.picked if n != d.name] if d.name in self.picked else [*self.picked, d.name])
+                return
+            self._pick([d.name])
+            index = self.document.project.devices.index(d)
+            self._dragged = ("device", index, self.cell(d).center())
             return
-        if d.kind == "button":
-            self._pressed = d.name
-            self.runner.do("hand", d.name, 1)
-        elif d.kind in ("emergency", "selector"):
-            self.runner.do("hand", d.name, self._next_position(d))
+        box = self.cell(d)
+        if not self.operate(d) and d.kind == "setpoint":
+            self._turning = d.name
+            self._turn_to(d, at)
+        elif KINDS[d.kind].positions == 0:
+            self.drive(d, at.x() < box.center().x())
 
-    def _next_position(self, d: Device) -> float:
+    def _pick(self, names: list[str]) -> None:
+        if names != self.picked:
+            self.picked = names
+            self.picked_changed.emit()
+            self.update()
+
+    def operate(self, d: Device) -> bool:
+        """An operator's hand on a button, a selector or a belt; FALSE for other devices."""
         index, session = self.index_of(d.name), self.runner.session
         if session is None or index < 0:
-            return 0
-        count = getattr(session.program.devices[index].device, "count", 2)
-        return (session.situation.dev_hand[index] + 1) % int(count)
+            return False
+        device, hand = session.program.devices[index].device, session.situation.dev_hand[index]
+        if isinstance(device, Selector):
+            self.runner.do("hand", d.name, (int(hand) + 1) % device.count)
+        elif isinstance(device, Pushbutton) and (d.kind == "emergency" or device.value.get("latching")):
+            self.runner.do("hand", d.name, 0 if hand else 1)
+        elif isinstance(device, Pushbutton) or d.kind == "belt":
+            if d.kind == "belt" and session.situation.hand is not None:
+                return False
+            self._pressed = d.name
+            self.runner.do("hand", d.name, 1)
+        else:
+            return False
+        return True
+
+    def drive(self, d: Device, first_half: bool) -> bool:
+        """In hand drive, turns over what drives a device; FALSE out of it and without a drive."""
+        session = self.runner.session
+        if session is None:
+            return False
+        asked = asked_by_click(session.program, session.situation, d.name, first_half)
+        for output, on in asked:
+            self.runner.do("ask", output, on)
+        return bool(asked)
+
+    def _turn_to(self, d: Device, at: QPointF) -> None:
+        """A setpoint goes to the place of the pointer on its rail."""
+        session, index = self.runner.session, self.index_of(d.name)
+        if session is None or index < 0:
+            return
+        value = session.program.devices[index].device.value
+        box = self.cell(d)
+        part = max(0.0, min(1.0, (at.x() - box.left() - 0.13 * box.width()) / (0.74 * box.width())))
+        number = value["least"] + part * (value["most"] - value["least"])
+        self.runner.do("hand", d.name, round(round(number / value["step"]) * value["step"], 9))
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        d = self.device_at(event.position())
+        session, index = self.runner.session, -1 if d is None else self.index_of(d.name)
+        if d is None or d.kind != "setpoint" or session is None or index < 0 or self.placing:
+            super().wheelEvent(event)
+            return
+        device = session.program.devices[index].device
+        assert isinstance(device, Setpoint)
+        notch = device.value["step"] * (1 if event.angleDelta().y() > 0 else -1)
+        wanted = max(device.value["least"], min(device.value["most"], session.situation.dev_hand[index] + notch))
+        self.runner.do("hand", d.name, round(wanted, 9))
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        if self._dragged:
-            self._dragged = (self._dragged[0], event.position())
+        if self._dragged is not None:
+            self._dragged = (*self._dragged[:2], event.position())
             self.update()
+        elif self._turning is not None:
+            d = self.document.project.device(self._turning)
+            if d is not None:
+                self._turn_to(d, event.position())
         else:
             d = self.device_at(event.position())
-            hand = d is not None and KINDS[d.kind].positions > 0 and not self.placing
+            by_hand = self.runner.session is not None and self.runner.session.situation.hand is not None
+            hand = d is not None and (KINDS[d.kind].positions > 0 or by_hand) and not self.placing
             self.setCursor(Qt.CursorShape.PointingHandCursor if hand else Qt.CursorShape.ArrowCursor)
+            self.setToolTip("" if d is None else self._told(d))
+
+    def _told(self, d: Device) -> str:
+        """The wires of a device, for the pointer that rests on it."""
+        wires = "\n".join(f"{t}: {s}" for t, s in d.wires)
+        lines = [f"{KINDS[d.kind].title} {d.name}" if d.kind in KINDS else d.name, d.comment, wires]
+        return "\n".join(line for line in lines if line)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
-        if self._dragged:
-            name, at = self._dragged
+        self._turning = None
+        if self._dragged is not None:
+            what, index, at = self._dragged
             self._dragged = None
-            column = max(0, int((at.x() - MARGIN) // CELL_W))
-            row = max(0, int((at.y() - MARGIN) // CELL_H))
-            self._place(name, (column, row))
+            unit = at / self.scale
+            column = max(0, int((unit.x() - scene.MARGIN) // scene.CELL_W))
+            row = max(0, int((unit.y() - scene.MARGIN) // scene.CELL_H))
+            self._place(what, index, (column, row))
             self.update()
-        elif self._pressed:
+        self._release()
+
+    def focusOutEvent(self, event: QFocusEvent) -> None:
+        """A button is not held by somebody who has gone elsewhere."""
+        self._release()
+        super().focusOutEvent(event)
+
+    def _release(self) -> None:
+        if self._pressed:
             self.runner.do("hand", self._pressed, 0)
             self._pressed = None
 
-    def _place(self, name: str, at: tuple[int, int]) -> None:
-        devices = self.document.project.devices
-        index = next(i for i, d in enumerate(devices) if d.name == name)
-        if devices[index].at != at:
-            self.document.edit(f"Place {name}", lambda p: edits.change_item(p, "devices", index, at=at))
-
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        """Space presses the selected button while it is held; turns over a selector or an emergency stop."""
+        """Space presses the selected button while it is held, turns over others, and drives by hand in hand drive."""
         d = self.document.project.device(self.selection.place.item) if self.selection.place.kind == "device" else None
-        if event.key() == Qt.Key.Key_Space and d is not None and not event.isAutoRepeat() and KINDS[d.kind].positions:
-            if d.kind == "button":
-                self._pressed = d.name
-                self.runner.do("hand", d.name, 1)
-            else:
-                self.runner.do("hand", d.name, self._next_position(d))
+        if event.key() == Qt.Key.Key_Space and d is not None and not event.isAutoRepeat() and not self.placing:
+            if not self.operate(d):
+                self.drive(d, bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
         else:
             super().keyPressEvent(event)
 
     def keyReleaseEvent(self, event: QKeyEvent) -> None:
         if event.key() == Qt.Key.Key_Space and self._pressed and not event.isAutoRepeat():
-            self.runner.do("hand", self._pressed, 0)
-            self._pressed = None
+            self._release()
         else:
             super().keyReleaseEvent(event)
 
@@ -192,18 +276,84 @@ class Board(QWidget):
         d = self.device_at(QPointF(event.pos()))
         if d is not None:
             self.selection.set(Place("device", item=d.name))
-            self.failure_menu(d).exec(event.globalPos())
+            self.failure_menu(d).popup(event.globalPos())
 
     def failure_menu(self, d: Device) -> QMenu:
         """One entry a failure mode; a tick means it is injected."""
         menu = QMenu(self)
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         index, session = self.index_of(d.name), self.runner.session
         failed = session.situation.dev_failed[index] if session and index >= 0 else frozenset()
-        for failure in KINDS[d.kind].failures:
+        for failure in failures_of(d):
             action = menu.addAction(f"Inject: {failure}")
             action.setCheckable(True)
             action.setChecked(failure in failed)
             action.triggered.connect(
                 lambda on, name=d.name, failure=failure: self.runner.do("fail" if on else "heal", name, failure)
             )
+        if failed:
+            menu.addSeparator()
+            mend = menu.addAction("Clear all its failures")
+            mend.triggered.connect(lambda: self._mend(d.name, failed))
+        if menu.isEmpty():
+            menu.addAction("This device cannot fail").setEnabled(False)
         return menu
+
+    def _mend(self, name: str, failed: frozenset[str]) -> None:
+        for failure in sorted(failed):
+            self.runner.do("heal", name, failure)
+
+    # -- the arrangement
+
+    def _place(self, what: str, index: int, at: tuple[int, int]) -> None:
+        field = "labels" if what == "label" else "devices"
+        items = getattr(self.document.project, field)
+        if index >= len(items) or items[index].at == at:
+            return
+        name = items[index].text if what == "label" else items[index].name
+
+        def moved(project: Project) -> Project:
+            """Onto a free cell, or in exchange with what stands there."""
+            if what == "device":
+                other = next((i for i, d in enumerate(project.devices) if d.at == at and i != index), -1)
+                if other >= 0:
+                    project = edits.change_item(project, "devices", other, at=project.devices[index].at)
+            return edits.change_item(project, field, index, at=at)
+
+        self.document.edit(f"Place {name}", moved)
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        label = self._label_at(event.position()) if self.placing else -1
+        if label >= 0:
+            self._dragged = None
+            self.edit_label(label)
+        else:
+            self.mousePressEvent(event)
+
+    def edit_label(self, index: int) -> QLineEdit:
+        """A line in the place of a label; an empty text takes the label away."""
+        label = self.document.project.labels[index]
+        box, f = scene.cell(label.at), self.scale
+        line = QLineEdit(label.text, self)
+        line.setAccessibleName("Text of the label")
+        line.setGeometry(int(box.left() * f), int((box.top() + 30) * f), int(scene.CELL_W * 1.5 * f), 28)
+        line.editingFinished.connect(lambda: self._put_label(index, line))
+        line.show()
+        line.setFocus()
+        line.selectAll()
+        self._line = line
+        return line
+
+    def _put_label(self, index: int, line: QLineEdit) -> None:
+        if self._line is not line:
+            return
+        self._line = None
+        text = line.text().strip()
+        line.deleteLater()
+        labels = self.document.project.labels
+        if index >= len(labels) or labels[index].text == text:
+            return
+        kept = tuple(
+            replace(x, text=text) if i == index else x for i, x in enumerate(labels) if i != index or text
+        )  # fmt: skip
+        self.document.edit("Label", lambda p: edits.put_items(p, "labels", kept))

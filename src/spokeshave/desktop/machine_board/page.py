@@ -1,32 +1,41 @@
-"""The machine stage: the board to place devices on, and the details of the selected one beside it."""
+"""The machine stage: the board to place devices on, the wiring below, the details of the selected one beside it."""
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import (
+    QComboBox,
+    QHBoxLayout,
+    QLabel,
+    QMenu,
+    QPushButton,
+    QScrollArea,
+    QSizePolicy,
+    QSplitter,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.machine_board.board import Board
+from spokeshave.desktop.machine_board.wiring_panel import WiringPanel, free_cell
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
 from spokeshave.machine.kinds import KINDS
-from spokeshave.model import edits
+from spokeshave.model import board_edits, edits
 from spokeshave.model.diagnostics import Place
-from spokeshave.model.project import Device, Project
-
-
-def free_cell(project: Project) -> tuple[int, int]:
-    """The first empty cell of the board, row by row, five columns wide."""
-    taken = {d.at for d in project.devices}
-    return next((c, r) for r in range(10_000) for c in range(5) if (c, r) not in taken)
+from spokeshave.model.project import CONNECTION_KINDS, Device, Label
 
 
 class MachinePage(QWidget):
-    """Devices are dragged on the grid; the rest is edited in the details."""
+    """Devices are dragged on the grid; several are picked with Ctrl. The rest is edited in the details."""
 
     def __init__(self, document: Document, runner: Runner, selection: Selection) -> None:
         super().__init__()
         self.document, self.selection = document, selection
         self.board = Board(document, runner, selection, placing=True)
+        self.wiring = WiringPanel(document, selection)
         area = QScrollArea()
         area.setWidget(self.board)
         area.setWidgetResizable(True)
@@ -37,34 +46,95 @@ class MachinePage(QWidget):
         add, remove = QPushButton("Add a device"), QPushButton("Delete")
         add.clicked.connect(self.add)
         remove.clicked.connect(self.remove)
-        hint = QLabel("Drag devices to their places; parameters and wires are in the details at the right")
-        hint.setObjectName("hint")
+        self.connect_button = QToolButton()
+        self.connect_button.setText("Connect")
+        self.connect_button.setToolTip(
+            "Draws a line from the device picked first to the one picked second (Ctrl and click)"
+        )
+        self.connect_button.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        menu = QMenu(self.connect_button)
+        for name in CONNECTION_KINDS:
+            menu.addAction(f"With a {name}").triggered.connect(lambda _=False, name=name: self.connect_picked(name))
+        self.connect_button.setMenu(menu)
+        self.group_button = QToolButton()
+        self.group_button.setText("Group")
+        self.group_button.setToolTip("Puts the picked devices in a frame, or takes it away")
+        self.group_button.clicked.connect(self.group_picked)
+        label = QToolButton()
+        label.setText("Label")
+        label.setToolTip("A text on the board; double-click changes it, an empty one takes it away")
+        label.clicked.connect(self.add_label)
+        self.hint = QLabel()
+        self.hint.setObjectName("hint")
+        self.hint.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         bar = QHBoxLayout()
         bar.setSpacing(8)
         bar.setContentsMargins(12, 6, 12, 6)
-        bar.addWidget(hint, 1)
         bar.addWidget(self.kind)
         bar.addWidget(add)
         bar.addWidget(remove)
+        bar.addSpacing(8)
+        bar.addWidget(self.connect_button)
+        bar.addWidget(self.group_button)
+        bar.addWidget(label)
+        bar.addWidget(self.hint, 1)
+        whole = QSplitter(Qt.Orientation.Vertical)
+        whole.addWidget(area)
+        whole.addWidget(self.wiring)
+        whole.setSizes([470, 170])
+        whole.setStretchFactor(0, 1)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
         column.addLayout(bar)
-        column.addWidget(area, 1)
+        column.addWidget(whole, 1)
+        self.board.picked_changed.connect(self.refresh)
+        document.changed.connect(self.refresh)
+        self.refresh()
+
+    def refresh(self) -> None:
+        picked = self.board.picked
+        self.connect_button.setEnabled(len(picked) == 2)
+        self.group_button.setEnabled(len(picked) > 1 or self._group_of(picked) >= 0)
+        text = f"{picked[0]} to {picked[1]}" if len(picked) == 2 else f"{len(picked)} picked" if len(picked) > 2 else ""
+        self.hint.setText(text or "Drag places; Ctrl and click picks several")
 
     def add(self) -> None:
         kind = str(self.kind.currentData())
         project = self.document.project
-        stem = {"actuator": "Slide", "thermal": "Heat", "vessel": "Tank"}.get(kind, kind.capitalize())
-        name = edits.free_name(stem, edits.taken_names(project))
+        stems = {"actuator": "Slide", "thermal": "Heat", "vessel": "Tank", "own": "Part", "emergency": "Stop"}
+        name = edits.free_name(stems.get(kind, kind.capitalize()), edits.taken_names(project))
         device = Device(name, kind, at=free_cell(project))
         if self.document.edit(f"Add {name}", lambda p: edits.add_item(p, "devices", device)):
             self.selection.set(Place("device", item=name))
 
     def remove(self) -> None:
+        """Deletes the picked devices, or the selected one, with their connections."""
         p = self.selection.place
-        if p.kind != "device":
-            return
-        index = next((i for i, d in enumerate(self.document.project.devices) if d.name == p.item), -1)
+        names = self.board.picked or ([p.item] if p.kind == "device" else [])
+        if names:
+            what = names[0] if len(names) == 1 else f"{len(names)} devices"
+            self.document.edit(f"Delete {what}", lambda q: board_edits.remove_devices(q, names))
+
+    def connect_picked(self, kind: str) -> bool:
+        if len(self.board.picked) != 2:
+            return False
+        one, other = self.board.picked
+        return self.document.edit(f"Connect {one}", lambda p: board_edits.connect(p, one, other, kind))
+
+    def _group_of(self, picked: list[str]) -> int:
+        groups = self.document.project.groups
+        return next((i for i, g in enumerate(groups) if picked and set(picked) <= set(g.devices)), -1)
+
+    def group_picked(self) -> bool:
+        picked, index = list(self.board.picked), self._group_of(self.board.picked)
         if index >= 0:
-            self.document.edit(f"Delete {p.item}", lambda q: edits.remove_item(q, "devices", index))
+            return self.document.edit("Take the group away", lambda p: edits.remove_item(p, "groups", index))
+        if len(picked) < 2:
+            return False
+        return self.document.edit("Group", lambda p: board_edits.group(p, picked))
+
+    def add_label(self) -> None:
+        at = free_cell(self.document.project)
+        if self.document.edit("Label", lambda p: edits.add_item(p, "labels", Label("Label", at))):
+            self.board.edit_label(len(self.document.project.labels) - 1)

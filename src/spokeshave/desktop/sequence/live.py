@@ -17,20 +17,21 @@ class Live:
 
     def read(self, runner: Runner, sequence: str) -> bool:
         """Takes the present state; TRUE if a view needs repainting."""
-        session = runner.session
+        session, shown = runner.session, runner.shown()
         waiting = {w.step: w for w in runner.waiting() if w.sequence.lower() == sequence.lower()}
         was: set[str] = set()
         on: set[str] = set()
         forced: set[str] = set()
-        if session is not None and session.trace.scan_count:
-            v, program = session.situation.v, session.program
+        if session is not None and shown is not None and session.trace.scan_count:
+            program, situation = shown
+            v = situation.v
             for q in program.sequences:
                 if q.name.lower() == sequence.lower():
-                    entered = session.situation.entered[q.index]
+                    entered = situation.entered[q.index]
                     was = {s.name for s in q.steps if s.index in entered and s.name not in waiting}
             on = {r.name.lower() for r in program.recorded if r.kind == "output" and v[r.slot] is True}
             by_slot = {slot: name for name, slot in program.slots.items()}
-            forced = {by_slot[slot] for slot in session.situation.forces}
+            forced = {by_slot[slot] for slot in situation.forces}
         same = waiting == self.waiting and was == self.was and on == self.on and forced == self.forced
         self.waiting, self.was, self.on, self.forced = waiting, was, on, forced
         return not same

@@ -1,0 +1,113 @@
+"""What the bench's commands do beyond the run itself: snapshots, films, scenarios, the operator's page."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtWidgets import QFileDialog
+
+from spokeshave.desktop.bench.operator_page import OperatorPage
+from spokeshave.formats.errors import FormatError
+from spokeshave.formats.spoke import write_bytes_atomically
+from spokeshave.verify.keep import keep, kept_rows
+
+if TYPE_CHECKING:
+    from spokeshave.desktop.serving import ServingWindow
+    from spokeshave.desktop.window import MainWindow
+
+
+class BenchCommands:
+    def __init__(self, window: MainWindow) -> None:
+        self.window = window
+        self.operator: OperatorPage | None = None
+        self.serving: ServingWindow | None = None
+
+    def go_to_bar(self) -> None:
+        """The line for a condition or a time."""
+        self.window.show_stage(4)
+        self.window.bench.bar.target.setFocus()
+        self.window.bench.bar.target.selectAll()
+
+    def keep_scenario(self) -> bool:
+        """What was done so far becomes a scenario of the machine file."""
+        w = self.window
+        session = w.runner.session
+        if session is None or not session.trace.scan_count:
+            w.say_fault("Nothing has run yet that could be kept")
+            return False
+        if not w.document.edit("Keep as scenario", lambda p: keep(p, session)[0]):
+            return False
+        name = w.document.project.scenarios[-1].name
+        left = kept_rows(session).left_out
+        tail = f", without {' and '.join(left)}, which scenarios cannot say" if left else ""
+        w.say(f"Kept as scenario {name!r}{tail}. It is in stage 6.")
+        return True
+
+    def ask_snapshot(self) -> None:
+        path = self._ask("Snapshot of the timing diagram", "timing.png", "Picture (*.png);;Table (*.csv)")
+        if path is not None:
+            self.save_snapshot(path)
+
+    def save_snapshot(self, path: Path) -> bool:
+        return self._written(path, lambda: self.window.bench.strip.save_snapshot(path))
+
+    def toggle_film(self) -> None:
+        """Begins to record the board, or ends it and asks where the animated picture goes."""
+        film = self.window.bench.film
+        if not film.on and not film.frames:
+            self.window.show_stage(4)
+            film.start()
+            self.window.say("Recording the board. The same command ends it and writes the animated picture.")
+            return
+        film.stop()
+        path = self._ask("Animated picture of the board", "board.gif", "Animated picture (*.gif)")
+        if path is not None:
+            self.save_film(path)
+        film.frames = []
+
+    def save_film(self, path: Path) -> bool:
+        data = self.window.bench.film.gif()
+        return bool(data) and self._written(path, lambda: write_bytes_atomically(data, path))
+
+    def show_operator(self, full: bool = True) -> OperatorPage:
+        page = OperatorPage(self.window.runner, self.window.document.project.name)
+        self.operator = page
+        page.destroyed.connect(self._forget)
+        page.showFullScreen() if full else page.show()
+        return page
+
+    def show_serving(self) -> ServingWindow:
+        """The window that serves the run over Modbus TCP."""
+        from spokeshave.desktop.serving import ServingWindow
+
+        if self.serving is None:
+            self.serving = ServingWindow(self.window.runner, self.window)
+        self.serving.show()
+        self.serving.raise_()
+        return self.serving
+
+    def close(self) -> None:
+        """With the window: ends the serving and closes the operator's page."""
+        if self.serving is not None:
+            self.serving.close()
+        if self.operator is not None:
+            self.operator.close()
+        self.window.bench.film.stop()
+
+    def _forget(self) -> None:
+        self.operator = None
+
+    def _ask(self, title: str, name: str, kinds: str) -> Path | None:
+        start = (self.window.document.path or Path.cwd() / "machine").with_name(name)
+        chosen, _ = QFileDialog.getSaveFileName(self.window, title, str(start), kinds)
+        return Path(chosen) if chosen else None
+
+    def _written(self, path: Path, write: object) -> bool:
+        try:
+            write()  # type: ignore[operator]
+        except FormatError as error:
+            self.window.say_fault(str(error))
+            return False
+        self.window.say(f"Wrote {path.name}")
+        return True

@@ -1,0 +1,109 @@
+"""The operator's page: sequences, what they wait on and alarms, large enough to be read from three metres."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QRectF, Qt
+from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent
+from PySide6.QtWidgets import QWidget
+
+from spokeshave.desktop.run_cluster import clock_text
+from spokeshave.desktop.runner import Runner
+from spokeshave.desktop.theme import state_colour, text_font, theme
+from spokeshave.engine.explain import Waiting
+
+LEAST_PX = 22
+"""Letters of this height, on a screen of about 90 dots an inch, are 6 mm high: to be read from three metres."""
+
+
+class OperatorPage(QWidget):
+    """Full screen. Escape or F12 leaves it; everything else is left to the buttons of the machine."""
+
+    def __init__(self, runner: Runner, name: str) -> None:
+        super().__init__()
+        self.runner, self.name = runner, name
+        self.setWindowTitle(f"{name} - operator")
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        self.setAccessibleName("Operator page")
+        self.resize(1280, 800)
+        runner.advanced.connect(self.update)
+
+    def lines(self) -> list[Waiting]:
+        return self.runner.waiting()
+
+    def alarms(self) -> list[tuple[str, str, bool]]:
+        """When each alarm was raised, its text, whether it stands; standing ones first, newest first."""
+        shown = self.runner.shown()
+        if shown is None:
+            return []
+        program, s = shown
+        found = sorted(s.alarms.values(), key=lambda a: (a.cleared >= 0, -a.raised))
+        return [(clock_text(a.raised * program.period_ms), a.text, a.cleared < 0) for a in found]
+
+    def unit(self) -> float:
+        """Pixels of a line of text, so that everything fits."""
+        rows = 2 + 2.6 * max(1, len(self.lines())) + 1.3 * max(1, min(6, len(self.alarms())))
+        return max(float(LEAST_PX), min(self.height() / (rows + 2), self.width() / 26, 64.0))
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.fillRect(self.rect(), theme.colour("window"))
+        u = self.unit()
+        left, width = u, self.width() - 2 * u
+        self._say(painter, QRectF(left, u * 0.5, width, u * 1.3), self.name, u * 0.8, "faint")
+        self._say(
+            painter, QRectF(left, u * 0.5, width, u * 1.3), clock_text(self.runner.shown_ms), u * 0.8, "ink", right=True
+        )
+        y = u * 2.1
+        for w in self.lines():
+            self._line(painter, w, QRectF(left, y, width, u * 2.4), u)
+            y += u * 2.6
+        y += u * 0.4
+        alarms = self.alarms()
+        if not alarms:
+            self._say(painter, QRectF(left, y, width, u * 1.2), "✓ no alarms", u * 0.8, "true")
+        for time, text, stands in alarms[: max(1, int((self.height() - y) // (u * 1.3)))]:
+            box = QRectF(left, y, width, u * 1.15)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(theme.colour("late" if stands else "raised"))
+            painter.drawRoundedRect(box, 6, 6)
+            colour = "on_active" if stands else "faint"
+            self._say(
+                painter,
+                box.adjusted(u * 0.4, 0, -u * 0.4, 0),
+                f"{'●' if stands else '○'} {time}  {text}",
+                u * 0.66,
+                colour,
+            )
+            y += u * 1.3
+
+    def _line(self, painter: QPainter, w: Waiting, box: QRectF, u: float) -> None:
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.colour("surface"))
+        painter.drawRoundedRect(box, 8, 8)
+        painter.setBrush(state_colour(w.state))
+        painter.drawRoundedRect(QRectF(box.left(), box.top(), u * 0.4, box.height()), 4, 4)
+        upper = box.adjusted(u * 0.8, u * 0.1, -u * 0.5, -box.height() / 2)
+        lower = box.adjusted(u * 0.8, box.height() / 2, -u * 0.5, -u * 0.1)
+        self._say(painter, upper, f"{w.sequence}   {w.number} {w.step}", u * 0.95, "ink", bold=True)
+        limit = f" of {w.longest_ms / 1000:g} s" if w.longest_ms is not None else ""
+        state = "" if w.state == "runs" else f"{w.state_text}, "
+        time = f"{state}{w.time_ms / 1000:.1f} s{limit}"
+        self._say(painter, upper, time, u * 0.8, "late" if w.state in ("late", "tripped") else "ink", right=True)
+        ways = [" and ".join(t.text if not t.negated else f"not {t.text}" for t in a.missing) for a in w.ways]
+        text = "waits on " + " or ".join(x for x in ways if x) if any(ways) else "goes on"
+        self._say(painter, lower, text, u * 0.72, "false" if any(ways) else "true")
+
+    def _say(self, painter: QPainter, box: QRectF, text: str, px: float, colour: str, right: bool = False,
+             bold: bool = False) -> None:  # fmt: skip
+        painter.setFont(text_font(max(LEAST_PX // 2, int(px)), bold=bold))
+        painter.setPen(theme.colour(colour))
+        short = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(box.width()))
+        align = Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft
+        painter.drawText(box, Qt.AlignmentFlag.AlignVCenter | align, short)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() in (Qt.Key.Key_Escape, Qt.Key.Key_F12):
+            self.close()
+        else:
+            super().keyPressEvent(event)

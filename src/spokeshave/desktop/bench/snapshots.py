@@ -1,0 +1,61 @@
+"""Pictures of the bench: a snapshot as PNG, and a run of the board as an animated picture."""
+
+from __future__ import annotations
+
+import io
+
+from PySide6.QtCore import QBuffer, QIODevice, QTimer
+from PySide6.QtGui import QImage, QPixmap
+from PySide6.QtWidgets import QWidget
+
+FRAME_MS = 100
+MOST_FRAMES = 900
+
+
+def png_bytes(picture: QPixmap | QImage) -> bytes:
+    buffer = QBuffer()
+    buffer.open(QIODevice.OpenModeFlag.WriteOnly)
+    image = picture.toImage() if isinstance(picture, QPixmap) else picture
+    image.save(buffer, b"PNG")
+    return bytes(buffer.data().data())
+
+
+class BoardFilm:
+    """Takes a picture of a widget ten times a second while it is on; `gif` makes one animated picture of them."""
+
+    def __init__(self, widget: QWidget) -> None:
+        self.widget = widget
+        self.frames: list[QImage] = []
+        self._timer = QTimer(widget)
+        self._timer.setInterval(FRAME_MS)
+        self._timer.timeout.connect(self.take)
+
+    @property
+    def on(self) -> bool:
+        return self._timer.isActive()
+
+    def start(self) -> None:
+        self.frames = []
+        self.take()
+        self._timer.start()
+
+    def stop(self) -> None:
+        self._timer.stop()
+
+    def take(self) -> None:
+        self.frames.append(self.widget.grab().toImage())
+        if len(self.frames) >= MOST_FRAMES:
+            self.stop()
+
+    def gif(self) -> bytes:
+        """The frames as a GIF that plays for ever; empty without frames."""
+        from PIL import Image
+
+        pictures = [Image.open(io.BytesIO(png_bytes(f))).convert("RGB").quantize(128) for f in self.frames]
+        if not pictures:
+            return b""
+        out = io.BytesIO()
+        pictures[0].save(
+            out, "GIF", save_all=True, append_images=pictures[1:], duration=FRAME_MS, loop=0, optimize=False
+        )
+        return out.getvalue()

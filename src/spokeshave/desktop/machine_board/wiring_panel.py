@@ -1,0 +1,196 @@
+"""The wiring below the board: what proposes itself, what is left over on both sides, and devices made of signals."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QComboBox,
+    QHBoxLayout,
+    QLabel,
+    QListWidget,
+    QListWidgetItem,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from spokeshave.desktop.document import Document
+from spokeshave.desktop.selection import Selection
+from spokeshave.desktop.theme import theme
+from spokeshave.machine.kinds import KINDS
+from spokeshave.machine.wiring import Proposal, exchanged, likely_kind, make_device, proposals, unwired, wire
+from spokeshave.model.diagnostics import Place
+from spokeshave.model.edits import change_item
+from spokeshave.model.project import Project
+
+_ROLE = Qt.ItemDataRole.UserRole
+
+
+def free_cell(project: Project) -> tuple[int, int]:
+    """The first empty cell of the board, row by row, five columns wide."""
+    taken = {d.at for d in project.devices} | {x.at for x in project.labels}
+    return next((c, r) for r in range(10_000) for c in range(5) if (c, r) not in taken)
+
+
+def exchange(project: Project, device: str, one: str, other: str) -> Project:
+    """The signals of two terminals the other way round."""
+    index = next(i for i, d in enumerate(project.devices) if d.name == device)
+    names = {one: other, other: one}
+    wires = tuple((names.get(t, t), s) for t, s in project.devices[index].wires)
+    return change_item(project, "devices", index, wires=wires)
+
+
+def _many(count: int, what: str) -> str:
+    return f"{count} {what}{'' if count == 1 else 's'}"
+
+
+class WiringPanel(QWidget):
+    """Three lists side by side: proposals to accept, loose terminals, loose signals."""
+
+    def __init__(self, document: Document, selection: Selection) -> None:
+        super().__init__()
+        self.document, self.selection = document, selection
+        self.proposed = self._list("Proposed wires")
+        self.terminals = self._list("Terminals without a signal")
+        self.signals = self._list("Signals without a device")
+        self.signals.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
+        self.accept = QPushButton("Wire the ticked ones")
+        self.accept.clicked.connect(self.accept_ticked)
+        self.kind = QComboBox()
+        self.kind.setAccessibleName("Kind of device to make")
+        self.kind.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.kind.setMinimumContentsLength(12)
+        for kind in KINDS.values():
+            if kind.kind != "own":
+                self.kind.addItem(f"Make a {kind.title.lower()} of these", kind.kind)
+        self.make = QPushButton("Make")
+        self.make.clicked.connect(self.make_device)
+        self.signals.itemSelectionChanged.connect(self._guess)
+        self.terminals.itemClicked.connect(self._go)
+        self.proposed.itemClicked.connect(self._go)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(10, 6, 10, 8)
+        row.setSpacing(10)
+        kinds = QHBoxLayout()
+        kinds.addWidget(self.kind, 1)
+        kinds.addWidget(self.make)
+        accepting = QHBoxLayout()
+        accepting.addWidget(self.accept)
+        self.heads: dict[str, QLabel] = {}
+        parts = (
+            ("proposed", self.proposed, accepting, 4),
+            ("terminals", self.terminals, None, 3),
+            ("signals", self.signals, kinds, 4),
+        )
+        for name, widget, foot, share in parts:
+            column = QVBoxLayout()
+            column.setSpacing(3)
+            head = QLabel()
+            head.setObjectName("hint")
+            self.heads[name] = head
+            column.addWidget(head)
+            column.addWidget(widget, 1)
+            if foot is not None:
+                column.addLayout(foot)
+            row.addLayout(column, share)
+        document.changed.connect(self.refresh)
+        self.refresh()
+
+    def _list(self, name: str) -> QListWidget:
+        view = QListWidget()
+        view.setAccessibleName(name)
+        view.setUniformItemSizes(True)
+        return view
+
+    def refresh(self) -> None:
+        """Looks again at what is wired; ticks of proposals that are still there stay."""
+        project = self.document.project
+        off = {self._key(i) for i in self._items(self.proposed) if i.checkState() == Qt.CheckState.Unchecked}
+        self.proposed.clear()
+        for device, one, other in exchanged(project):
+            d = project.device(device)
+            assert d is not None
+            item = QListWidgetItem(f"⚠ {device}: {d.wired(one)} and {d.wired(other)} look exchanged")
+            item.setData(_ROLE, (device, one, other))
+            item.setForeground(theme.colour("late"))
+            self._add(self.proposed, item, off)
+        for p in proposals(project):
+            item = QListWidgetItem(f"{p.device}.{p.terminal} ← {p.signal}   {100 * p.score:.0f} %")
+            item.setData(_ROLE, p)
+            self._add(self.proposed, item, off)
+        loose = unwired(project)
+        self.terminals.clear()
+        for device, terminal in loose.terminals:
+            item = QListWidgetItem(f"{device}.{terminal}")
+            item.setData(_ROLE, (device, terminal))
+            self.terminals.addItem(item)
+        chosen = {i.data(_ROLE) for i in self.signals.selectedItems()}
+        self.signals.clear()
+        for names, what in ((loose.inputs, "input"), (loose.outputs, "output")):
+            for name in names:
+                item = QListWidgetItem(f"{what} {name}")
+                item.setData(_ROLE, name)
+                self.signals.addItem(item)
+                item.setSelected(name in chosen)
+        count = self.proposed.count()
+        self.heads["proposed"].setText(f"{count} proposed" if count else "✓ nothing more to propose")
+        self.heads["terminals"].setText(
+            f"{_many(len(loose.terminals), 'terminal')} without a signal"
+            if loose.terminals
+            else "✓ every device is wired"
+        )
+        left = self.signals.count()
+        self.heads["signals"].setText(
+            f"{_many(left, 'signal')} without a device" if left else "✓ every input and output has a device"
+        )
+        self.accept.setEnabled(count > 0)
+        self.make.setEnabled(left > 0)
+
+    def _add(self, view: QListWidget, item: QListWidgetItem, off: set[object]) -> None:
+        item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
+        item.setCheckState(Qt.CheckState.Unchecked if self._key(item) in off else Qt.CheckState.Checked)
+        view.addItem(item)
+
+    @staticmethod
+    def _key(item: QListWidgetItem) -> object:
+        data = item.data(_ROLE)
+        return (data.device, data.terminal, data.signal) if isinstance(data, Proposal) else tuple(data)
+
+    @staticmethod
+    def _items(view: QListWidget) -> list[QListWidgetItem]:
+        return [view.item(i) for i in range(view.count())]
+
+    def accept_ticked(self) -> bool:
+        """Wires what is ticked, in one edit that can be undone."""
+        ticked = [i.data(_ROLE) for i in self._items(self.proposed) if i.checkState() == Qt.CheckState.Checked]
+        if not ticked:
+            return False
+
+        def wired(project: Project) -> Project:
+            for item in ticked:
+                project = wire(project, [item]) if isinstance(item, Proposal) else exchange(project, *item)
+            return project
+
+        return self.document.edit(f"Wire {len(ticked)} terminal{'s' if len(ticked) > 1 else ''}", wired)
+
+    def chosen(self) -> list[str]:
+        return [i.data(_ROLE) for i in self._items(self.signals) if i.isSelected()]
+
+    def _guess(self) -> None:
+        kind = likely_kind(self.document.project, self.chosen())
+        if kind:
+            self.kind.setCurrentIndex(self.kind.findData(kind))
+
+    def make_device(self) -> bool:
+        """A device of the chosen signals, on the first free place."""
+        names, kind = self.chosen(), str(self.kind.currentData())
+        at = free_cell(self.document.project)
+        if not self.document.edit("Make a device of signals", lambda p: make_device(p, kind, names, at)):
+            return False
+        self.selection.set(Place("device", item=self.document.project.devices[-1].name))
+        return True
+
+    def _go(self, item: QListWidgetItem) -> None:
+        data = item.data(_ROLE)
+        self.selection.set(Place("device", item=data.device if isinstance(data, Proposal) else data[0]))

@@ -1,0 +1,72 @@
+"""The changes of a trace column by column, kept up to date while the run goes on.
+
+What is added since one looked last is sorted in; nothing is gone through twice.
+"""
+
+from __future__ import annotations
+
+import itertools
+from array import array
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+FIRST_ROOM = 16
+
+
+class Columns:
+    """Scans and values of each column, as arrays that grow by doubling."""
+
+    def __init__(self, count: int) -> None:
+        self.scans = [np.empty(FIRST_ROOM, np.int64) for _ in range(count)]
+        self.values = [np.empty(FIRST_ROOM, np.float64) for _ in range(count)]
+        self.lengths = [0] * count
+        self.rows = 0
+        """How many rows of the trace are sorted in."""
+
+    def take(self, scans: array[int], columns: array[int], values: array[float]) -> None:
+        """Sorts in the rows behind those that are."""
+        first, end = self.rows, len(scans)
+        if first == end:
+            return
+        # Copies, since an array that is being looked at cannot grow.
+        new_scans = np.array(scans[first:], np.int64)
+        new_columns = np.array(columns[first:], np.int32)
+        new_values = np.array(values[first:], np.float64)
+        order = np.argsort(new_columns, kind="stable")
+        borders = np.searchsorted(new_columns[order], np.arange(len(self.scans) + 1)).tolist()
+        new_scans, new_values = new_scans[order], new_values[order]
+        for c, (a, b) in enumerate(itertools.pairwise(borders)):
+            if a != b:
+                self._add(c, new_scans[a:b], new_values[a:b])
+        self.rows = end
+
+    def _add(self, c: int, scans: NDArray[np.int64], values: NDArray[np.float64]) -> None:
+        n, more = self.lengths[c], len(scans)
+        if n + more > len(self.scans[c]):
+            room = max(n + more, 2 * len(self.scans[c]))
+            # Whoever looks at the old arrays keeps them.
+            self.scans[c] = np.concatenate([self.scans[c][:n], np.empty(room - n, np.int64)])
+            self.values[c] = np.concatenate([self.values[c][:n], np.empty(room - n, np.float64)])
+        self.scans[c][n : n + more] = scans
+        self.values[c][n : n + more] = values
+        self.lengths[c] = n + more
+
+    def cut(self, k: int, rows: int) -> None:
+        """Forgets changes from scan `k` on; `rows` of the trace come before it."""
+        if self.rows <= rows:
+            return
+        for c, scans in enumerate(self.scans):
+            n = int(scans[: self.lengths[c]].searchsorted(k))
+            if n < self.lengths[c]:
+                # The rest is written anew, and somebody may still look at it.
+                self.scans[c], self.values[c] = scans[:n].copy(), self.values[c][:n].copy()
+                self.lengths[c] = n
+        self.rows = rows
+
+    def of(self, c: int) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+        n = self.lengths[c]
+        return self.scans[c][:n], self.values[c][:n]

@@ -1,0 +1,6 @@
+"""Modbus TCP in front of a run: an outside machine, an outside controller, or an onlooker.
+
+The address map is made from the signals; what a client may write is limited to it. Requests are answered from the image
+of the last scan, and what is written is taken in before the next one, so that no client can disturb a scan.
+Not here: Qt, files.
+"""

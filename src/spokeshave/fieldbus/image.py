@@ -1,0 +1,126 @@
+"""The image between clients and a run: what was after the last scan, and what is to be written before the next one.
+
+Clients are answered in a thread of their own; the run takes and gives in its own time. Neither waits for the other.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+
+from spokeshave.engine.session import Session
+from spokeshave.fieldbus.address_map import AddressMap, Point, RegisterError, Role, Table, from_words, to_words
+from spokeshave.model.project import Project, Type, Value
+
+MOST_WAITING = 100_000
+"""Writes that wait for the next scan; more are refused until it has come."""
+
+
+class AddressError(ValueError):
+    """An address outside the map, or one that may not be written."""
+
+
+class BusyError(RuntimeError):
+    """Too much is waiting to be taken in."""
+
+
+class Image:
+    def __init__(self, project: Project, role: Role) -> None:
+        self.map = AddressMap(project, role)
+        self.values: dict[str, Value] = {s.name: s.start for s in project.signals}
+        self._written: deque[tuple[Point, Value]] = deque()
+        self._asked: dict[str, Value] = {}
+        """What clients have written and the run has not shown yet, so that they read back what they wrote."""
+        self._given: set[str] = set()
+        """Inputs that clients have taken over."""
+        self.reads = self.writes = self.refused = 0
+
+    # -- the clients' side
+
+    def read(self, table: Table, address: int, count: int) -> list[int]:
+        """BOOLs or registers from an address on. Raises `AddressError`."""
+        out = []
+        for a in range(address, address + count):
+            point, word = self._point(table, a)
+            out.append(self._word(point, word))
+        self.reads += 1
+        return out
+
+    def write(self, table: Table, address: int, words: list[int]) -> None:
+        """Takes BOOLs or registers for the next scan, all or nothing.
+
+        A number of two registers of which one is written keeps the other. Raises `AddressError`, `RegisterError`,
+        `BusyError`.
+        """
+        if not table.writable:
+            self.refused += 1
+            raise AddressError(f"{table} are read only")
+        new: dict[str, tuple[Point, list[int]]] = {}
+        try:
+            for a, word in enumerate(words, address):
+                point, i = self._point(table, a)
+                now = [self._word(point, n) for n in range(point.words)]
+                new.setdefault(point.signal.name, (point, now))[1][i] = int(word)
+            values = [
+                (p, bool(w[0]) if p.signal.type is Type.BOOL else from_words(tuple(w), p.signal.type))
+                for p, w in new.values()
+            ]
+        except (AddressError, RegisterError):
+            self.refused += 1
+            raise
+        if len(self._written) > MOST_WAITING:
+            self.refused += 1
+            raise BusyError("the run does not keep up")
+        for point, value in values:
+            self._asked[point.signal.name] = value
+            self._written.append((point, value))
+        self.writes += 1
+
+    def _point(self, table: Table, address: int) -> tuple[Point, int]:
+        found = self.map.by_address[table].get(address)
+        if found is None:
+            raise AddressError(f"{table} end before {address}")
+        return found
+
+    def _word(self, point: Point, word: int) -> int:
+        name = point.signal.name
+        value = self._asked.get(name, self.values[name])
+        return int(value) if point.signal.type is Type.BOOL else to_words(value, point.signal.type)[word]
+
+    # -- the run's side
+
+    def begin(self, session: Session) -> None:
+        """As machine, the controls stand still: the sequences are held, and outputs are what clients write."""
+        if self.map.role is Role.MACHINE:
+            session.do("drive", "", True)
+            for p in self.map.points:
+                if p.table.writable:
+                    session.do("force", p.signal.name, self.values[p.signal.name])
+
+    def end(self, session: Session) -> None:
+        """Gives the outputs and the sequences back."""
+        if self.map.role is Role.MACHINE:
+            for p in self.map.points:
+                if p.table.writable:
+                    session.do("unforce", p.signal.name)
+            session.do("drive", "", False)
+
+    def before_scan(self, session: Session) -> int:
+        """Gives the run what clients have written; how much of it was new. Of several values the last one counts."""
+        last: dict[str, Value] = {}
+        while self._written:
+            point, value = self._written.popleft()
+            last[point.signal.name] = value
+        do = "force" if self.map.role is Role.MACHINE else "set"
+        changed = {n: v for n, v in last.items() if v != self.values[n] or n not in self._given}
+        for name, value in changed.items():
+            session.do(do, name, value)
+            self._given.add(name)
+        return len(changed)
+
+    def after_scan(self, session: Session) -> None:
+        """Shows clients what is now."""
+        v, slots = session.situation.v, session.program.slots
+        self.values = {name: v[slots[name.lower()]] for name in self.values}
+        for name, value in list(self._asked.items()):
+            if value == self.values[name]:
+                self._asked.pop(name, None)

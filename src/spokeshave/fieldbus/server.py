@@ -1,0 +1,164 @@
+"""The Modbus TCP server: requests against an image, in a thread with an event loop of its own."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import threading
+from collections.abc import Sequence
+from typing import Any
+
+from pymodbus.constants import ExcCodes
+from pymodbus.exceptions import ModbusIOException
+from pymodbus.pdu import ExceptionResponse, ModbusPDU
+from pymodbus.server import ModbusTcpServer
+from pymodbus.server.requesthandler import ServerRequestHandler
+from pymodbus.simulator import DataType, SimData, SimDevice
+from pymodbus.transaction import TransactionManager
+
+from spokeshave.fieldbus.address_map import RegisterError, Table
+from spokeshave.fieldbus.image import AddressError, BusyError, Image
+
+START_S = 5.0
+_TABLES = {1: Table.COILS, 5: Table.COILS, 15: Table.COILS, 2: Table.DISCRETE, 4: Table.INPUT,
+           3: Table.HOLDING, 6: Table.HOLDING, 16: Table.HOLDING, 22: Table.HOLDING, 23: Table.HOLDING}  # fmt: skip
+"""Function codes of the Modbus application protocol to their tables."""
+logging.getLogger("pymodbus").addHandler(logging.NullHandler())
+logging.getLogger("pymodbus.logging").setLevel(logging.CRITICAL)
+
+
+class ServeError(RuntimeError):
+    """The server could not begin; says why."""
+
+
+class _Context:
+    """What requests are asked of: the image, whatever the number of the unit."""
+
+    def __init__(self, image: Image) -> None:
+        self.image = image
+
+    def device_ids(self) -> list[int]:
+        return [0]
+
+    async def async_getValues(
+        self, device_id: int, func_code: int, address: int, count: int = 1
+    ) -> list[int] | list[bool] | ExcCodes:
+        table = _TABLES.get(func_code)
+        if table is None:
+            return ExcCodes.ILLEGAL_FUNCTION
+        try:
+            words = self.image.read(table, address, count)
+        except AddressError:
+            return ExcCodes.ILLEGAL_ADDRESS
+        return [bool(w) for w in words] if table in (Table.COILS, Table.DISCRETE) else words
+
+    async def async_setValues(
+        self, device_id: int, func_code: int, address: int, values: Sequence[int] | Sequence[bool]
+    ) -> ExcCodes | None:
+        table = _TABLES.get(func_code)
+        if table is None:
+            return ExcCodes.ILLEGAL_FUNCTION
+        try:
+            self.image.write(table, address, [int(v) for v in values])
+        except AddressError:
+            return ExcCodes.ILLEGAL_ADDRESS
+        except RegisterError:
+            return ExcCodes.ILLEGAL_VALUE
+        except BusyError:
+            return ExcCodes.DEVICE_BUSY
+        return None
+
+
+class _Connection(ServerRequestHandler):
+    """Answers every request of a client in their order, also of one that sends the next before it has the answer."""
+
+    def callback_data(self, data: bytes, addr: tuple[Any, ...] | None = None) -> int:
+        used = 0
+        while used < len(data):
+            try:
+                # The handler's own `callback_data` keeps one request at a time.
+                taken = TransactionManager.callback_data(self, data[used:], addr)
+            except ModbusIOException as fault:
+                code = ExceptionResponse(
+                    fault.fcode or 0, ExcCodes.ILLEGAL_FUNCTION, fault.dev_id, fault.transaction_id
+                )
+                self.server_send(code, addr)  # type: ignore[no-untyped-call]
+                return len(data)
+            if not taken:
+                break
+            used += taken
+            if self.last_pdu:
+                self.loop.create_task(self._answer(self.last_pdu, addr))
+        return used
+
+    def send(self, data: bytes, addr: tuple[Any, ...] | None = None) -> None:
+        """A request that has come in part stays while another one is answered."""
+        kept = self.recv_buffer
+        super().send(data, addr)
+        self.recv_buffer = kept
+
+    async def _answer(self, request: ModbusPDU, addr: tuple[Any, ...] | None) -> None:
+        response = await request.datastore_update(self.server.context, request.dev_id)
+        response.transaction_id, response.dev_id = request.transaction_id, request.dev_id
+        self.server_send(response, addr)  # type: ignore[no-untyped-call]
+
+
+class _Listener(ModbusTcpServer):
+    def callback_new_connection(self) -> _Connection:
+        return _Connection(self, self.trace_packet, self.trace_pdu, self.trace_connect)  # type: ignore[no-untyped-call]
+
+
+class Server:
+    """`start` returns when clients can connect; `address` is where. Raises `ServeError` if the address is taken."""
+
+    def __init__(self, image: Image, host: str = "127.0.0.1", port: int = 5020) -> None:
+        self.image, self.host, self.port = image, host, port
+        self._loop: asyncio.AbstractEventLoop | None = None
+        self._server: ModbusTcpServer | None = None
+        self._thread: threading.Thread | None = None
+        self._ready = threading.Event()
+        self._fault = ""
+
+    @property
+    def address(self) -> str:
+        return f"{self.host}:{self.port}"
+
+    @property
+    def clients(self) -> int:
+        """How many are connected now."""
+        return 0 if self._server is None else len(self._server.active_connections)
+
+    def start(self) -> None:
+        self._thread = threading.Thread(target=self._run, name="modbus", daemon=True)
+        self._thread.start()
+        if not self._ready.wait(START_S) or self._fault:
+            self.stop()
+            raise ServeError(self._fault or f"{self.address} does not answer")
+
+    def _run(self) -> None:
+        try:
+            asyncio.run(self._serve())
+        except (OSError, RuntimeError) as error:
+            self._fault = f"cannot listen at {self.address}: {error}"
+            self._ready.set()
+
+    async def _serve(self) -> None:
+        self._loop = asyncio.get_running_loop()
+        plain = SimDevice(0, simdata=[SimData(0, values=0, datatype=DataType.REGISTERS)])
+        server = _Listener(plain, address=(self.host, self.port))
+        server.context = _Context(self.image)  # type: ignore[assignment]
+        self._server = server
+        await server.serve_forever(background=True)
+        if server.transport is not None and self.port == 0:
+            self.port = server.transport.sockets[0].getsockname()[1]  # type: ignore[attr-defined]
+        self._ready.set()
+        await server.serving
+
+    def stop(self) -> None:
+        """Ends the connections and the thread."""
+        loop, server, thread = self._loop, self._server, self._thread
+        if loop is not None and server is not None and loop.is_running():
+            asyncio.run_coroutine_threadsafe(server.shutdown(), loop)  # type: ignore[no-untyped-call]
+        if thread is not None and thread is not threading.current_thread():
+            thread.join(START_S)
+        self._loop = self._server = self._thread = None

@@ -1,0 +1,53 @@
+"""A condition typed on the bench, asked of a run: run until it holds, or look at its value."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import lru_cache
+
+from spokeshave.engine.explain import Term, blockers
+from spokeshave.engine.names import SlotTable
+from spokeshave.engine.program import Program
+from spokeshave.engine.session import Session
+from spokeshave.engine.situation import Situation
+from spokeshave.language.check import Checker
+from spokeshave.language.checked import Checked
+from spokeshave.language.compile import compile_units
+from spokeshave.language.parse import parse_expression
+from spokeshave.language.syntax import TextError
+from spokeshave.model.project import Project
+from spokeshave.verify.scenario_language import SheetScope
+
+
+class ProbeError(ValueError):
+    """A condition that cannot be asked; says where and why."""
+
+
+def probe(session: Session, text: str) -> Callable[[], bool]:
+    """Whether a condition holds after the last scan of a run. Outputs count as they went out.
+
+    Raises `ProbeError`.
+    """
+    test = compile_units([(0, _tree(session.program.project, text))])[0]
+    return lambda: bool(test(session.situation.v))
+
+
+def missing_for_home(program: Program, s: Situation) -> tuple[Term, ...]:
+    """What keeps the machine from its home position; empty at home, and without a home expression."""
+    text = program.project.home
+    return blockers(_tree(program.project, text), text, s.v) if text.strip() else ()
+
+
+@lru_cache(maxsize=8)
+def _tree(project: Project, text: str) -> Checked:
+    tree = None
+    checker = Checker(SheetScope(SlotTable(project)))
+    try:
+        tree = checker.condition(parse_expression(text))
+        problems = checker.problems
+    except TextError as error:
+        problems = error.problems
+    if problems or tree is None:
+        first = problems[0]
+        raise ProbeError(f"column {first.column}: {first.message}" + (f"; {first.advice}" if first.advice else ""))
+    return tree
