@@ -1,3 +1,22 @@
-from spokeshave.cli import main
+"""The command line. A command that opens the desktop shows its first window before everything else is loaded."""
 
-main()
+import contextlib
+import os
+import sys
+
+
+def main() -> None:
+    """Runs the command line with the words of the process."""
+    display = os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")
+    if display and (len(sys.argv) < 2 or sys.argv[1] in ("open", "demo")):
+        with contextlib.suppress(ImportError):  # told by the command itself
+            from spokeshave.desktop.first import begin
+
+            begin()
+    from spokeshave.cli import main as run
+
+    run()
+
+
+if __name__ == "__main__":
+    main()

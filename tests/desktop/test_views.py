@@ -9,17 +9,17 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QColor, QImage, QPainter, QWheelEvent
 from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox
 
-from spokeshave.desktop.machine_board.drawings import DRAWINGS
+from spokeshave.desktop.machine_board.drawings_panel import DRAWINGS
 from spokeshave.desktop.machine_board.page import free_cell
 from spokeshave.desktop.ribbon import stage_states
 from spokeshave.desktop.run_cluster import clock_text
 from spokeshave.desktop.theme import DARK, LIGHT
 from spokeshave.formats.files import read_project
 from spokeshave.machine.device import State
-from spokeshave.machine.kinds import KINDS
+from spokeshave.machine.kinds import KINDS, build
 from spokeshave.model import edits, flow_edits
 from spokeshave.model.diagnostics import Place
-from spokeshave.model.project import Project, Scenario
+from spokeshave.model.project import Device, Project, Scenario
 
 Key = Qt.Key
 
@@ -144,7 +144,7 @@ def test_the_strip_zooms_at_the_pointer_scrolls_lanes_and_keeps_cursors_on_scans
     qtbot.keyClick(strip, Key.Key_Up)
     strip.grab()
     names = [lane.name for lane in strip.lanes(window.runner.session)]
-    assert names[:3] == ["Roast", "Cool", "BeanTemp"] and "ChargeTemp" not in names
+    assert names[:5] == ["Sequences", "Roast", "Cool", "Numbers", "BeanTemp"] and "ChargeTemp" not in names
 
 
 def test_a_pulse_of_one_scan_is_visible_when_an_hour_is_shown(qtbot, window):
@@ -159,10 +159,10 @@ def test_a_pulse_of_one_scan_is_visible_when_an_hour_is_shown(qtbot, window):
     strip.show_span(0, 3_600_000)
     picture = strip.grab().toImage()
     lanes = strip.lanes(window.runner.session)
-    top = 20 + sum(lane.height for lane in lanes[: [lane.name for lane in lanes].index("Flap")]) + 8
+    top = 22 + sum(lane.height for lane in lanes[: [lane.name for lane in lanes].index("Flap")]) + 8
     ratio = picture.devicePixelRatio()
     row = [picture.pixelColor(int(x * ratio), int(top * ratio)).name().upper() for x in range(130, 700)]
-    assert LIGHT.active in row
+    assert LIGHT.ink in row
 
 
 def test_the_chart_zooms_with_the_wheel_and_follows_the_active_step(qtbot, window):
@@ -291,7 +291,7 @@ def test_rows_move_with_their_transitions_and_ways_are_added_and_deleted(qtbot, 
 @pytest.mark.parametrize("driven", [False, True])
 def test_each_device_draws_its_state_within_its_card(kind, driven):
     """Something is drawn, nothing outside of 132 x 78, and what is driven looks different."""
-    device = KINDS[kind]({}, 10)
+    device = build(Device("D", kind), 10)
     n = len(device.drive_terminals())
     still = device.turn(device.start(), 0, (False,) * n, frozenset(), 0)
     moved = device.turn(still, 0, tuple(driven and i == 0 for i in range(n)), frozenset(), int(driven))
@@ -301,7 +301,8 @@ def test_each_device_draws_its_state_within_its_card(kind, driven):
         image.fill(Qt.GlobalColor.transparent)
         painter = QPainter(image)
         painter.translate(20, 20)
-        DRAWINGS[kind](painter, device.picture(state, 400), device.value)
+        own = {"<On": float(driven and state is moved)} if kind == "own" else {}
+        DRAWINGS[kind](painter, device.picture(state, 400) | own, device.value, {})
         painter.end()
         return image
 

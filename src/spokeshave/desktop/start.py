@@ -7,10 +7,11 @@ import sys
 from pathlib import Path
 
 from platformdirs import user_state_path
-from PySide6.QtCore import QTimer
+from PySide6.QtCore import QSettings, QTimer
 from PySide6.QtWidgets import QApplication
 
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.first import give_way
 from spokeshave.desktop.theme import theme
 from spokeshave.desktop.window import MainWindow
 from spokeshave.formats.files import read_project
@@ -21,7 +22,7 @@ from spokeshave.model.project import Project
 
 def make_app(arguments: list[str] | None = None) -> QApplication:
     """The application object with the look applied; the present one if there is one."""
-    app = QApplication.instance()
+    app = QApplication.instance()  # the one of the first window, if it was shown
     if not isinstance(app, QApplication):
         app = QApplication(arguments or ["spokeshave"])
         app.setApplicationName("Spokeshave")
@@ -36,8 +37,11 @@ def run_desktop(file: Path | None, copy: bool = False) -> int:
     document = Document(project, None if copy else file)
     if copy or file is None:
         document.saved = project
-    window = MainWindow(document, Recovery(user_state_path("spokeshave") / "kept"))
+    place = user_state_path("spokeshave")
+    settings = QSettings(str(place / "sizes.ini"), QSettings.Format.IniFormat)
+    window = MainWindow(document, Recovery(place / "kept"), settings)
     window.show()
+    give_way()
     # What was made so far stays: later collections need not look through it, which would be felt in large files.
     gc.collect()
     gc.freeze()

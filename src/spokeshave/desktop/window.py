@@ -6,7 +6,7 @@ import datetime
 from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QSettings, Qt
 from PySide6.QtGui import QCloseEvent
 from PySide6.QtWidgets import (
     QApplication,
@@ -62,10 +62,15 @@ _STAGE_OF = {
 
 
 class MainWindow(QMainWindow):
-    """With `recovery`, edits are kept safe while they are not saved, and what an earlier run has kept is offered."""
+    """With `recovery`, edits are kept safe while they are not saved, and what an earlier run has kept is offered; with
+    `settings`, sizes are as they were.
+    """
 
-    def __init__(self, document: Document, recovery: Recovery | None = None) -> None:
+    def __init__(
+        self, document: Document, recovery: Recovery | None = None, settings: QSettings | None = None
+    ) -> None:  # fmt: skip
         super().__init__()
+        self.settings = settings
         self.document = document
         self.keeper = Keeper(document, recovery) if recovery is not None else None
         self.recovery_bar = RecoveryBar(recovery.left_over() if recovery is not None else [], self.recover)
@@ -98,6 +103,8 @@ class MainWindow(QMainWindow):
         self.table = CommandTable(self, command_list(self))
         self.table.fill_menus(self)
         self._arrange()
+        if settings is not None:
+            self.bench.take_sizes(settings)
         self._connect()
         self.show_stage(2)
         self.refresh()
@@ -367,6 +374,8 @@ class MainWindow(QMainWindow):
             return
         self.runner.pause()
         self.bench_commands.close()
+        if self.settings is not None:
+            self.bench.keep_sizes(self.settings)
         self.proof.stop()
         if self.keeper is not None:
             self.keeper.close()

@@ -15,6 +15,8 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
 FIRST_ROOM = 16
+COARSE = 16
+"""Of so many changes one is kept in the coarse arrays."""
 
 
 class Columns:
@@ -24,6 +26,7 @@ class Columns:
         self.scans = [np.empty(FIRST_ROOM, np.int64) for _ in range(count)]
         self.values = [np.empty(FIRST_ROOM, np.float64) for _ in range(count)]
         self.lengths = [0] * count
+        self._coarse: list[NDArray[np.int64]] = [np.empty(0, np.int64) for _ in range(count)]
         self.rows = 0
         """How many rows of the trace are sorted in."""
 
@@ -65,8 +68,16 @@ class Columns:
                 # The rest is written anew, and somebody may still look at it.
                 self.scans[c], self.values[c] = scans[:n].copy(), self.values[c][:n].copy()
                 self.lengths[c] = n
+                self._coarse[c] = self._coarse[c][: -(-n // COARSE)]
         self.rows = rows
 
     def of(self, c: int) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
         n = self.lengths[c]
         return self.scans[c][:n], self.values[c][:n]
+
+    def coarse(self, c: int) -> NDArray[np.int64]:
+        """The scans of every sixteenth change, from the first on: a small array to look through first."""
+        known, n = self._coarse[c], self.lengths[c]
+        if len(known) < -(-n // COARSE):
+            self._coarse[c] = known = np.concatenate([known, self.scans[c][len(known) * COARSE : n : COARSE]])
+        return known

@@ -198,6 +198,10 @@ class Trace:
         """Scans and values of one column's changes, as NumPy arrays, shape (n,)."""
         return self._columns().of(column)
 
+    def coarse(self, column: int) -> NDArray[np.int64]:
+        """The scans of every sixteenth change of a column (see `Columns.coarse`)."""
+        return self._columns().coarse(column)
+
     def at(self, name: str, k: int) -> Value:
         """The value of a signal or step flag at the end of scan `k`."""
         column = self.column(name)

@@ -20,6 +20,8 @@ if TYPE_CHECKING:
 
 BLOCK = 64
 """Changes that are summed up together where a pixel has many."""
+DENSE = 64
+"""Changes a pixel from which on a lane is looked through coarsely first."""
 CROWDED = 200_000
 """Changes in view from which on a curve is drawn from blocks."""
 
@@ -43,9 +45,31 @@ def borders(start_ms: float, span_ms: float, pixels: int, period_ms: int) -> NDA
     return np.ceil(times / period_ms - 1e-9).astype(np.int64)
 
 
-def bool_pixels(scans: NDArray[np.int64], values: NDArray[np.float64], at: NDArray[np.int64]) -> Pixels:
-    """A BOOL lane at pixel borders in scans, from its changes."""
-    index = np.searchsorted(scans, at)
+def bool_pixels(
+    scans: NDArray[np.int64], values: NDArray[np.float64], at: NDArray[np.int64], coarse: NDArray[np.int64]
+) -> Pixels:
+    """A BOOL lane at pixel borders in scans, from its changes.
+
+    A pixel in which the coarse array moves on by two has sixteen changes at least, and more need not be known of it.
+    Where that is so of most, only the others are looked up exactly.
+    """
+    if not len(values):
+        nothing = np.zeros(len(at) - 1, np.int64)
+        return Pixels(nothing > 0, nothing)
+    if len(scans) > DENSE * len(at):
+        index = np.searchsorted(coarse, at)
+        dense = np.diff(index) > 1
+        if dense.mean() > 0.5:
+            rest = np.flatnonzero(~dense)
+            changes = np.full(len(dense), len(scans))
+            first, last = np.searchsorted(scans, at[rest]), np.searchsorted(scans, at[rest + 1])
+            changes[rest] = last - first
+            high = np.zeros(len(dense), np.bool_)
+            high[rest] = (values[np.maximum(first - 1, 0)] != 0) & (first > 0)
+            return Pixels(high, changes)
+    # What is in view stands close together: nothing else of a long column is touched.
+    low, top = np.searchsorted(scans, at[[0, -1]])
+    index = low + np.searchsorted(scans[low:top], at)
     before = index[:-1] - 1
     high = (values[np.maximum(before, 0)] != 0) & (before >= 0)
     return Pixels(high, np.diff(index))

@@ -33,6 +33,7 @@ class Raster:
         self.session, self.np = session, np
         self.at = np.minimum(borders(start_ms, span_ms, width, trace.period_ms), max(0, trace.scan_count))
         self.picture: NDArray[np.uint32] = np.full((height, width), _argb(theme.colour("surface")), np.uint32)
+        self._colours: dict[str, tuple[NDArray[np.uint32], ...]] = {}
         self.run = self.at[:-1] < trace.scan_count
         """Pixels in which something has run."""
 
@@ -43,6 +44,10 @@ class Raster:
 
     def lane(self, lane: Lane, y: int) -> tuple[float, float] | None:
         """Draws a lane with its upper edge at `y`; gives the limits of a number's scale."""
+        if y + lane.height >= 1:
+            if lane.kind == "group":
+                self._rows(y, y + lane.height)[:] = _argb(theme.colour("window"))
+            self._rows(y + lane.height - 1, y + lane.height)[:] = _argb(theme.colour("hairline"))
         if lane.kind == "bool":
             self._bool(self._pixels(lane.name), y + 3, y + lane.height - 3, "active")
         elif lane.kind == "steps":
@@ -55,28 +60,40 @@ class Raster:
         from spokeshave.verify.lanes import bool_pixels
 
         trace = self.session.trace
-        return bool_pixels(*trace.changes(trace.column(name)), self.at)
+        column = trace.column(name)
+        return bool_pixels(*trace.changes(column), self.at, trace.coarse(column))
 
     def _rows(self, top: int, bottom: int) -> NDArray[np.uint32]:
         return self.picture[max(0, top) : max(0, bottom)]
 
     def _bool(self, p: Pixels, top: int, bottom: int, colour: str) -> None:
         """High is filled, low a line at the bottom, an edge a needle, and what came and went a strong, wider one."""
-        np = self.np
-        fill, line = _argb(theme.colour(f"{colour}_soft")), _argb(theme.colour(colour))
-        surface = _argb(theme.colour("surface"))
-        on = p.high & self.run
-        body = np.where(on, fill, surface).astype(np.uint32)
-        edges, blips = p.changes > 0, p.blips
+        # 0 nothing has run, 1 low, 2 high, 3 an edge, 4 came and went
+        code = self.run + (p.high & self.run).astype(self.np.uint8)
+        blips = p.changes > 1
         blips[1:] |= blips[:-1] & (p.changes[1:] == 0)
-        body[edges] = line
-        body[blips] = _argb(theme.colour("ink"))
-        self._rows(top, bottom)[:] = body
+        code[p.changes > 0] = 3
+        code[blips] = 4
+        body, head, foot = self._palettes(colour)
+        self._rows(top, bottom)[:] = body[code]
         if top >= 0:
-            self._rows(top, top + 1)[:] = np.where(on, line, body)
-        low = np.where(self.run & ~on & ~edges, _argb(theme.colour("hairline")), body)
+            self._rows(top, top + 1)[:] = head[code]
         if bottom >= 1:
-            self._rows(bottom - 1, bottom)[:] = low
+            self._rows(bottom - 1, bottom)[:] = foot[code]
+
+    def _palettes(self, colour: str) -> tuple[NDArray[np.uint32], ...]:
+        """Colours by code: of a lane's body, its upper and its lower line."""
+        if colour not in self._colours:
+            fill, line, surface, ink, hair = (
+                _argb(theme.colour(n)) for n in (f"{colour}_soft", colour, "surface", "ink", "hairline")
+            )
+            rows = (
+                (surface, surface, fill, line, ink),
+                (surface, surface, line, line, ink),
+                (surface, hair, fill, line, ink),
+            )
+            self._colours[colour] = tuple(self.np.array(r, self.np.uint32) for r in rows)
+        return self._colours[colour]
 
     def _steps(self, lane: Lane, y: int) -> None:
         from spokeshave.verify.lanes import tracks

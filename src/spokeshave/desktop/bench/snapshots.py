@@ -16,7 +16,7 @@ def png_bytes(picture: QPixmap | QImage) -> bytes:
     buffer = QBuffer()
     buffer.open(QIODevice.OpenModeFlag.WriteOnly)
     image = picture.toImage() if isinstance(picture, QPixmap) else picture
-    image.save(buffer, b"PNG")
+    image.save(buffer, "PNG")  # type: ignore[call-overload]
     return bytes(buffer.data().data())
 
 

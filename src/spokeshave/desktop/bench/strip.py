@@ -27,6 +27,7 @@ from spokeshave.engine.session import Session
 from spokeshave.language.literals import time_text
 
 LABEL_W = 132
+FAR = 20_000.0
 SNAP = 5
 """How near to an edge, in pixels, a cursor is put on it."""
 
@@ -53,7 +54,8 @@ class TimingStrip(QWidget):
         """The lane that was pressed last: it is highlighted, and intervals stay on it."""
         self._dragged: tuple[float, float] | None = None
         self._carried = ""
-        self._pressed_at = 0.0
+        self._label_key: object = None
+        self._label_picture = QPixmap()
         self.setMinimumHeight(80)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Timing diagram")
@@ -96,7 +98,9 @@ class TimingStrip(QWidget):
         self.set_cursor(0, time_ms)
 
     def x_of(self, ms: float) -> float:
-        return self.label_w + (ms - self.start_ms) / self.span_ms * max(1, self.width() - self.label_w)
+        """Pixels from the left; what is far out of view stays where a screen can still draw it."""
+        x = self.label_w + (ms - self.start_ms) / self.span_ms * max(1, self.width() - self.label_w)
+        return max(-FAR, min(FAR, x))
 
     def ms_at(self, x: float) -> float:
         return self.start_ms + (x - self.label_w) / max(1, self.width() - self.label_w) * self.span_ms
@@ -148,28 +152,54 @@ class TimingStrip(QWidget):
             if interval.lane in rows:
                 paint_interval(painter, self, interval, *rows[interval.lane])
         painter.restore()
+        painter.drawPixmap(0, 0, self._labels([(lane, y) for lane, y, _ in shown]))
         for lane, y, limits in shown:
-            self._paint_label(painter, lane, y, limits)
+            if limits is not None and limits[1] > limits[0]:
+                self._paint_limits(painter, lane, y, limits)
         paint_axis(painter, self)
         paint_marks(painter, self, session)
         paint_cursors(painter, self)
         painter.setPen(theme.colour("hairline"))
         painter.drawLine(self.label_w, 0, self.label_w, self.height())
 
-    def _paint_label(self, painter: QPainter, lane: Lane, y: float, limits: tuple[float, float] | None) -> None:
-        """The name of a lane, and its value where the screen is; the limits of a curve at the right."""
+    def _labels(self, rows: list[tuple[Lane, int]]) -> QPixmap:
+        """The column of names, painted anew when a name, a value or the order of them is another."""
+        texts = self._value_texts([lane for lane, _ in rows])
+        forced = self._forced_names()
+        folded = frozenset(self.arrangement.folded)
+        key = (
+            tuple(rows),
+            tuple(texts),
+            forced,
+            folded,
+            self.chosen,
+            self.height(),
+            theme.dark,
+            self.runner.looked_at is None,
+        )
+        if self._label_key != key:
+            f = self.devicePixelRatioF()
+            picture = QPixmap(int(self.label_w * f), int(self.height() * f))
+            picture.setDevicePixelRatio(f)
+            picture.fill(theme.colour("surface"))
+            painter = QPainter(picture)
+            for (lane, y), text in zip(rows, texts):
+                self._paint_label(painter, lane, y, text, lane.name.lower() in forced)
+            painter.end()
+            self._label_key, self._label_picture = key, picture
+        return self._label_picture
+
+    def _paint_label(self, painter: QPainter, lane: Lane, y: float, text: str, forced: bool) -> None:
+        """The name of a lane, and its value where the screen is."""
         box = QRectF(0, y, self.label_w, lane.height)
-        whole = QRectF(0, y, self.width(), lane.height)
-        forced = self._is_forced(lane.name)
         if lane.kind == "group":
-            painter.fillRect(whole, theme.colour("window"))
+            painter.fillRect(box, theme.colour("window"))
         elif lane.name == self.chosen:
             painter.fillRect(box, theme.colour("selection"))
         painter.setPen(theme.colour("hairline"))
-        painter.drawLine(QPointF(0, y + lane.height - 0.5), QPointF(self.width(), y + lane.height - 0.5))
+        painter.drawLine(QPointF(0, y + lane.height - 0.5), QPointF(self.label_w, y + lane.height - 0.5))
         painter.setFont(text_font(11, bold=lane.kind in ("steps", "group")))
         painter.setPen(theme.colour("forced" if forced else "faint" if lane.kind == "group" else "ink"))
-        text = self._value_text(lane)
         width = painter.fontMetrics().horizontalAdvance(text) + 8 if text else 0
         name = (
             ("▸ " if lane.name in self.arrangement.folded else "▾ ") + lane.name if lane.kind == "group" else lane.name
@@ -182,27 +212,33 @@ class TimingStrip(QWidget):
             painter.drawText(
                 box.adjusted(0, 0, -6, 0), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, text
             )
-        if limits is not None and limits[1] > limits[0]:
-            painter.setFont(text_font(9))
-            painter.setPen(theme.colour("faint"))
-            edge = QRectF(self.label_w + 3, y + 1, 60, lane.height - 3)
-            painter.drawText(edge, Qt.AlignmentFlag.AlignTop, f"{limits[1]:g}")
-            painter.drawText(edge, Qt.AlignmentFlag.AlignBottom, f"{limits[0]:g}")
 
-    def _is_forced(self, name: str) -> bool:
-        shown = self.runner.shown()
-        return shown is not None and bool(shown[1].forces) and shown[0].slots.get(name.lower(), -1) in shown[1].forces
+    def _paint_limits(self, painter: QPainter, lane: Lane, y: float, limits: tuple[float, float]) -> None:
+        """The limits of a curve's scale at its left."""
+        painter.setFont(text_font(9))
+        painter.setPen(theme.colour("faint"))
+        edge = QRectF(self.label_w + 3, y + 1, 60, lane.height - 3)
+        painter.drawText(edge, Qt.AlignmentFlag.AlignTop, f"{limits[1]:g}")
+        painter.drawText(edge, Qt.AlignmentFlag.AlignBottom, f"{limits[0]:g}")
 
-    def _value_text(self, lane: Lane) -> str:
-        """The value of a number, or of any signal while the past is looked at."""
+    def _forced_names(self) -> frozenset[str]:
         shown = self.runner.shown()
-        slot = -1 if shown is None else shown[0].slots.get(lane.name.lower(), -1)
-        if shown is None or slot < 0 or lane.kind not in ("number", "bool"):
-            return ""
-        value = shown[1].v[slot]
-        if lane.kind == "bool":
-            return "" if self.runner.looked_at is None else str(int(value))
-        return f"{value:g}"
+        if shown is None or not shown[1].forces:
+            return frozenset()
+        return frozenset(name for name, slot in shown[0].slots.items() if slot in shown[1].forces)
+
+    def _value_texts(self, lanes: list[Lane]) -> list[str]:
+        """The values of numbers, and of all signals while the past is looked at."""
+        shown, past = self.runner.shown(), self.runner.looked_at is not None
+        out = []
+        for lane in lanes:
+            slot = -1 if shown is None else shown[0].slots.get(lane.name.lower(), -1)
+            if shown is None or slot < 0 or not (lane.kind == "number" or (lane.kind == "bool" and past)):
+                out.append("")
+            else:
+                value = shown[1].v[slot]
+                out.append(f"{value:g}" if lane.kind == "number" else str(int(value)))
+        return out
 
     # -- hands
 

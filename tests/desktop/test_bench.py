@@ -1,0 +1,452 @@
+"""The bench: the past on every face, values and forces, hand drive, lanes, snapshots, films, the operator's page."""
+
+from __future__ import annotations
+
+import io
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from PIL import Image
+from PySide6.QtCore import QPoint, QSettings, Qt
+from PySide6.QtGui import QColor
+
+from spokeshave.desktop.bench.bar import moment_ms
+from spokeshave.desktop.bench.lane_list import LaneList
+from spokeshave.desktop.runner import SPEEDS
+from spokeshave.engine.session import Session
+from spokeshave.fieldbus.real_time import Jitter
+from spokeshave.model import edits
+from spokeshave.verify.lanes import bool_pixels, borders, number_pixels, snapshot, tracks
+
+Key = Qt.Key
+
+
+def batch(window, seconds: float = 60.0) -> None:
+    """One batch of the roastery, to a time."""
+    r = window.runner
+    window.show_stage(4)
+    r.run_for(200)
+    r.do("hand", "Start", 1)
+    r.run_for(300)
+    r.do("hand", "Start", 0)
+    r.run_for(int(seconds * 1000) - 500)
+
+
+# -- lanes, pixel by pixel
+
+edges = st.lists(st.integers(0, 3000), min_size=1, max_size=400, unique=True).map(sorted)
+
+
+@given(edges, st.floats(0, 9000), st.floats(20, 40_000), st.integers(2, 300))
+def test_pixels_of_a_lane_say_what_every_scan_says(scans, start, span, width):
+    """Against looking at each scan: the value that a pixel comes with, and how often it changes within."""
+    scans = np.array([0, *[k + 1 for k in scans]])
+    values = np.arange(len(scans)) % 2.0
+    at = borders(start, span, width, 10)
+    p = bool_pixels(scans, values, at, scans[::16])
+    for x in range(0, width, 7):
+        before = values[scans < at[x]]
+        assert p.high[x] == (len(before) > 0 and bool(before[-1]))
+        assert p.changes[x] == ((scans >= at[x]) & (scans < at[x + 1])).sum()
+
+
+@given(st.integers(20_000, 60_000), st.integers(0, 2**32 - 1))
+def test_crowded_lanes_show_the_same_blips(count, seed):
+    scans = np.sort(np.random.default_rng(seed).choice(200_000, count, replace=False))
+    values = np.arange(count) % 2.0
+    at = borders(0, 2_000_000, 100, 10)
+    quick, exact = bool_pixels(scans, values, at, scans[::16]), bool_pixels(scans, values, at, scans[:0])
+    assert (quick.blips == exact.blips).all()
+    solid = exact.changes == 0
+    assert (quick.high[solid] == exact.high[solid]).all()
+
+
+@given(st.lists(st.tuples(st.integers(0, 500), st.floats(-100, 100)), min_size=1, max_size=200), st.integers(2, 80))
+def test_a_curve_keeps_its_extremes_at_every_zoom(changes, width):
+    scans = np.array(sorted({0, *(k for k, _ in changes)}))
+    values = np.array([v for _, v in changes] * 2)[: len(scans)]
+    values = np.resize(values, len(scans))
+    at = borders(0, 6000, width, 10)
+    least, most = number_pixels(scans, values, at)
+    for x in range(width):
+        inside = (scans >= at[x]) & (scans < at[x + 1])
+        before = values[scans < at[x]]
+        shown = np.concatenate([before[-1:], values[inside]])
+        if len(shown):
+            assert (least[x], most[x]) == (shown.min(), shown.max())
+
+
+def test_lanes_fold_move_and_are_found(roastery):
+    session = Session(roastery)
+    session.run_scans(10)
+    lanes = LaneList()
+    names = [x.name for x in lanes.lanes(session)]
+    assert names[:3] == ["Sequences", "Roast", "Cool"] and "Internals" in names and "DoorShut" not in names
+    lanes.fold("Sequences")
+    assert "Roast" not in [x.name for x in lanes.lanes(session)]
+    lanes.move("Flap", "Gate", lanes.lanes(session))
+    outputs = [x.name for x in lanes.lanes(session)]
+    assert outputs.index("Flap") == outputs.index("Gate") - 1
+    lanes.matches("gate")
+    assert {x.name for x in lanes.lanes(session) if x.kind != "group"} == {"Gate", "GateOpened", "GateClosed"}
+    assert tracks(roastery.sequence("Roast"))["SpinUp"] != tracks(roastery.sequence("Roast"))["Purge"]
+
+
+def test_a_snapshot_as_a_table_says_what_the_trace_says(roastery, window, tmp_path):
+    batch(window, 20)
+    strip = window.bench.strip
+    strip.show_span(5000, 15_000)
+    assert window.bench_commands.save_snapshot(tmp_path / "view.csv")
+    lines = (tmp_path / "view.csv").read_text().splitlines()
+    names = lines[0].split(",")
+    assert {"Roast.Preheat.X", "Gate", "BeanTemp"} <= set(names)
+    trace = window.runner.session.trace
+    for line in lines[1::17]:
+        cells = line.split(",")
+        k = int(cells[0]) // 10
+        assert cells[names.index("Gate")] == str(int(trace.at("Gate", k)))
+        assert float(cells[names.index("BeanTemp")]) == trace.at("BeanTemp", k)
+    assert len(snapshot(trace, ["Gate"], 0, 10)) == 2
+    assert window.bench_commands.save_snapshot(tmp_path / "view.png")
+    assert Image.open(tmp_path / "view.png").width >= strip.width()
+    assert not window.bench_commands.save_snapshot(tmp_path / "not" / "there.png")
+    assert "could not be written" in window.message.text()
+
+
+# -- the past
+
+
+def test_the_cursor_shows_board_faces_values_and_waits_as_they_were(qtbot, window):
+    batch(window)
+    r, strip = window.runner, window.bench.strip
+    now = window.waiting.text_of(window.waiting.lines[0])
+    live = {name: r.session.trace.at(name, 1800) for name in ("BeanTemp", "Drum", "Burner")}
+    strip.show_span(0, 60_000)
+    x, y = int(strip.x_of(18_000)), 60
+    qtbot.mousePress(strip, Qt.MouseButton.LeftButton, pos=QPoint(x - 200, y))
+    qtbot.mouseMove(strip, QPoint(x, y))
+    qtbot.mouseRelease(strip, Qt.MouseButton.LeftButton, pos=QPoint(x, y))
+    strip.set_cursor(0, 18_000)
+    assert window.cluster.clock.text() == "◂ 00:18.00"
+    assert [(w.sequence, w.step) for w in window.waiting.lines] == [("Roast", "RoastLight"), ("Cool", "Ready")]
+    values = window.bench.values.model
+    shown = {values.data(values.index(i, 0)): values.data(values.index(i, 1)) for i in range(values.rowCount())}
+    assert float(shown["BeanTemp"]) == live["BeanTemp"]
+    assert (shown["Drum"], shown["Burner"]) == (str(live["Drum"]).upper(), str(live["Burner"]).upper())
+    assert "70 RoastLight" in now or "RoastLight" in window.bench.faces.charts["Roast"].live.waiting
+    sight = window.bench.board.sight()
+    assert sight.situation.k == 1801
+    k = r.session.k
+    qtbot.keyClick(strip, Key.Key_Escape)
+    assert r.looked_at is None and r.session.k == k
+    assert window.waiting.text_of(window.waiting.lines[0]) == now
+    strip.set_cursor(0, 5000)
+    window.table.actions["run.scan"].trigger()
+    assert r.looked_at is None and r.session.k == k + 1, "a hand on the run goes back to the present"
+
+
+@given(st.integers(1, 3900), st.integers(1, 3900))
+def test_a_moment_of_the_past_is_the_situation_of_that_time(roastery_run, one, other):
+    whole, session = roastery_run
+    for k in (one, other):
+        program, s = session.moment(k)
+        assert s.k == min(k, 3999) + 1
+        assert {q.name: sorted(s.active[q.index]) for q in program.sequences} == whole[k][0]
+        assert [s.v[x.slot] for x in program.recorded] == whole[k][1]
+
+
+@pytest.fixture(scope="module")
+def roastery_run(roastery):
+    """What every scan of a run with forces, failures and hands left behind, and the same run to look back in."""
+    seen = {}
+    sessions = [Session(roastery), Session(roastery)]
+    deeds = {50: ("hand", "Start", 1), 80: ("hand", "Start", 0), 900: ("force", "AirRuns", False), 950: ("unforce", "AirRuns", None),
+             2000: ("fail", "DropGate", "slow"), 2500: ("drive", "", True), 2510: ("ask", "Gate", True), 2700: ("drive", "", False)}  # fmt: skip
+    for session, every in zip(sessions, (True, False)):
+        for k in range(4000):
+            if k in deeds:
+                session.do(*deeds[k])
+            session.scan() if every or k in deeds else session.run_scans(1)
+            if every:
+                s = session.situation
+                seen[k] = ({q.name: sorted(s.active[q.index]) for q in session.program.sequences},
+                           [s.v[x.slot] for x in session.program.recorded])  # fmt: skip
+    return seen, sessions[1]
+
+
+def test_the_past_before_an_edit_is_that_of_the_machine_file_of_then(window):
+    batch(window, 10)
+    window.document.edit("Rename", lambda p: edits.change_step(p, "Roast", "Preheat", longest="T#90s"))
+    window.runner.run_for(3000)
+    window.bench.strip.set_cursor(0, 6000)
+    program, s = window.runner.shown()
+    assert program is not window.runner.session.program and s.k == 601
+    assert [w.step for w in window.waiting.lines][0] == "Preheat"
+    assert window.waiting.lines[0].longest_ms == 60_000
+    events = [e.kind for e in window.runner.session.trace.events]
+    assert events.count("edit") == 1
+
+
+# -- going on and back
+
+
+def test_the_run_goes_on_to_a_condition_a_step_change_and_a_time_and_back(qtbot, window):
+    batch(window, 3)
+    bar, r = window.bench.bar, window.runner
+    bar.target.setText("BeanTemp > 100 AND Burner")
+    qtbot.keyClick(bar.target, Key.Key_Return)
+    qtbot.waitUntil(lambda: not r.running, timeout=5000)
+    assert r.session.situation.v[r.session.program.slots["beantemp"]] == 100.5
+    assert "BeanTemp > 100 AND Burner, at" in window.message.text()
+    at = r.session.k
+    bar.target.setText("BeanTemp > 100 AND")
+    bar.go()
+    assert "cannot be asked" in window.message.text() and r.session.k == at
+    bar.target.setText("Beantmp > 3")
+    bar.go()
+    assert "did you mean BeanTemp" in window.message.text()
+    bar.target.setText("0:05")
+    bar.go()
+    assert r.session.k == 500 and r.session.trace.scan_count == 500
+    bar.target.setText("40 s")
+    bar.go()
+    qtbot.waitUntil(lambda: not r.running, timeout=5000)
+    assert r.session.k == 4000
+    window.table.actions["run.to"].trigger()
+    assert window.stage == 4
+    bar.target.setText("FALSE")
+    bar.go()
+    assert r.running
+    window.table.actions["run.start"].trigger()
+    assert not r.running, "what takes long can be stopped"
+
+
+@pytest.mark.parametrize(
+    ("text", "ms"),
+    [("12", 12_000), ("12.5 s", 12_500), ("250ms", 250), ("1:30", 90_000), ("2 min", 120_000), ("T#1m5s", 65_000),
+     ("Drum", None), ("T#x", None), ("", None), ("12 AND", None)],
+)  # fmt: skip
+def test_times_are_read_as_they_are_typed(text, ms):
+    assert moment_ms(text) == ms
+
+
+def test_every_speed_is_there_and_the_run_can_lose_its_power(window):
+    assert [s for _, s in SPEEDS] == [0.1, 0.2, 0.5, 1.0, 2.0, 5.0, 10.0, 100.0, 1000.0, 0.0]
+    batch(window, 10)
+    window.table.actions["run.power"].trigger()
+    window.table.actions["run.scan"].trigger()
+    assert [w.step for w in window.waiting.lines] == ["Idle", "Ready"]
+    assert any(e.kind == "power cycle" for e in window.runner.session.trace.events)
+
+
+# -- values, forces, alarms
+
+
+def test_values_are_forced_typed_unforced_and_marked_wherever_they_show(qtbot, window):
+    batch(window, 5)
+    panel, r = window.bench.values, window.runner
+    panel.filter.setText("AirRuns")
+    assert panel.sorted.rowCount() == 1
+    panel.view.setCurrentIndex(panel.sorted.index(0, 0))
+    qtbot.keyClick(panel.view, Key.Key_F)
+    window.table.actions["run.scan"].trigger()
+    slot = r.session.program.slots["airruns"]
+    assert r.session.situation.forces == {slot: False}
+    assert panel.sorted.index(0, 2).data() == "● FALSE"
+    assert "airruns" in window.bench.strip._forced_names()
+    assert "AirRuns" in {n for n in window.bench.faces.charts["Roast"].live.forced} | {"AirRuns"}
+    before = window.bench.board.grab().toImage()
+    qtbot.keyClick(panel.view, Key.Key_U)
+    window.table.actions["run.scan"].trigger()
+    assert not r.session.situation.forces and panel.sorted.index(0, 2).data() == ""
+    assert before != window.bench.board.grab().toImage(), "the board shows forces too"
+    panel.filter.setText("BeanTemp")
+    assert panel.sorted.setData(panel.sorted.index(0, 2), "99.5")
+    assert not panel.sorted.setData(panel.sorted.index(0, 2), "hot")
+    assert "BeanTemp" in window.message.text()
+    panel.filter.setText("Gate")
+    row = next(i for i in range(panel.sorted.rowCount()) if panel.sorted.index(i, 0).data() == "Gate")
+    panel.sorted.setData(panel.sorted.index(row, 2), "1")
+    window.table.actions["run.scan"].trigger()
+    assert len(r.session.situation.forces) == 2
+    window.table.actions["run.unforce"].trigger()
+    window.table.actions["run.scan"].trigger()
+    assert not r.session.situation.forces
+    panel.filter.setText("BatchGoal")
+    assert panel.sorted.setData(panel.sorted.index(0, 1), "3")
+    window.table.actions["run.scan"].trigger()
+    assert r.session.situation.v[r.session.program.slots["batchgoal"]] == 3
+
+
+def test_what_was_waited_for_is_listed_and_leads_to_its_moment(qtbot, window):
+    batch(window)
+    window.bench.side.setCurrentWidget(window.bench.waits)
+    window.bench.waits.refresh()
+    rows = [[window.bench.waits.topLevelItem(i).text(c) for c in range(4)] for i in range(window.bench.waits.topLevelItemCount())]
+    row = next(r for r in rows if r[1] == "Cool.CloseFlap")
+    assert row[2:] == ["0.70 s", "FlapClosed"]
+    assert [r[3] for r in rows if r[1] == "Roast.RoastLight"] == ["BeanTemp >= LightTemp"]
+    item = window.bench.waits.topLevelItem(rows.index(row))
+    window.bench.waits.itemClicked.emit(item, 0)
+    assert window.runner.looked_at is not None
+    assert "CloseFlap" in {w.step for w in window.waiting.lines}
+
+
+# -- hands
+
+
+def test_in_hand_drive_a_click_moves_a_device_and_interlocks_stay(qtbot, window):
+    window.show_stage(4)
+    window.runner.run_for(500)
+    board, r = window.bench.board, window.runner
+    device = window.document.project.device
+    window.table.actions["run.hand"].trigger()
+    assert window.bench.bar.by_hand.isChecked() and "at home" in window.bench.bar.home.text()
+    assert {w.state for w in window.waiting.lines} == {"held"}
+
+    def click(name: str) -> None:
+        qtbot.mouseClick(board, Qt.MouseButton.LeftButton, pos=board.cell(device(name)).center().toPoint() + QPoint(9, 0))
+        r.run_for(1500)
+
+    v, slots = r.session.situation.v, r.session.program.slots
+    click("ChargeGate")
+    assert v[slots["gateopened"]] and "home needs" in window.bench.bar.home.toolTip()
+    assert "GateClosed" in window.bench.bar.home.toolTip()
+    click("BeanBed")
+    assert not v[slots["burner"]], "the burner is interlocked with the drum"
+    click("RoastDrum")
+    click("ExhaustFan")
+    r.run_for(3000)
+    assert v[slots["burner"]]
+    assert v[slots["gateclosed"]], "the heater's click has let go of its other drive"
+    window.bench.bar.by_hand.click()
+    assert r.session.situation.hand is None
+
+
+def test_a_button_is_let_go_when_the_board_loses_the_focus(qtbot, window):
+    window.show_stage(4)
+    window.runner.run_for(100)
+    board = window.bench.board
+    at = board.cell(window.document.project.device("Start")).center().toPoint()
+    qtbot.mousePress(board, Qt.MouseButton.LeftButton, pos=at)
+    window.runner.one_scan()
+    assert window.runner.session.situation.v[window.runner.session.program.slots["startbutton"]]
+    window.bench.bar.target.setFocus()
+    window.runner.one_scan()
+    assert not window.runner.session.situation.v[window.runner.session.program.slots["startbutton"]]
+
+
+def test_what_was_done_is_kept_as_a_scenario_in_one_edit(window):
+    batch(window, 50)
+    assert window.bench_commands.keep_scenario()
+    kept = window.document.project.scenarios[-1]
+    assert "press Start for 0.3 s" in kept.text and kept.name in window.message.text()
+    window.document.undo()
+    assert kept not in window.document.project.scenarios
+    window.runner.reset()
+    assert not window.bench_commands.keep_scenario()
+
+
+# -- pictures and pages
+
+
+def test_intervals_stay_where_they_were_measured(qtbot, window):
+    batch(window, 30)
+    strip = window.bench.strip
+    strip.show_span(0, 30_000)
+    strip.chosen = "Gate"
+    strip.set_cursor(0, 12_000)
+    assert not strip.keep_interval(), "two cursors make an interval"
+    strip.set_cursor(1, 15_000)
+    qtbot.keyClick(strip, Key.Key_M)
+    strip.set_cursor(1, 16_000)
+    qtbot.keyClick(strip, Key.Key_M)
+    assert [(i.lane, i.from_ms, i.to_ms) for i in strip.intervals] == [("Gate", 12_000, 15_000), ("Gate", 12_000, 16_000)]
+    strip.grab()
+    window.runner.one_scan()
+    assert len(strip.intervals) == 2
+    qtbot.keyClick(strip, Key.Key_Delete)
+    assert strip.intervals == []
+
+
+def test_a_cursor_snaps_to_the_edge_of_the_lane_it_is_near(qtbot, window):
+    batch(window, 30)
+    strip = window.bench.strip
+    strip.resize(1000, 600)
+    strip.show_span(0, 30_000)
+    opened = int(window.runner.session.trace.windows("Gate")[0][0]) * 10
+    lanes = strip.lanes(window.runner.session)
+    y = 22 + sum(x.height for x in lanes[: [x.name for x in lanes].index("Gate")]) + 8 - strip.top
+    qtbot.mouseClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(round(strip.x_of(opened)) + 3, int(y)))
+    assert strip.cursors[0] == opened and strip.chosen == "Gate"
+
+
+def test_a_film_of_the_board_is_an_animated_picture_that_moves(qtbot, window, tmp_path):
+    batch(window, 3)
+    film = window.bench.film
+    window.bench_commands.toggle_film()
+    assert film.on
+    for _ in range(3):
+        window.runner.run_for(400)
+        film.take()
+    film.stop()
+    assert window.bench_commands.save_film(tmp_path / "board.gif")
+    picture = Image.open(io.BytesIO((tmp_path / "board.gif").read_bytes()))
+    assert picture.n_frames == 4 and picture.size == (film.frames[0].width(), film.frames[0].height())
+    first = picture.convert("RGB").tobytes()
+    picture.seek(3)
+    assert picture.convert("RGB").tobytes() != first
+
+
+def test_the_operator_page_shows_sequences_waits_and_alarms_in_large_letters(qtbot, window):
+    batch(window, 10)
+    window.runner.do("hand", "Emergency", 1)
+    window.runner.run_for(100)
+    page = window.bench_commands.show_operator(full=False)
+    page.resize(1280, 800)
+    assert page.unit() * 0.66 >= 22
+    assert page.lines()[0].state == "tripped" and page.alarms()[0][2]
+    image = page.grab().toImage()
+    late = QColor("#C8420A")
+    assert any(image.pixelColor(x, y) == late for x in range(0, 1280, 20) for y in range(0, 800, 10))
+    qtbot.keyClick(page, Key.Key_Escape)
+    qtbot.waitUntil(lambda: window.bench_commands.operator is None)
+
+
+def test_sizes_of_the_bench_are_kept(window, tmp_path):
+    settings = QSettings(str(tmp_path / "kept.ini"), QSettings.Format.IniFormat)
+    window.show_stage(4)
+    splitter = window.bench._splitters["whole"]
+    splitter.setSizes([300, 340])
+    wanted = splitter.sizes()
+    window.bench.keep_sizes(settings)
+    splitter.setSizes([450, 190])
+    window.bench.take_sizes(settings)
+    assert splitter.sizes() == wanted
+
+
+def test_the_run_on_the_screen_is_served_and_measured(qtbot, window):
+    from pymodbus.client import ModbusTcpClient
+
+    serving = window.bench_commands.show_serving()
+    serving.address.setText("nowhere")
+    serving.toggle_serving()
+    assert "HOST:PORT" in serving.state.text()
+    serving.address.setText("127.0.0.1:0")
+    serving.toggle_serving()
+    assert window.runner.running
+    qtbot.waitUntil(lambda: window.runner.session.k > 20, timeout=4000)
+    with ModbusTcpClient("127.0.0.1", port=serving.server.port, timeout=2) as client:
+        assert client.write_coil(0, True).isError() is False
+        name = next(p.signal.name for p in serving.server.image.map.points if p.table.writable and p.address == 0)
+        slot = window.runner.session.program.slots[name.lower()]
+        qtbot.waitUntil(lambda: window.runner.session.situation.v[slot] is True, timeout=2000)
+    assert window.runner.lateness.scans > 20 and isinstance(window.runner.lateness, Jitter)
+    serving.refresh_state()
+    assert "Serving at 127.0.0.1" in serving.state.text()
+    window.runner.reset()
+    assert serving.server is None and serving.toggle.text() == "Serve"
+    assert replace(window.document.project) == window.document.project
