@@ -19,7 +19,7 @@ from PySide6.QtWidgets import QApplication
 from spokeshave.desktop.bench.strip import TimingStrip
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.runner import SPEEDS, Runner
-from spokeshave.desktop.start import make_app
+from spokeshave.desktop.start import make_app, settle
 from spokeshave.desktop.window import MainWindow
 from spokeshave.engine.session import Session
 from spokeshave.formats.spoke import read
@@ -144,6 +144,7 @@ def responsive() -> list[tuple[str, bool]]:
         window.asks_before_closing = False
         window.show()
         window.show_stage(stage)
+        settle()
         for name, speed in SPEEDS:
             window.runner.reset()
             window.runner.set_speed(speed)

@@ -30,6 +30,13 @@ def make_app(arguments: list[str] | None = None) -> QApplication:
     return app
 
 
+def settle() -> None:
+    """What was made so far stays: later collections need not look through it, which would be felt in large files."""
+    gc.collect()
+    gc.freeze()
+    gc.set_threshold(20_000, 20, 50)
+
+
 def run_desktop(file: Path | None, copy: bool = False) -> int:
     """Opens the window and runs until it is closed. A copy of an example has no file yet, so saving asks for one."""
     app = make_app(sys.argv)
@@ -42,10 +49,7 @@ def run_desktop(file: Path | None, copy: bool = False) -> int:
     window = MainWindow(document, Recovery(place / "kept"), settings)
     window.show()
     give_way()
-    # What was made so far stays: later collections need not look through it, which would be felt in large files.
-    gc.collect()
-    gc.freeze()
-    gc.set_threshold(20_000, 20, 50)
+    settle()
     QTimer.singleShot(
         0, lambda: window.say("F5 starts the run. Ctrl+1 to Ctrl+6 go through the stages, Ctrl+K finds anything.")
     )

@@ -48,6 +48,8 @@ class BenchPage(QWidget):
         self.waits.moment_asked.connect(self.strip.show_moment)
         self.side = QTabWidget()
         self.side.setDocumentMode(True)
+        self.side.setAccessibleName("Values, alarms, waits")
+        self.side.tabBar().setAccessibleName("Values, alarms, waits")
         for widget, title in ((self.values, "Values"), (self.alarms, "Alarms"), (self.waits, "Waited")):
             self.side.addTab(widget, title)
         upper = QSplitter(Qt.Orientation.Horizontal)

@@ -54,7 +54,10 @@ class Board(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Board")
         self.setMouseTracking(True)
-        runner.advanced.connect(self.update)
+        self._seen: dict[str, object] = {}
+        self._lines: object = None
+        runner.advanced.connect(self.follow_run)
+        runner.restarted.connect(self.update)
         document.changed.connect(self._grow)
         selection.changed.connect(self.update)
         self._grow()
@@ -101,6 +104,24 @@ class Board(QWidget):
             return -1
         return next((i for i, d in enumerate(session.program.devices) if d.name == name), -1)
 
+    def follow_run(self) -> None:
+        """Repaints the devices that look different now."""
+        if not self.isVisible():
+            return
+        sight, seen = self.sight(), {}
+        if sight is not None:
+            for i, linked in enumerate(sight.program.devices):
+                seen[linked.name.lower()] = scene.looks(sight, i)
+        lines = scene.flows(sight)
+        if seen.keys() != self._seen.keys() or lines != self._lines:
+            self.update()
+        else:
+            for d in self.document.project.devices:
+                name = d.name.lower()
+                if seen.get(name) != self._seen.get(name):
+                    self.update(self.cell(d).adjusted(-2, -2, 2, 2).toAlignedRect())
+        self._seen, self._lines = seen, lines
+
     # -- drawing
 
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -121,7 +142,10 @@ class Board(QWidget):
             chosen = self._dragged is not None and self._dragged[:2] == ("label", i)
             scene.paint_label(painter, label.at, label.text, chosen)
         place = self.selection.place
+        room = QRectF(event.rect())
         for i, d in enumerate(project.devices):
+            if self._dragged is None and not self.cell(d).intersects(room):
+                continue
             box = scene.cell(d.at)
             if self._dragged is not None and self._dragged[:2] == ("device", i):
                 box.moveCenter(self._dragged[2] / self.scale)

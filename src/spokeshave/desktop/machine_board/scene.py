@@ -158,6 +158,20 @@ def device_picture(sight: Sight, index: int) -> dict[str, float]:
     return {n: x + (then[n] - x) * sight.part for n, x in now.items()}
 
 
+def looks(sight: Sight, index: int) -> object:
+    """Everything the card of a device shows: if it is the same, the card is."""
+    s, program = sight.situation, sight.program
+    described = program.project.devices[index]
+    slots = {program.slots.get(name.lower(), -1) for _, name in described.wires}
+    held = slots & s.forces.keys(), slots & s.taken
+    return (device_picture(sight, index), s.dev_failed[index], [t for i, t in s.hazards if i == index], held)
+
+
+def flows(sight: Sight | None) -> object:
+    """What the lines between devices show."""
+    return None if sight is None else [sight.situation.v[slot] is True for slot in sight.program.machine.values()]
+
+
 def paint_device(painter: QPainter, d: Device, box: QRectF, chosen: bool, picked: bool, sight: Sight | None) -> None:
     """A card with the device's name, its picture, and what is wrong with it or forced."""
     names = {x.name.lower(): i for i, x in enumerate(sight.program.devices)} if sight is not None else {}

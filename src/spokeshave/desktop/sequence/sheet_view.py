@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from heapq import nlargest
 
-from PySide6.QtCore import QItemSelection, QItemSelectionModel, QRectF, Qt
+from PySide6.QtCore import QItemSelection, QItemSelectionModel, QRectF, Qt, QTimer
 from PySide6.QtGui import QFontMetrics, QKeyEvent, QKeySequence, QPainter, QShowEvent
 from PySide6.QtWidgets import QAbstractItemView, QApplication, QTableView
 
@@ -21,6 +21,8 @@ from spokeshave.model.chart_texts import window_text
 from spokeshave.verify.measure import Measured, measure
 
 ROW_H = 28
+MEASURED_MS = 250
+"""How often times and bars over the whole run are looked at again while it goes on."""
 
 
 class SheetView(QTableView):
@@ -30,6 +32,10 @@ class SheetView(QTableView):
         super().__init__()
         self.sheet, self.editor, self.runner, self.selection = sheet, editor, runner, editor.selection
         self.live = Live()
+        self._again = QTimer(self)
+        self._again.setSingleShot(True)
+        self._again.setInterval(MEASURED_MS)
+        self._again.timeout.connect(self._show_measured)
         self.measured: Measured | None = None
         self.comments_wanted = False
         self._follows = False
@@ -154,11 +160,43 @@ class SheetView(QTableView):
     # -- the run
 
     def follow_run(self) -> None:
-        """Takes the run's present state; repaints only when it differs from what is shown."""
-        if self.isVisible() and self.live.read(self.runner, self.sheet.name):
-            self._measure()
-            self.viewport().update()
-            self.horizontalHeader().viewport().update()
+        """Takes the run's present state; repaints the rows of steps that differ from what is shown. What is measured over
+        the whole run - times, bars - is looked at several times a second while it goes on.
+        """
+        if not self.isVisible():
+            return
+        before, was, on, forced = set(self.live.waiting), self.live.was, self.live.on, self.live.forced
+        changed = self.live.read(self.runner, self.sheet.name)
+        if changed:
+            self._update_steps(before | set(self.live.waiting) | (was ^ self.live.was))
+            if on != self.live.on or forced != self.live.forced:
+                self.horizontalHeader().viewport().update()
+            if forced != self.live.forced:
+                self.viewport().update()
+        if changed and (not self.runner.running or not self._again.isActive()):
+            self._again.start()
+            if not self.runner.running:
+                self._show_measured()
+
+    def _update_steps(self, names: set[str]) -> None:
+        """Repaints the rows of some steps."""
+        steps = self.sheet.sequence.steps
+        height = self.viewport().height()
+        for i, row in enumerate(self.sheet.flow.rows):
+            top = self.rowViewportPosition(i)
+            if steps[row.step].name in names and -self.rowHeight(i) < top < height:
+                self.viewport().update(0, top, self.viewport().width(), self.rowHeight(i))
+
+    def _show_measured(self) -> None:
+        """Times and bars over the whole run."""
+        if not self.isVisible():
+            return
+        before = self.sheet.lasted
+        self._measure()
+        for column in (self.sheet.bars, self.sheet.measured) if before != self.sheet.lasted else (self.sheet.bars,):
+            x = self.columnViewportPosition(column)
+            self.viewport().update(x, 0, self.columnWidth(column), self.viewport().height())
+        self.horizontalHeader().viewport().update()
 
     def _measure(self) -> None:
         session = self.runner.session
