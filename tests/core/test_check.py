@@ -111,6 +111,8 @@ CASES = {
     "written-nowhere": signal(G, Signal("Spare", OUT)),
     "movement-unconfirmed": way(G, 1, "Opening.T >= Wait OR RISING(Shut)"),
     "stop-normally-open": signal(G, name="Halt", contact="no"),
+    "wires-exchanged": replace(G, devices=(
+        Device("Sluice", "actuator", (("extend", "Drive"), ("extended", "Closed"), ("retracted", "Opened"))), *G.devices[1:])),
     "counter-never-reset": step(G, 0, actions=(Action(Qualifier.R, "Lamp"),)),
     "stored-never-reset": step(G, 0, actions=(Action(Qualifier.P1, "Clear"),)),
     "reset-never-stored": step(G, 1, actions=(Action(Qualifier.N, "Drive"),)),

@@ -111,7 +111,8 @@ def test_a_snapshot_as_a_table_says_what_the_trace_says(roastery, window, tmp_pa
         assert float(cells[names.index("BeanTemp")]) == trace.at("BeanTemp", k)
     assert len(snapshot(trace, ["Gate"], 0, 10)) == 2
     assert window.bench_commands.save_snapshot(tmp_path / "view.png")
-    assert Image.open(tmp_path / "view.png").width >= strip.width()
+    with Image.open(tmp_path / "view.png") as picture:
+        assert picture.width >= strip.width()
     assert not window.bench_commands.save_snapshot(tmp_path / "not" / "there.png")
     assert "could not be written" in window.message.text()
 

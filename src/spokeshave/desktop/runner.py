@@ -8,6 +8,7 @@ from time import perf_counter
 from PySide6.QtCore import QObject, Qt, QTimer, Signal
 
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.seeking import CHUNK, Goal
 from spokeshave.engine.explain import Waiting, waiting
 from spokeshave.engine.link import LinkError
 from spokeshave.engine.phases import StimulusError
@@ -20,8 +21,6 @@ from spokeshave.model.project import Project
 from spokeshave.verify.probe import ProbeError, probe
 
 TICK_MS = 33
-CHUNK = 64
-"""Scans between two looks at the clock; quiet ones among them are jumped over."""
 ADOPT_AFTER_MS = 1200
 """How long a large machine file waits, once it is edited, until it is made ready to run."""
 LARGE = 300
@@ -33,8 +32,6 @@ SPEEDS: tuple[tuple[str, float], ...] = (
     ("x1000", 1000.0), ("as fast as possible", 0.0),
 )  # fmt: skip
 REAL_TIME = [name for name, _ in SPEEDS].index("real time")
-SEEK_MS = 3_600_000
-"""How much simulated time is run, at most, to come to what was asked for."""
 
 
 class Runner(QObject):
@@ -61,8 +58,7 @@ class Runner(QObject):
         """How late scans have begun since the run is served."""
         self._image: Image | None = None
         self._shown_at = 0.0
-        self._goal: Callable[[], bool] | None = None
-        self._goal_text, self._goal_end = "", 0
+        self._goal: Goal | None = None
         self._owed_ms = 0.0
         self._last = 0.0
         self._timer = QTimer(self)
@@ -173,12 +169,17 @@ class Runner(QObject):
         if self._later.isActive():
             self.adopt()
 
-    def start(self) -> None:
+    def _ready_session(self) -> Session | None:
+        """The run with all edits taken in; None with the reason told if there is none."""
         self.ready()
-        self.look_at(None)
         if self.session is None:
             self.refused.emit(f"This cannot run yet. {self.problem}")
+        return self.session
+
+    def start(self) -> None:
+        if self._ready_session() is None:
             return
+        self.look_at(None)
         self._owed_ms, self._last = 0.0, perf_counter()
         self._timer.start()
         self.running_changed.emit()
@@ -198,18 +199,19 @@ class Runner(QObject):
         self._by_hand(lambda s: s.back(1))
 
     def next_step(self) -> None:
-        session = self.session
+        session = self._ready_session()
         if session is not None:
             before = [list(a) for a in session.situation.active]
-            self._seek("a step change", lambda: session.situation.active != before)
+            goal = Goal.within_an_hour(session, "a step change", lambda: session.situation.active != before)
+            self._seek(session, goal)
 
     def run_to_condition(self, text: str) -> bool:
         """Runs until a condition holds after a scan; FALSE with the reason told if it cannot be asked."""
-        self.ready()
-        if self.session is None:
+        session = self._ready_session()
+        if session is None:
             return False
         try:
-            self._seek(text.strip(), probe(self.session, text))
+            self._seek(session, Goal.within_an_hour(session, text.strip(), probe(session, text)))
         except ProbeError as error:
             self.refused.emit(f"This condition cannot be asked. {error}")
             return False
@@ -217,7 +219,7 @@ class Runner(QObject):
 
     def jump_to(self, time_ms: int) -> None:
         """Runs on to a time, or goes back to it; what was done by hand behind it is undone with it."""
-        session = self.session
+        session = self._ready_session()
         if session is None:
             return
         k = -(-time_ms // session.program.period_ms)
@@ -228,43 +230,24 @@ class Runner(QObject):
                     "The run does not go back behind the last edit, but you can look at it with the cursor."
                 )
         elif k > session.k:
-            self._seek(f"{time_ms / 1000:g} s", lambda: session.k >= k, by_scans=False, end=k)
+            self._seek(session, Goal(f"{time_ms / 1000:g} s", k))
 
-    def _seek(self, what: str, reached: Callable[[], bool], by_scans: bool = True, end: int = 0) -> None:
-        """Runs as fast as possible until something is reached: the first slice at once, the rest in slices."""
-        self.ready()
+    def _seek(self, session: Session, goal: Goal) -> None:
+        """The first slice at once, the rest while the screen stays alive."""
         self.look_at(None)
         if self.running:
             self.pause()
-        session = self.session
-        if session is None:
-            self.refused.emit(f"This cannot run yet. {self.problem}")
-            return
-        self._goal, self._goal_text, self._by_scans = reached, what, by_scans
-        self._goal_end = end or session.k + SEEK_MS // session.program.period_ms
+        self._goal = goal
         self._timer.start()
         self.running_changed.emit()
-        self._seek_on(session)
+        self._seek_on(session, goal)
 
-    def _seek_on(self, session: Session) -> None:
-        end = perf_counter() + BUDGET_S
-        came = False
-        while perf_counter() < end and session.stopped is None and session.k < self._goal_end and not came:
-            if self._by_scans:
-                for _ in range(CHUNK):
-                    came = session.scan() and self._goal is not None and self._goal()
-                    if came or session.stopped is not None or session.k >= self._goal_end:
-                        break
-            else:
-                session.run_scans(min(CHUNK, self._goal_end - session.k))
-        if came or session.stopped is not None or session.k >= self._goal_end:
-            text = self._goal_text
+    def _seek_on(self, session: Session, goal: Goal) -> None:
+        if goal.run(session, BUDGET_S):
             self.pause()
             self._tell_stop()
             if session.stopped is None:
-                when = f"at {session.time_ms / 1000:.2f} s"
-                missed = self._by_scans and not came
-                self.found.emit(f"{text} has not come in an hour, {when}" if missed else f"{text}, {when}")
+                self.found.emit(goal.said(session))
         self.advanced.emit()
 
     def power_cycle(self) -> None:
@@ -275,14 +258,13 @@ class Runner(QObject):
         self._by_hand(lambda s: s.run_for(ms))
 
     def _by_hand(self, act: Callable[[Session], object]) -> None:
-        self.ready()
+        session = self._ready_session()
+        if session is None:
+            return
         self.look_at(None)
         if self.running:
             self.pause()
-        if self.session is None:
-            self.refused.emit(f"This cannot run yet. {self.problem}")
-            return
-        act(self.session)
+        act(session)
         self._tell_stop()
         self.advanced.emit()
 
@@ -329,7 +311,7 @@ class Runner(QObject):
         if session is None:
             return
         if self._goal is not None:
-            self._seek_on(session)
+            self._seek_on(session, self._goal)
             return
         now = perf_counter()
         end = now + BUDGET_S

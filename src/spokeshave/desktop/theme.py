@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 
 from PySide6.QtGui import QColor, QFont, QPalette
@@ -96,6 +97,7 @@ def state_colour(state: str) -> QColor:
     return theme.colour(STATE_COLOURS.get(state, "active"))
 
 
+@cache
 def text_font(px: int = 13, bold: bool = False) -> QFont:
     """The text font, with figures of one width."""
     font = QFont()
@@ -106,6 +108,7 @@ def text_font(px: int = 13, bold: bool = False) -> QFont:
     return font
 
 
+@cache
 def code_font(px: int = 12) -> QFont:
     font = QFont()
     font.setFamilies(["JetBrains Mono", "DejaVu Sans Mono", "monospace"])

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from spokeshave.machine.kinds import KINDS
+from spokeshave.machine.wiring import exchanged
 from spokeshave.model.diagnostics import Diagnostic, Place
 from spokeshave.model.project import SignalClass, Type
 from spokeshave.verify.check.look import Look, advice, warning
@@ -87,4 +88,14 @@ def _counts(look: Look, place: Place, name: str) -> bool:
     )
 
 
-RULES = (unused, unconfirmed_movement, safety_contact_open, never_reset_counter)
+def wires_exchanged(look: Look) -> Iterator[Diagnostic]:
+    """Two wires of a device whose signals' names fit the other terminal better."""
+    for name, one, other in exchanged(look.project):
+        device = look.project.device(name)
+        assert device is not None
+        a, b = device.wired(one), device.wired(other)
+        yield warning("wires-exchanged", Place("device", item=name), f"{a} at {one} and {b} at {other} look exchanged",
+                      "exchange them, or rename the signals if they are right")  # fmt: skip
+
+
+RULES = (unused, unconfirmed_movement, safety_contact_open, never_reset_counter, wires_exchanged)
