@@ -12,13 +12,17 @@ from pathlib import Path
 import pytest
 
 import spokeshave
+from spokeshave.engine.link import link_problems
 from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.formats.iec_read import parse_iec
 from spokeshave.formats.spoke import schema, to_data
+from spokeshave.language.declared import read_declared
 from spokeshave.language.literals import value_text
 from spokeshave.language.scenario import parse_scenario
-from spokeshave.model.project import Project, Sequence, Signal, SignalClass, Step
+from spokeshave.machine.describe import kinds_page
+from spokeshave.model.edits import new_sequence
+from spokeshave.model.project import Device, Project, Sequence, Signal, SignalClass, Step
 from spokeshave.verify.scenario_language import check_sheet
 from tests.core.test_language import problem
 
@@ -29,6 +33,16 @@ def test_the_schema_in_the_documentation_is_the_present_one(roastery):
     assert json.loads((ROOT / "docs" / "machine-file.schema.json").read_text()) == schema()
     known = set(schema()["properties"])
     assert set(to_data(roastery)) <= known
+
+
+def test_the_kinds_of_devices_in_the_documentation_are_the_present_ones():
+    assert (ROOT / "docs" / "devices.md").read_text() == kinds_page()
+
+
+def test_the_own_device_in_the_documentation_runs():
+    declared, text = re.findall(r"```\n(.*?)```", (ROOT / "docs" / "machine.md").read_text(), re.DOTALL)[:2]
+    device = Device("Part", "own", declared=read_declared(declared), text=text)
+    assert link_problems(new_sequence(Project(devices=(device,)))) == []
 
 
 def test_the_scenario_in_the_documentation_can_be_run(roastery):

@@ -42,8 +42,13 @@ def plant() -> Project:
     project = new_sequence(Project("Plant", signals=signals))
     q = project.sequences[0]
     steps = (q.steps[0], replace(q.steps[1], actions=(Action(Qualifier.N, "Drive"),)))
-    ways = (Transition((steps[0].name,), (steps[1].name,), "Go"), Transition((steps[1].name,), (steps[0].name,), "NOT Go"))
-    return replace(project, sequences=(replace(q, steps=steps, transitions=ways),), closing="Echo := Weight * 2.0; Total := 70000;")
+    ways = (
+        Transition((steps[0].name,), (steps[1].name,), "Go"),
+        Transition((steps[1].name,), (steps[0].name,), "NOT Go"),
+    )
+    return replace(
+        project, sequences=(replace(q, steps=steps, transitions=ways),), closing="Echo := Weight * 2.0; Total := 70000;"
+    )
 
 
 @contextmanager
@@ -118,7 +123,9 @@ def test_an_outside_machine_writes_inputs_and_reads_outputs():
         client.write_registers(0, list(to_words(2.5, Type.REAL)))
         client.write_registers(2, [65533, 0, 1500])
         wait_for(lambda: client.read_discrete_inputs(0).bits[0])
-        wait_for(lambda: tuple(client.read_input_registers(0, count=4).registers) == (*to_words(5.0, Type.REAL), 1, 4464))
+        wait_for(
+            lambda: tuple(client.read_input_registers(0, count=4).registers) == (*to_words(5.0, Type.REAL), 1, 4464)
+        )
         v, slots = session.situation.v, session.program.slots
         wait_for(lambda: (v[slots["count"]], v[slots["wait"]]) == (-3, 1500))
         assert list(client.read_holding_registers(0, count=5).registers) == [*to_words(2.5, Type.REAL), 65533, 0, 1500]
@@ -132,10 +139,14 @@ def test_an_outside_controller_moves_the_machine(roastery):
         wait_for(lambda: client.read_discrete_inputs(at["GateOpened"]).bits[0])
         assert not client.read_discrete_inputs(at["GateClosed"]).bits[0]
         assert [w for w in session.situation.mode] == [1, 1], "the sequences are held"
-        before = struct.unpack(">f", struct.pack(">HH", *client.read_input_registers(at["BeanTemp"], count=2).registers))[0]
+        before = struct.unpack(
+            ">f", struct.pack(">HH", *client.read_input_registers(at["BeanTemp"], count=2).registers)
+        )[0]
         client.write_coil(at["Burner"], True)
         client.write_coil(at["Gate"], False)
-        wait_for(lambda: tuple(client.read_input_registers(at["BeanTemp"], count=2).registers) > to_words(before, Type.REAL))
+        wait_for(
+            lambda: tuple(client.read_input_registers(at["BeanTemp"], count=2).registers) > to_words(before, Type.REAL)
+        )
 
 
 def test_what_a_client_may_write_is_limited_to_the_map():
@@ -215,7 +226,9 @@ def test_a_client_program_of_others_and_the_command_serve_understand_each_other(
         client = os.path.join(os.path.dirname(sys.executable), "modbus")
 
         def ask(*access: str) -> str:
-            said = subprocess.run([client, "-t", "3", f"127.0.0.1:{port}", *access], capture_output=True, text=True, timeout=20)
+            said = subprocess.run(
+                [client, "-t", "3", f"127.0.0.1:{port}", *access], capture_output=True, text=True, timeout=20
+            )
             return "\n".join(line for line in said.stdout.splitlines() if re.match(r"\d+:", line))
 
         assert ask("d@0").startswith("0: 0")

@@ -286,7 +286,10 @@ def test_what_was_waited_for_is_listed_and_leads_to_its_moment(qtbot, window):
     batch(window)
     window.bench.side.setCurrentWidget(window.bench.waits)
     window.bench.waits.refresh()
-    rows = [[window.bench.waits.topLevelItem(i).text(c) for c in range(4)] for i in range(window.bench.waits.topLevelItemCount())]
+    rows = [
+        [window.bench.waits.topLevelItem(i).text(c) for c in range(4)]
+        for i in range(window.bench.waits.topLevelItemCount())
+    ]
     row = next(r for r in rows if r[1] == "Cool.CloseFlap")
     assert row[2:] == ["0.70 s", "FlapClosed"]
     assert [r[3] for r in rows if r[1] == "Roast.RoastLight"] == ["BeanTemp >= LightTemp"]
@@ -309,7 +312,9 @@ def test_in_hand_drive_a_click_moves_a_device_and_interlocks_stay(qtbot, window)
     assert {w.state for w in window.waiting.lines} == {"held"}
 
     def click(name: str) -> None:
-        qtbot.mouseClick(board, Qt.MouseButton.LeftButton, pos=board.cell(device(name)).center().toPoint() + QPoint(9, 0))
+        qtbot.mouseClick(
+            board, Qt.MouseButton.LeftButton, pos=board.cell(device(name)).center().toPoint() + QPoint(9, 0)
+        )
         r.run_for(1500)
 
     v, slots = r.session.situation.v, r.session.program.slots
@@ -365,7 +370,10 @@ def test_intervals_stay_where_they_were_measured(qtbot, window):
     qtbot.keyClick(strip, Key.Key_M)
     strip.set_cursor(1, 16_000)
     qtbot.keyClick(strip, Key.Key_M)
-    assert [(i.lane, i.from_ms, i.to_ms) for i in strip.intervals] == [("Gate", 12_000, 15_000), ("Gate", 12_000, 16_000)]
+    assert [(i.lane, i.from_ms, i.to_ms) for i in strip.intervals] == [
+        ("Gate", 12_000, 15_000),
+        ("Gate", 12_000, 16_000),
+    ]
     strip.grab()
     window.runner.one_scan()
     assert len(strip.intervals) == 2

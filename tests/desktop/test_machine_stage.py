@@ -95,7 +95,9 @@ def test_devices_are_picked_connected_grouped_and_deleted(qtbot, window):
         at = board.cell(window.document.project.device(name)).center().toPoint()
         qtbot.mouseClick(board, LEFT, keys, at)
 
-    window.document.edit("Spread", lambda p: replace(p, devices=tuple(replace(d, at=(i, 0)) for i, d in enumerate(p.devices))))
+    window.document.edit(
+        "Spread", lambda p: replace(p, devices=tuple(replace(d, at=(i, 0)) for i, d in enumerate(p.devices)))
+    )
     click("Feed")
     assert not page.connect_button.isEnabled()
     click("Bin", Qt.KeyboardModifier.ControlModifier)
@@ -202,7 +204,10 @@ def test_edits_of_connections_and_groups_that_make_no_sense_are_refused():
 
 
 def test_setpoints_follow_the_pointer_and_the_wheel_and_belts_take_items_by_hand(qtbot, window):
-    devices = (Device("Speed", "setpoint", (("value", "V"),), (("most", 50.0), ("step", 5.0))), Device("Line", "belt", at=(1, 0)))
+    devices = (
+        Device("Speed", "setpoint", (("value", "V"),), (("most", 50.0), ("step", 5.0))),
+        Device("Line", "belt", at=(1, 0)),
+    )
     project = new_sequence(Project(signals=(Signal("V", IN, Type.REAL),), devices=devices))
     window.document.replace(project, None)
     window.runner.reset()
