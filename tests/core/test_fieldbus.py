@@ -138,7 +138,7 @@ def test_an_outside_controller_moves_the_machine(roastery):
         client.write_coil(at["Gate"], True)
         wait_for(lambda: client.read_discrete_inputs(at["GateOpened"]).bits[0])
         assert not client.read_discrete_inputs(at["GateClosed"]).bits[0]
-        assert [w for w in session.situation.mode] == [1, 1], "the sequences are held"
+        assert session.situation.mode == [1, 1], "the sequences are held"
         before = struct.unpack(
             ">f", struct.pack(">HH", *client.read_input_registers(at["BeanTemp"], count=2).registers)
         )[0]

@@ -20,6 +20,7 @@ from spokeshave.model.layout import layout
 from spokeshave.model.project import Project
 from spokeshave.model.structure import structure
 from spokeshave.verify.check.look import Look
+from spokeshave.verify.waited import waited
 
 
 def started(roastery: Project, ms: int) -> Session:
@@ -254,3 +255,17 @@ def test_an_edited_edge_starts_from_its_present_value_and_the_others_remember(ro
     session.run_for(500)
     assert situation_of(session.program, session.situation)["Roast"] == ["Idle"], "EmergencyOk was TRUE all along"
     assert session.trace.windows("DoorShut") == [(11, 150)], "HELD went on counting through the edit"
+
+
+def test_what_kept_a_step_is_told_from_the_scan_before_it_was_left(roastery):
+    session = Session(roastery)
+    session.run_scans(20)
+    session.do("hand", "Start", 1)
+    session.run_scans(6000)
+    found = {(w.sequence, w.step): w for w in waited(session)}
+    assert str(found["Cool", "CloseFlap"]) == "Cool.CloseFlap waited 0.70 s for FlapClosed"
+    assert found["Roast", "SpinUp"].on == ("Purged.X",), "the other branch of a join"
+    for w in found.values():
+        windows = session.trace.windows(f"{w.sequence}.{w.step}.X")
+        assert (w.begin, w.end) == windows[-1]
+    assert [w.end for w in waited(session)] == sorted((w.end for w in waited(session)), reverse=True)

@@ -3,6 +3,10 @@
 from __future__ import annotations
 
 import io
+import os
+import subprocess
+import sys
+import time
 from dataclasses import replace
 
 import numpy as np
@@ -15,6 +19,7 @@ from PySide6.QtGui import QColor
 
 from spokeshave.desktop.bench.bar import moment_ms
 from spokeshave.desktop.bench.lane_list import LaneList
+from spokeshave.desktop.bench.strip_names import forced_names
 from spokeshave.desktop.runner import SPEEDS
 from spokeshave.engine.session import Session
 from spokeshave.fieldbus.real_time import Jitter
@@ -185,7 +190,7 @@ def test_the_past_before_an_edit_is_that_of_the_machine_file_of_then(window):
     window.bench.strip.set_cursor(0, 6000)
     program, s = window.runner.shown()
     assert program is not window.runner.session.program and s.k == 601
-    assert [w.step for w in window.waiting.lines][0] == "Preheat"
+    assert window.waiting.lines[0].step == "Preheat"
     assert window.waiting.lines[0].longest_ms == 60_000
     events = [e.kind for e in window.runner.session.trace.events]
     assert events.count("edit") == 1
@@ -257,8 +262,8 @@ def test_values_are_forced_typed_unforced_and_marked_wherever_they_show(qtbot, w
     slot = r.session.program.slots["airruns"]
     assert r.session.situation.forces == {slot: False}
     assert panel.sorted.index(0, 2).data() == "● FALSE"
-    assert "airruns" in window.bench.strip._forced_names()
-    assert "AirRuns" in {n for n in window.bench.faces.charts["Roast"].live.forced} | {"AirRuns"}
+    assert "airruns" in forced_names(window.bench.strip)
+    assert "airruns" in window.bench.faces.charts["Roast"].live.forced
     before = window.bench.board.grab().toImage()
     qtbot.keyClick(panel.view, Key.Key_U)
     window.table.actions["run.scan"].trigger()
@@ -459,3 +464,29 @@ def test_the_run_on_the_screen_is_served_and_measured(qtbot, window):
     window.runner.reset()
     assert serving.server is None and serving.toggle.text() == "Serve"
     assert replace(window.document.project) == window.document.project
+
+
+def test_a_crowded_diagram_is_painted_as_fast_as_a_sparse_one():
+    """Ten times more edges may take twice as long, measured on the lookups; see `benchmarks.screen` for the painting."""
+    at = borders(0, 200_000_000, 1000, 10)
+
+    def fastest(count: int) -> float:
+        scans = np.sort(np.random.default_rng(1).choice(20_000_000, count, replace=False))
+        values, coarse = np.arange(count) % 2.0, scans[::16].copy()
+        times = []
+        for _ in range(15):
+            begin = time.perf_counter()
+            bool_pixels(scans, values, at, coarse)
+            times.append(time.perf_counter() - begin)
+        return min(times)
+
+    assert fastest(1_000_000) < 4 * fastest(100_000)
+
+
+def test_nothing_heavy_stands_before_the_first_window():
+    words = "import sys; from spokeshave.desktop.first import first_window; first_window(); print(*sys.modules)"
+    env = {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
+    loaded = subprocess.run(
+        [sys.executable, "-c", words], capture_output=True, text=True, env=env, check=True
+    ).stdout.split()
+    assert not {"numpy", "pydantic", "lark", "pymodbus", "PIL", "spokeshave.model.project"} & set(loaded)

@@ -59,7 +59,7 @@ def test_a_switch_that_never_comes_is_found_looked_back_at_measured_and_kept(qtb
     moved = window.runner.session.trace.windows("DropDoor")[0][0] * 10
     qtbot.keyClicks(window.bench.search, "DropDoor")
     assert [x.name for x in strip.lanes(window.runner.session)] == ["Outputs", "DropDoor"]
-    y = 22 + 17 + 8
+    y = 22 + 15 + 8
     qtbot.mouseClick(strip, LEFT, pos=QPoint(round(strip.x_of(moved)), y))
     assert strip.cursors[0] == moved and window.runner.looked_at == moved // 10
     assert dict(steps(window))["Drop"] == "runs"

@@ -90,6 +90,7 @@ class Details(QWidget):
         edit.setPlaceholderText(hint)
         edit.setAccessibleName(label)
         edit.setMinimumWidth(48)
+        edit.setCursorPosition(0)
         edit.editingFinished.connect(lambda: self._ask(edit, name, change))
         self.form.addRow(label, edit)
         self.fields[label] = edit

@@ -49,8 +49,8 @@ def waited(session: Session, most: int = 200) -> list[Waited]:
 
 
 def _missing(session: Session, q: LinkedSequence, s: LinkedStep, left: int) -> tuple[str, ...]:
-    """The terms of the way that was taken in scan `left` that were not TRUE in the scan before."""
-    program, v = session.program, None
+    """What the way that was taken in scan `left` still lacked in the scan before: steps to join, terms of its condition."""
+    program = session.program
     entered = {
         t.name for t in q.steps if bool(session.trace.at(f"{q.name}.{t.name}.X", left))
         and not bool(session.trace.at(f"{q.name}.{t.name}.X", left - 1))
@@ -62,6 +62,7 @@ def _missing(session: Session, q: LinkedSequence, s: LinkedStep, left: int) -> t
     if then is not program:
         return ()
     v = situation.v
+    absent = [f"{q.steps[a].name}.X" for a in way.sources if a not in situation.active[q.index]]
     terms = blockers(way.checked, way.text, v)
     names = (f"NOT {t.text}" if t.negated else t.text for t in terms)
-    return tuple(dict.fromkeys(names))
+    return tuple(dict.fromkeys([*absent, *names]))

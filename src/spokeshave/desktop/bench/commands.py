@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtWidgets import QFileDialog
 
 from spokeshave.desktop.bench.operator_page import OperatorPage
+from spokeshave.desktop.bench.snapshots import save_snapshot
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.spoke import write_bytes_atomically
 from spokeshave.verify.keep import keep, kept_rows
@@ -50,7 +51,7 @@ class BenchCommands:
             self.save_snapshot(path)
 
     def save_snapshot(self, path: Path) -> bool:
-        return self._written(path, lambda: self.window.bench.strip.save_snapshot(path))
+        return self._written(path, lambda: save_snapshot(self.window.bench.strip, path))
 
     def toggle_film(self) -> None:
         """Begins to record the board, or ends it and asks where the animated picture goes."""

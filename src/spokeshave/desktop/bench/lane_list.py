@@ -8,7 +8,7 @@ from spokeshave.engine.session import Session
 from spokeshave.model.project import Type
 from spokeshave.verify.lanes import tracks
 
-LANE_H, STEPS_H, CURVE_H, GROUP_H = 17, 21, 34, 17
+LANE_H, STEPS_H, CURVE_H, GROUP_H = 17, 20, 30, 15
 
 
 @dataclass(frozen=True)

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QByteArray, QSettings, Qt
+from PySide6.QtCore import QByteArray, QSettings, QSize, Qt
 from PySide6.QtWidgets import (
     QHBoxLayout,
     QLineEdit,
     QScrollArea,
+    QScrollBar,
     QSplitter,
     QTabWidget,
     QToolButton,
@@ -64,7 +65,7 @@ class BenchPage(QWidget):
         whole = QSplitter(Qt.Orientation.Vertical)
         whole.addWidget(upper)
         whole.addWidget(lower)
-        whole.setSizes([400, 250])
+        whole.setSizes([385, 265])
         self._splitters = {"upper": upper, "lower": lower, "whole": whole}
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
@@ -101,8 +102,34 @@ class BenchPage(QWidget):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
         column.addLayout(row)
-        column.addWidget(self.strip, 1)
+        self.lane_scroll = QScrollBar(Qt.Orientation.Vertical)
+        self.lane_scroll.valueChanged.connect(lambda top: self.strip.scroll_lanes(top - self.strip.top))
+        self.strip.scrolled.connect(self._range)
+        self.runner.advanced.connect(self._range)
+        lanes = QHBoxLayout()
+        lanes.setSpacing(0)
+        lanes.addWidget(self.strip, 1)
+        lanes.addWidget(self.lane_scroll)
+        column.addLayout(lanes, 1)
         return frame
+
+    def _range(self) -> None:
+        """The scroll bar follows the lanes."""
+        hidden, page = self.strip.hidden_height(), self.strip.height()
+        if (self.lane_scroll.maximum(), self.lane_scroll.value(), self.lane_scroll.pageStep()) != (
+            hidden,
+            self.strip.top,
+            page,
+        ):
+            self.lane_scroll.blockSignals(True)
+            self.lane_scroll.setRange(0, hidden)
+            self.lane_scroll.setPageStep(page)
+            self.lane_scroll.setValue(self.strip.top)
+            self.lane_scroll.blockSignals(False)
+
+    def minimumSizeHint(self) -> QSize:
+        """The bench has the whole width of the window; other stages need not keep it free."""
+        return QSize(600, 300)
 
     def strip_end(self) -> int:
         return self.runner.session.trace.end_ms if self.runner.session is not None else 0

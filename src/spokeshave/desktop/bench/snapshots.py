@@ -2,11 +2,19 @@
 
 from __future__ import annotations
 
+import csv
 import io
+from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QBuffer, QIODevice, QTimer
 from PySide6.QtGui import QImage, QPixmap
 from PySide6.QtWidgets import QWidget
+
+from spokeshave.formats.spoke import write_bytes_atomically
+
+if TYPE_CHECKING:
+    from spokeshave.desktop.bench.strip import TimingStrip
 
 FRAME_MS = 100
 MOST_FRAMES = 900
@@ -18,6 +26,33 @@ def png_bytes(picture: QPixmap | QImage) -> bytes:
     image = picture.toImage() if isinstance(picture, QPixmap) else picture
     image.save(buffer, "PNG")  # type: ignore[call-overload]
     return bytes(buffer.data().data())
+
+
+def snapshot_csv(strip: TimingStrip) -> str:
+    """The lanes in view as text: one row for each scan in which one of them changes."""
+    from spokeshave.verify.lanes import snapshot
+
+    session = strip.runner.session
+    if session is None or not session.trace.scan_count:
+        return ""
+    trace = session.trace
+    names: list[str] = []
+    for lane in strip.lanes(session):
+        if lane.kind in ("bool", "number"):
+            names.append(lane.name)
+        elif lane.kind == "steps":
+            names += [r.name for r in trace.recorded if r.kind == "step" and r.name.startswith(f"{lane.name}.")]
+    first = max(0, int(strip.start_ms // trace.period_ms))
+    last = min(trace.scan_count - 1, int((strip.start_ms + strip.span_ms) // trace.period_ms))
+    text = io.StringIO()
+    csv.writer(text, lineterminator="\n").writerows(snapshot(trace, names, first, last))
+    return text.getvalue()
+
+
+def save_snapshot(strip: TimingStrip, path: Path) -> None:
+    """Writes what is in view, as a picture or as CSV by the ending. Raises `FormatError`."""
+    data = snapshot_csv(strip).encode() if path.suffix.lower() == ".csv" else png_bytes(strip.grab())
+    write_bytes_atomically(data, path)
 
 
 class BoardFilm:

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPixmap, QWheelEvent
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QWheelEvent
 from PySide6.QtWidgets import QWidget
 
 from spokeshave.desktop.bench.lane_list import LANE_H, Lane, LaneList
@@ -21,8 +19,9 @@ from spokeshave.desktop.bench.strip_marks import (
     paint_names,
     seconds,
 )
+from spokeshave.desktop.bench.strip_names import NameColumn, paint_limits
 from spokeshave.desktop.runner import Runner
-from spokeshave.desktop.theme import text_font, theme
+from spokeshave.desktop.theme import theme
 from spokeshave.engine.session import Session
 from spokeshave.language.literals import time_text
 
@@ -38,6 +37,8 @@ class TimingStrip(QWidget):
     """
 
     measured = Signal()
+    scrolled = Signal()
+    """Another lane is at the top, or the lanes are more or fewer."""
 
     def __init__(self, runner: Runner, arrangement: LaneList | None = None) -> None:
         super().__init__()
@@ -55,8 +56,7 @@ class TimingStrip(QWidget):
         self._dragged: tuple[float, float] | None = None
         self._carried = ""
         self._ticks = 0
-        self._label_key: object = None
-        self._label_picture = QPixmap()
+        self.names = NameColumn()
         self.setMinimumHeight(80)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Timing diagram")
@@ -159,93 +159,15 @@ class TimingStrip(QWidget):
             if interval.lane in rows:
                 paint_interval(painter, self, interval, *rows[interval.lane])
         painter.restore()
-        painter.drawPixmap(0, 0, self._labels([(lane, y) for lane, y, _ in shown]))
+        painter.drawPixmap(0, 0, self.names.picture(self, [(lane, y) for lane, y, _ in shown]))
         for lane, y, limits in shown:
             if limits is not None and limits[1] > limits[0]:
-                self._paint_limits(painter, lane, y, limits)
+                paint_limits(painter, self, lane, y, limits)
         paint_axis(painter, self)
         paint_marks(painter, self, session)
         paint_cursors(painter, self)
         painter.setPen(theme.colour("hairline"))
         painter.drawLine(self.label_w, 0, self.label_w, self.height())
-
-    def _labels(self, rows: list[tuple[Lane, int]]) -> QPixmap:
-        """The column of names, painted anew when a name, a value or the order of them is another."""
-        texts = self._value_texts([lane for lane, _ in rows])
-        forced = self._forced_names()
-        folded = frozenset(self.arrangement.folded)
-        key = (
-            tuple(rows),
-            tuple(texts),
-            forced,
-            folded,
-            self.chosen,
-            self.height(),
-            theme.dark,
-            self.runner.looked_at is None,
-        )
-        if self._label_key != key:
-            f = self.devicePixelRatioF()
-            picture = QPixmap(int(self.label_w * f), int(self.height() * f))
-            picture.setDevicePixelRatio(f)
-            picture.fill(theme.colour("surface"))
-            painter = QPainter(picture)
-            for (lane, y), text in zip(rows, texts):
-                self._paint_label(painter, lane, y, text, lane.name.lower() in forced)
-            painter.end()
-            self._label_key, self._label_picture = key, picture
-        return self._label_picture
-
-    def _paint_label(self, painter: QPainter, lane: Lane, y: float, text: str, forced: bool) -> None:
-        """The name of a lane, and its value where the screen is."""
-        box = QRectF(0, y, self.label_w, lane.height)
-        if lane.kind == "group":
-            painter.fillRect(box, theme.colour("window"))
-        elif lane.name == self.chosen:
-            painter.fillRect(box, theme.colour("selection"))
-        painter.setPen(theme.colour("hairline"))
-        painter.drawLine(QPointF(0, y + lane.height - 0.5), QPointF(self.label_w, y + lane.height - 0.5))
-        painter.setFont(text_font(11, bold=lane.kind in ("steps", "group")))
-        painter.setPen(theme.colour("forced" if forced else "faint" if lane.kind == "group" else "ink"))
-        width = painter.fontMetrics().horizontalAdvance(text) + 8 if text else 0
-        name = (
-            ("▸ " if lane.name in self.arrangement.folded else "▾ ") + lane.name if lane.kind == "group" else lane.name
-        )
-        name = ("● " if forced else "") + name
-        name = painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, int(self.label_w - 14 - width))
-        painter.drawText(box.adjusted(8, 0, -4, 0), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, name)
-        if text:
-            painter.setPen(theme.colour("accent" if self.runner.looked_at is not None else "faint"))
-            painter.drawText(
-                box.adjusted(0, 0, -6, 0), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, text
-            )
-
-    def _paint_limits(self, painter: QPainter, lane: Lane, y: float, limits: tuple[float, float]) -> None:
-        """The limits of a curve's scale at its left."""
-        painter.setFont(text_font(9))
-        painter.setPen(theme.colour("faint"))
-        edge = QRectF(self.label_w + 3, y + 1, 60, lane.height - 3)
-        painter.drawText(edge, Qt.AlignmentFlag.AlignTop, f"{limits[1]:g}")
-        painter.drawText(edge, Qt.AlignmentFlag.AlignBottom, f"{limits[0]:g}")
-
-    def _forced_names(self) -> frozenset[str]:
-        shown = self.runner.shown()
-        if shown is None or not shown[1].forces:
-            return frozenset()
-        return frozenset(name for name, slot in shown[0].slots.items() if slot in shown[1].forces)
-
-    def _value_texts(self, lanes: list[Lane]) -> list[str]:
-        """The values of numbers, and of all signals while the past is looked at."""
-        shown, past = self.runner.shown(), self.runner.looked_at is not None
-        out = []
-        for lane in lanes:
-            slot = -1 if shown is None else shown[0].slots.get(lane.name.lower(), -1)
-            if shown is None or slot < 0 or not (lane.kind == "number" or (lane.kind == "bool" and past)):
-                out.append("")
-            else:
-                value = shown[1].v[slot]
-                out.append(f"{value:g}" if lane.kind == "number" else str(int(value)))
-        return out
 
     # -- hands
 
@@ -256,10 +178,15 @@ class TimingStrip(QWidget):
         self.zoom(0.999 ** event.angleDelta().y(), self.ms_at(event.position().x()))
 
     def scroll_lanes(self, by: int) -> None:
+        self.top = max(0, min(self.hidden_height(), self.top + by))
+        self.scrolled.emit()
+        self.update()
+
+    def hidden_height(self) -> int:
+        """How much of the lanes has no room."""
         session = self.runner.session
         total = sum(lane.height for lane in self.lanes(session)) if session else 0
-        self.top = max(0, min(max(0, total - (self.height() - AXIS_H)), self.top + by))
-        self.update()
+        return max(0, total - (self.height() - AXIS_H))
 
     def zoom(self, factor: float, at_ms: float) -> None:
         """Makes the span longer or shorter, with `at_ms` staying where it is."""
@@ -388,42 +315,6 @@ class TimingStrip(QWidget):
         if a is None or b is None:
             return ""
         return f"B - A = {time_text(int(b - a))[2:]}"
-
-    # -- snapshots
-
-    def picture(self) -> QPixmap:
-        return self.grab()
-
-    def snapshot_csv(self) -> str:
-        """The lanes in view as text: one row for each scan in which one of them changes."""
-        import csv
-        import io
-
-        from spokeshave.verify.lanes import snapshot
-
-        session = self.runner.session
-        if session is None or not session.trace.scan_count:
-            return ""
-        trace = session.trace
-        names: list[str] = []
-        for lane in self.lanes(session):
-            if lane.kind in ("bool", "number"):
-                names.append(lane.name)
-            elif lane.kind == "steps":
-                names += [r.name for r in trace.recorded if r.kind == "step" and r.name.startswith(f"{lane.name}.")]
-        first = max(0, int(self.start_ms // trace.period_ms))
-        last = min(trace.scan_count - 1, int((self.start_ms + self.span_ms) // trace.period_ms))
-        text = io.StringIO()
-        csv.writer(text, lineterminator="\n").writerows(snapshot(trace, names, first, last))
-        return text.getvalue()
-
-    def save_snapshot(self, path: Path) -> None:
-        """Writes what is in view, as a picture or as CSV by the ending. Raises `FormatError`."""
-        from spokeshave.desktop.bench.snapshots import png_bytes
-        from spokeshave.formats.spoke import write_bytes_atomically
-
-        data = self.snapshot_csv().encode() if path.suffix.lower() == ".csv" else png_bytes(self.picture())
-        write_bytes_atomically(data, path)
 
 
 __all__ = ["Interval", "TimingStrip", "seconds"]

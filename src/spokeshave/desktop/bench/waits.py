@@ -25,7 +25,7 @@ class WaitsList(QTreeWidget):
         self.setHeaderLabels(["Left at", "Step", "Waited", "For"])
         self.setRootIsDecorated(False)
         self.setUniformRowHeights(True)
-        for i, width in enumerate((64, 118, 56)):
+        for i, width in enumerate((64, 116, 66)):
             self.setColumnWidth(i, width)
         self.header().setSectionResizeMode(3, QHeaderView.ResizeMode.Stretch)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)

@@ -18,12 +18,11 @@ from PySide6.QtWidgets import QLineEdit, QMenu, QWidget
 
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.machine_board import scene
+from spokeshave.desktop.machine_board.hands import Hands
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.theme import theme
-from spokeshave.engine.by_hand import asked_by_click
 from spokeshave.machine.kinds import KINDS, failures_of
-from spokeshave.machine.operator import Pushbutton, Selector, Setpoint
 from spokeshave.model import edits
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Device, Project
@@ -47,7 +46,7 @@ class Board(QWidget):
         super().__init__()
         self.document, self.runner, self.selection, self.placing = document, runner, selection, placing
         self.picked: list[str] = []
-        self._pressed: str | None = None
+        self.hands = Hands(runner)
         self._turning: str | None = None
         self._dragged: tuple[str, int, QPointF] | None = None
         self._line: QLineEdit | None = None
@@ -65,7 +64,8 @@ class Board(QWidget):
     def _grow(self) -> None:
         self.picked = [n for n in self.picked if self.document.project.device(n) is not None]
         width, height = scene.extent(self.document.project)
-        self.setMinimumSize(int(width * LEAST), int(height * LEAST))
+        # Where things are placed there is room for one more row.
+        self.setMinimumSize(int(width * LEAST), int(height + scene.CELL_H if self.placing else height * LEAST))
         self.update()
 
     def sizeHint(self) -> QSize:
@@ -174,11 +174,11 @@ class Board(QWidget):
             self._dragged = ("device", index, self.cell(d).center())
             return
         box = self.cell(d)
-        if not self.operate(d) and d.kind == "setpoint":
+        if not self.hands.operate(d) and d.kind == "setpoint":
             self._turning = d.name
             self._turn_to(d, at)
         elif KINDS[d.kind].positions == 0:
-            self.drive(d, at.x() < box.center().x())
+            self.hands.drive(d, at.x() < box.center().x())
 
     def _pick(self, names: list[str]) -> None:
         if names != self.picked:
@@ -186,57 +186,15 @@ class Board(QWidget):
             self.picked_changed.emit()
             self.update()
 
-    def operate(self, d: Device) -> bool:
-        """An operator's hand on a button, a selector or a belt; FALSE for other devices."""
-        index, session = self.index_of(d.name), self.runner.session
-        if session is None or index < 0:
-            return False
-        device, hand = session.program.devices[index].device, session.situation.dev_hand[index]
-        if isinstance(device, Selector):
-            self.runner.do("hand", d.name, (int(hand) + 1) % device.count)
-        elif isinstance(device, Pushbutton) and (d.kind == "emergency" or device.value.get("latching")):
-            self.runner.do("hand", d.name, 0 if hand else 1)
-        elif isinstance(device, Pushbutton) or d.kind == "belt":
-            if d.kind == "belt" and session.situation.hand is not None:
-                return False
-            self._pressed = d.name
-            self.runner.do("hand", d.name, 1)
-        else:
-            return False
-        return True
-
-    def drive(self, d: Device, first_half: bool) -> bool:
-        """In hand drive, turns over what drives a device; FALSE out of it and without a drive."""
-        session = self.runner.session
-        if session is None:
-            return False
-        asked = asked_by_click(session.program, session.situation, d.name, first_half)
-        for output, on in asked:
-            self.runner.do("ask", output, on)
-        return bool(asked)
-
     def _turn_to(self, d: Device, at: QPointF) -> None:
         """A setpoint goes to the place of the pointer on its rail."""
-        session, index = self.runner.session, self.index_of(d.name)
-        if session is None or index < 0:
-            return
-        value = session.program.devices[index].device.value
         box = self.cell(d)
-        part = max(0.0, min(1.0, (at.x() - box.left() - 0.13 * box.width()) / (0.74 * box.width())))
-        number = value["least"] + part * (value["most"] - value["least"])
-        self.runner.do("hand", d.name, round(round(number / value["step"]) * value["step"], 9))
+        self.hands.turn_to(d, (at.x() - box.left() - 0.13 * box.width()) / (0.74 * box.width()))
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         d = self.device_at(event.position())
-        session, index = self.runner.session, -1 if d is None else self.index_of(d.name)
-        if d is None or d.kind != "setpoint" or session is None or index < 0 or self.placing:
+        if self.placing or d is None or not self.hands.notch(d, 1 if event.angleDelta().y() > 0 else -1):
             super().wheelEvent(event)
-            return
-        device = session.program.devices[index].device
-        assert isinstance(device, Setpoint)
-        notch = device.value["step"] * (1 if event.angleDelta().y() > 0 else -1)
-        wanted = max(device.value["least"], min(device.value["most"], session.situation.dev_hand[index] + notch))
-        self.runner.do("hand", d.name, round(wanted, 9))
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if self._dragged is not None:
@@ -248,8 +206,7 @@ class Board(QWidget):
                 self._turn_to(d, event.position())
         else:
             d = self.device_at(event.position())
-            by_hand = self.runner.session is not None and self.runner.session.situation.hand is not None
-            hand = d is not None and (KINDS[d.kind].positions > 0 or by_hand) and not self.placing
+            hand = d is not None and (KINDS[d.kind].positions > 0 or self.hands.by_hand) and not self.placing
             self.setCursor(Qt.CursorShape.PointingHandCursor if hand else Qt.CursorShape.ArrowCursor)
             self.setToolTip("" if d is None else self._told(d))
 
@@ -269,30 +226,25 @@ class Board(QWidget):
             row = max(0, int((unit.y() - scene.MARGIN) // scene.CELL_H))
             self._place(what, index, (column, row))
             self.update()
-        self._release()
+        self.hands.release()
 
     def focusOutEvent(self, event: QFocusEvent) -> None:
         """A button is not held by somebody who has gone elsewhere."""
-        self._release()
+        self.hands.release()
         super().focusOutEvent(event)
-
-    def _release(self) -> None:
-        if self._pressed:
-            self.runner.do("hand", self._pressed, 0)
-            self._pressed = None
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         """Space presses the selected button while it is held, turns over others, and drives by hand in hand drive."""
         d = self.document.project.device(self.selection.place.item) if self.selection.place.kind == "device" else None
         if event.key() == Qt.Key.Key_Space and d is not None and not event.isAutoRepeat() and not self.placing:
-            if not self.operate(d):
-                self.drive(d, bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
+            if not self.hands.operate(d):
+                self.hands.drive(d, bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
         else:
             super().keyPressEvent(event)
 
     def keyReleaseEvent(self, event: QKeyEvent) -> None:
-        if event.key() == Qt.Key.Key_Space and self._pressed and not event.isAutoRepeat():
-            self._release()
+        if event.key() == Qt.Key.Key_Space and self.hands.held and not event.isAutoRepeat():
+            self.hands.release()
         else:
             super().keyReleaseEvent(event)
 

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import (
     QListWidget,
     QListWidgetItem,
     QPushButton,
+    QSizePolicy,
     QVBoxLayout,
     QWidget,
 )
@@ -88,6 +89,7 @@ class WiringPanel(QWidget):
             column.setSpacing(3)
             head = QLabel()
             head.setObjectName("hint")
+            head.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
             self.heads[name] = head
             column.addWidget(head)
             column.addWidget(widget, 1)

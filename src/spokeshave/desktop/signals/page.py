@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from PySide6.QtCore import QSize
 from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QStackedWidget, QToolButton, QVBoxLayout, QWidget
 
 from spokeshave.desktop.document import Document
@@ -16,6 +17,10 @@ PARTS = ("List", "Positions", "Opening logic", "Closing logic", "Units")
 
 class SignalsPage(QWidget):
     """Parts as tabs above; the list is the first."""
+
+    def minimumSizeHint(self) -> QSize:
+        """The wide tables scroll; the other stages need not keep their width free."""
+        return QSize(600, 300)
 
     def __init__(self, document: Document, selection: Selection) -> None:
         super().__init__()

@@ -1,0 +1,93 @@
+"""The column of names in the timing diagram, and the limits of curves. Painted anew only when something in it differs."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QPainter, QPixmap
+
+from spokeshave.desktop.bench.lane_list import Lane
+from spokeshave.desktop.theme import text_font, theme
+
+if TYPE_CHECKING:
+    from spokeshave.desktop.bench.strip import TimingStrip
+
+
+class NameColumn:
+    """A kept picture of the names, and what it was painted from."""
+
+    def __init__(self) -> None:
+        self._key: object = None
+        self._picture = QPixmap()
+
+    def picture(self, strip: TimingStrip, rows: list[tuple[Lane, int]]) -> QPixmap:
+        """Names, values and marks of the lanes at their heights."""
+        texts = value_texts(strip, [lane for lane, _ in rows])
+        forced = forced_names(strip)
+        folded = frozenset(strip.arrangement.folded)
+        past = strip.runner.looked_at is not None
+        key = (tuple(rows), tuple(texts), forced, folded, strip.chosen, strip.height(), theme.dark, past)
+        if self._key != key:
+            f = strip.devicePixelRatioF()
+            picture = QPixmap(int(strip.label_w * f), int(strip.height() * f))
+            picture.setDevicePixelRatio(f)
+            picture.fill(theme.colour("surface"))
+            painter = QPainter(picture)
+            for (lane, y), text in zip(rows, texts):
+                _paint_name(painter, strip, lane, y, text, lane.name.lower() in forced)
+            painter.end()
+            self._key, self._picture = key, picture
+        return self._picture
+
+
+def _paint_name(painter: QPainter, strip: TimingStrip, lane: Lane, y: float, text: str, forced: bool) -> None:
+    """The name of a lane, and its value where the screen is."""
+    box = QRectF(0, y, strip.label_w, lane.height)
+    if lane.kind == "group":
+        painter.fillRect(box, theme.colour("window"))
+    elif lane.name == strip.chosen:
+        painter.fillRect(box, theme.colour("selection"))
+    painter.setPen(theme.colour("hairline"))
+    painter.drawLine(QPointF(0, y + lane.height - 0.5), QPointF(strip.label_w, y + lane.height - 0.5))
+    painter.setFont(text_font(11, bold=lane.kind in ("steps", "group")))
+    painter.setPen(theme.colour("forced" if forced else "faint" if lane.kind == "group" else "ink"))
+    width = painter.fontMetrics().horizontalAdvance(text) + 8 if text else 0
+    name = ("▸ " if lane.name in strip.arrangement.folded else "▾ ") + lane.name if lane.kind == "group" else lane.name
+    name = ("● " if forced else "") + name
+    name = painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, int(strip.label_w - 14 - width))
+    painter.drawText(box.adjusted(8, 0, -4, 0), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, name)
+    if text:
+        painter.setPen(theme.colour("accent" if strip.runner.looked_at is not None else "faint"))
+        painter.drawText(box.adjusted(0, 0, -6, 0), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, text)
+
+
+def paint_limits(painter: QPainter, strip: TimingStrip, lane: Lane, y: float, limits: tuple[float, float]) -> None:
+    """The limits of a curve's scale at its left."""
+    painter.setFont(text_font(9))
+    painter.setPen(theme.colour("faint"))
+    edge = QRectF(strip.label_w + 3, y + 1, 60, lane.height - 3)
+    painter.drawText(edge, Qt.AlignmentFlag.AlignTop, f"{limits[1]:g}")
+    painter.drawText(edge, Qt.AlignmentFlag.AlignBottom, f"{limits[0]:g}")
+
+
+def forced_names(strip: TimingStrip) -> frozenset[str]:
+    """Lower-case names of the signals that are forced."""
+    shown = strip.runner.shown()
+    if shown is None or not shown[1].forces:
+        return frozenset()
+    return frozenset(name for name, slot in shown[0].slots.items() if slot in shown[1].forces)
+
+
+def value_texts(strip: TimingStrip, lanes: list[Lane]) -> list[str]:
+    """The values of numbers, and of all signals while the past is looked at."""
+    shown, past = strip.runner.shown(), strip.runner.looked_at is not None
+    out = []
+    for lane in lanes:
+        slot = -1 if shown is None else shown[0].slots.get(lane.name.lower(), -1)
+        if shown is None or slot < 0 or not (lane.kind == "number" or (lane.kind == "bool" and past)):
+            out.append("")
+        else:
+            value = shown[1].v[slot]
+            out.append(f"{value:g}" if lane.kind == "number" else str(int(value)))
+    return out
