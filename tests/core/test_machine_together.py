@@ -13,6 +13,7 @@ from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.formats.spoke import dumps, loads
 from spokeshave.language.rename import rename_device
+from spokeshave.language.units import add_copy, deviations, take_over
 from spokeshave.machine.kinds import device_problems
 from spokeshave.machine.wiring import exchanged, likely_kind, make_device, proposals, unwired, wire
 from spokeshave.model.edits import EditError, change_item, new_sequence
@@ -28,6 +29,7 @@ from spokeshave.model.project import (
     Signal,
     SignalClass,
     Type,
+    Unit,
 )
 from spokeshave.verify.keep import keep
 from spokeshave.verify.scenarios import Outcome, run_scenario
@@ -275,3 +277,24 @@ def test_what_was_done_on_the_bench_is_kept_as_a_scenario_that_passes(roastery):
     session.run_scans(5)
     assert keep(project, session)[1] == ["hand drive"]
     assert isinstance(project.scenarios[-1], Scenario)
+
+
+def test_a_copy_of_a_unit_has_the_connections_between_its_devices():
+    prefix = {n: f"A{n}" for n in ("Feed", "Flap", "Bin", "Belt", "Gate", "Drain", "Seen", "Level", "Full", "Open")}
+    base = line()
+    named = replace(
+        base, closing="",
+        signals=tuple(replace(s, name=prefix.get(s.name, s.name)) for s in base.signals),
+        devices=tuple(replace(d, name=prefix[d.name], wires=tuple((t, prefix[s]) for t, s in d.wires)) for d in base.devices),
+        connections=tuple(replace(c, source=prefix[c.source], target=prefix[c.target]) for c in base.connections),
+    )  # fmt: skip
+    signals = tuple(s.name for s in named.signals if s.name != "Run")
+    unit = Unit("Station", "A", signals, (), tuple(d.name for d in named.devices))
+    project = add_copy(replace(named, units=(unit,)), "Station", "B")
+    copied = [(c.source, c.target, c.gives) for c in project.connections if c.source.startswith("B")]
+    assert copied == [("BFlap", "BFeed", "passable"), ("BFeed", "BBin", "off")]
+    assert not device_problems(project) and not deviations(project, project.units[0], "B")
+    cut = replace(project, connections=project.connections[:-1])
+    (told,) = deviations(cut, cut.units[0], "B")
+    assert "connected in another way" in told.text
+    assert take_over(cut, "Station", "B") == project

@@ -19,7 +19,6 @@ from PySide6.QtGui import QColor
 
 from spokeshave.desktop.bench.bar import moment_ms
 from spokeshave.desktop.bench.lane_list import LaneList
-from spokeshave.desktop.bench.strip_names import forced_names
 from spokeshave.desktop.runner import SPEEDS
 from spokeshave.engine.session import Session
 from spokeshave.fieldbus.real_time import Jitter
@@ -262,13 +261,17 @@ def test_values_are_forced_typed_unforced_and_marked_wherever_they_show(qtbot, w
     slot = r.session.program.slots["airruns"]
     assert r.session.situation.forces == {slot: False}
     assert panel.sorted.index(0, 2).data() == "● FALSE"
-    assert "airruns" in forced_names(window.bench.strip)
+    assert "airruns" in window.runner.forced_names()
     assert "airruns" in window.bench.faces.charts["Roast"].live.forced
+    row = [s.name for s in window.document.project.signals].index("AirRuns")
+    listed = window.signals.list.table
+    assert listed.index(row, 0).data(Qt.ItemDataRole.DecorationRole) == QColor("#7B4FA3")
     before = window.bench.board.grab().toImage()
     qtbot.keyClick(panel.view, Key.Key_U)
     window.table.actions["run.scan"].trigger()
     assert not r.session.situation.forces and panel.sorted.index(0, 2).data() == ""
     assert before != window.bench.board.grab().toImage(), "the board shows forces too"
+    assert listed.index(row, 0).data(Qt.ItemDataRole.DecorationRole) is None
     panel.filter.setText("BeanTemp")
     assert panel.sorted.setData(panel.sorted.index(0, 2), "99.5")
     assert not panel.sorted.setData(panel.sorted.index(0, 2), "hot")

@@ -109,6 +109,12 @@ def test_devices_are_picked_connected_grouped_and_deleted(qtbot, window):
     assert not page.connect_picked("belt end"), "once is enough"
     page.group_button.click()
     assert window.document.project.groups[0].devices == ("Feed", "Bin")
+    frame = scene.group_frame(window.document.project, window.document.project.groups[0])
+    qtbot.mouseDClick(board, LEFT, pos=((frame.topLeft() + QPointF(12, 6)) * board.scale).toPoint())
+    board._line.setText("Infeed")
+    board._line.editingFinished.emit()
+    assert window.document.project.groups[0].name == "Infeed"
+    board._pick(["Feed", "Bin"])
     page.group_button.click()
     assert window.document.project.groups == ()
     form = window.details.fields

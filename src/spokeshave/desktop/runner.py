@@ -96,6 +96,13 @@ class Runner(QObject):
             return self.session.program, self.session.situation
         return self.session.moment(self.looked_at)
 
+    def forced_names(self) -> frozenset[str]:
+        """Lower-case names of the signals that are forced in the scan that is looked at."""
+        shown = self.shown()
+        if shown is None or not shown[1].forces:
+            return frozenset()
+        return frozenset(name for name, slot in shown[0].slots.items() if slot in shown[1].forces)
+
     @property
     def shown_ms(self) -> int:
         """The time on the screen."""

@@ -61,6 +61,7 @@ class ItemTable(QAbstractTableModel):
         super().__init__()
         self.document, self.items, self.columns = document, items, columns
         self.rows: Sequence[Any] = items(document.project)
+        self.pinned: frozenset[str] = frozenset()
         self.marks: dict[tuple[int, int], str] = {}
         """Cells with something wrong, and what."""
         self.shaded: frozenset[int] = frozenset()
@@ -90,6 +91,8 @@ class ItemTable(QAbstractTableModel):
         mark = self.marks.get((index.row(), index.column()))
         if role == Qt.ItemDataRole.ToolTipRole:
             return mark or column.get(item) or None
+        if role == Qt.ItemDataRole.DecorationRole and index.column() == 0:
+            return theme.colour("forced") if getattr(item, "name", "").lower() in self.pinned else None
         if role == Qt.ItemDataRole.ForegroundRole:
             return theme.colour("late" if mark else "ink" if column.put else "faint")
         if role == Qt.ItemDataRole.BackgroundRole and index.row() in self.shaded:
@@ -97,6 +100,13 @@ class ItemTable(QAbstractTableModel):
         if role == Qt.ItemDataRole.TextAlignmentRole and column.right:
             return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         return None
+
+    def pin(self, names: frozenset[str]) -> None:
+        """Marks the items of these lower-case names, such as signals that are forced."""
+        if names != self.pinned:
+            self.pinned = names
+            if self.rows:
+                self.dataChanged.emit(self.index(0, 0), self.index(len(self.rows) - 1, 0))
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if role == Qt.ItemDataRole.DisplayRole:

@@ -27,6 +27,7 @@ class WaitingLine(QWidget):
         self.lines: list[Waiting] = []
         self._hits: list[tuple[QRectF, str, str]] = []
         self._terms: list[tuple[QRectF, Term]] = []
+        self._forced: frozenset[str] = frozenset()
         self.setAccessibleName("Waiting on")
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setMouseTracking(True)
@@ -37,6 +38,7 @@ class WaitingLine(QWidget):
         lines = self.runner.waiting()
         grown = min(len(lines), MOST_LINES) != min(len(self.lines), MOST_LINES)
         self.lines = lines
+        self._forced = self.runner.forced_names()
         if grown:
             self.updateGeometry()
         self.setAccessibleDescription("; ".join(self.text_of(w) for w in lines))
@@ -142,13 +144,14 @@ class WaitingLine(QWidget):
             if n:
                 x = self._paint_word(painter, "and", x, y)
                 painter.setFont(code_font())
-            text = str(term)
+            forced = bool({r.name.lower() for r in term.readings} & self._forced)
+            text = f"● {term}" if forced else str(term)
             room = self.width() - x - 12
             if room < 40:
                 break
             shown = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(room))
             width = painter.fontMetrics().horizontalAdvance(shown)
-            painter.setPen(theme.colour("ink"))
+            painter.setPen(theme.colour("forced" if forced else "ink"))
             box = QRectF(x, y, width, LINE_H)
             painter.drawText(QRectF(x, y, width + 4, LINE_H), Qt.AlignmentFlag.AlignVCenter, shown)
             painter.setPen(QPen(theme.colour("false"), 2, Qt.PenStyle.DotLine))

@@ -153,6 +153,7 @@ class MainWindow(QMainWindow):
         self.document.refused.connect(self.say_fault)
         self.runner.refused.connect(self.say_fault)
         self.runner.found.connect(self.say)
+        self.runner.advanced.connect(lambda: self.signals.list.table.pin(self.runner.forced_names()))
         self.runner.running_changed.connect(self.table.refresh)
         self.runner.advanced.connect(self._count)
         self.selection.asked.connect(self._go)

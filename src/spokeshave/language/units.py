@@ -7,7 +7,7 @@ template: where it differs, that is shown and can be taken over.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 from typing import TypeVar
 
@@ -16,6 +16,7 @@ from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import EditError, taken_names
 from spokeshave.model.positions import Position, positions, put_position
 from spokeshave.model.project import (
+    Connection,
     Device,
     Interlock,
     OpposedPair,
@@ -39,6 +40,8 @@ class Image:
     interlocks: tuple[Interlock, ...]
     opposed: tuple[OpposedPair, ...]
     positions: tuple[Position, ...]
+    connections: tuple[Connection, ...]
+    """Between devices of the unit."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,7 +115,14 @@ def image(project: Project, unit: Unit, prefix: str) -> Image:
             for p in positions(project)
             if p.name.lower() in mine
         ),
+        tuple(replace(c, source=new(c.source), target=new(c.target)) for c in _among(project, unit.devices)),
     )
+
+
+def _among(project: Project, devices: Iterable[str]) -> list[Connection]:
+    """Connections from one of these devices to another of them."""
+    mine = {d.lower() for d in devices}
+    return [c for c in project.connections if {c.source.lower(), c.target.lower()} <= mine]
 
 
 def _own_signal(new: Signal, there: Signal | None) -> Signal:
@@ -144,6 +154,9 @@ def deviations(project: Project, unit: Unit, prefix: str) -> list[Deviation]:
             found.append(Deviation(Place("device", item=d.name), f"device {d.name} is missing"))
         elif replace(d, at=device.at, comment=device.comment) != device:
             found.append(Deviation(Place("device", item=d.name), f"device {d.name} is wired or set in another way"))
+    if set(_among(project, (d.name for d in want.devices))) != set(want.connections):
+        name = want.devices[0].name
+        found.append(Deviation(Place("device", item=name), f"the devices with {name} are connected in another way"))
     found += [
         Deviation(Place("interlock", item=i.output), f"the interlock of {i.output} is another")
         for i in want.interlocks
@@ -219,6 +232,9 @@ def take_over(project: Project, name: str, prefix: str) -> Project:
         interlocks=_put(project.interlocks, list(want.interlocks), lambda i: i.output),
         opposed=_put(project.opposed, list(want.opposed), lambda o: f"{o.first} {o.second}"),
     )
+    old = _among(project, (d.name for d in want.devices))
+    kept = tuple(c for c in project.connections if c not in old)
+    project = replace(project, connections=(*kept, *want.connections))
     for p in want.positions:
         have = {x.name.lower(): x for x in positions(project)}
         if have.get(p.name.lower()) != p:

@@ -49,7 +49,7 @@ def waited(session: Session, most: int = 200) -> list[Waited]:
 
 
 def _missing(session: Session, q: LinkedSequence, s: LinkedStep, left: int) -> tuple[str, ...]:
-    """What the way that was taken in scan `left` still lacked in the scan before: steps to join, terms of its condition."""
+    """What the way that was taken in scan `left` still lacked before: steps to join, terms of its condition."""
     program = session.program
     entered = {
         t.name for t in q.steps if bool(session.trace.at(f"{q.name}.{t.name}.X", left))
@@ -58,11 +58,13 @@ def _missing(session: Session, q: LinkedSequence, s: LinkedStep, left: int) -> t
     way = next((w for w in s.ways if {q.steps[t].name for t in w.targets} <= entered | {s.name}), None)
     if way is None:
         return ()
-    then, situation = session.moment(left - 1)
-    if then is not program:
-        return ()
-    v = situation.v
-    absent = [f"{q.steps[a].name}.X" for a in way.sources if a not in situation.active[q.index]]
-    terms = blockers(way.checked, way.text, v)
-    names = (f"NOT {t.text}" if t.negated else t.text for t in terms)
-    return tuple(dict.fromkeys([*absent, *names]))
+    # A step that is joined with, or a switch, may have come one scan before: then it was that.
+    found: tuple[str, ...] = ()
+    for k in (left - 2, left - 1):
+        then, situation = session.moment(k)
+        if then is program and k >= 0:
+            absent = [f"{q.steps[a].name}.X" for a in way.sources if a not in situation.active[q.index]]
+            terms = blockers(way.checked, way.text, situation.v)
+            names = (f"NOT {t.text}" if t.negated else t.text for t in terms)
+            found = tuple(dict.fromkeys([*absent, *names])) or found
+    return found

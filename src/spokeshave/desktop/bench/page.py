@@ -6,6 +6,7 @@ from PySide6.QtCore import QByteArray, QSettings, QSize, Qt
 from PySide6.QtWidgets import (
     QHBoxLayout,
     QLineEdit,
+    QPushButton,
     QScrollArea,
     QScrollBar,
     QSplitter,
@@ -51,7 +52,7 @@ class BenchPage(QWidget):
         self.side.setDocumentMode(True)
         self.side.setAccessibleName("Values, alarms, waits")
         self.side.tabBar().setAccessibleName("Values, alarms, waits")
-        for widget, title in ((self.values, "Values"), (self.alarms, "Alarms"), (self.waits, "Waited")):
+        for widget, title in ((self.values, "Values"), (self._alarms(), "Alarms"), (self.waits, "Waited")):
             self.side.addTab(widget, title)
         upper = QSplitter(Qt.Orientation.Horizontal)
         upper.addWidget(area)
@@ -72,6 +73,21 @@ class BenchPage(QWidget):
         column.setSpacing(0)
         column.addWidget(self.bar)
         column.addWidget(whole, 1)
+
+    def _alarms(self) -> QWidget:
+        """The alarms above the button that acknowledges them."""
+        for i, width in enumerate((84, 70, 0, 0)):
+            self.alarms.setColumnWidth(i, width)
+            self.alarms.setColumnHidden(i, not width)
+        button = QPushButton("Acknowledge all")
+        button.setToolTip("A double click acknowledges one")
+        button.clicked.connect(lambda: self.runner.do("ack"))
+        frame = QWidget()
+        column = QVBoxLayout(frame)
+        column.setContentsMargins(0, 0, 0, 4)
+        column.addWidget(self.alarms, 1)
+        column.addWidget(button)
+        return frame
 
     def _diagram(self) -> QWidget:
         """The timing diagram under its own line of tools."""

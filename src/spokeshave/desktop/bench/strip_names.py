@@ -24,7 +24,7 @@ class NameColumn:
     def picture(self, strip: TimingStrip, rows: list[tuple[Lane, int]]) -> QPixmap:
         """Names, values and marks of the lanes at their heights."""
         texts = value_texts(strip, [lane for lane, _ in rows])
-        forced = forced_names(strip)
+        forced = strip.runner.forced_names()
         folded = frozenset(strip.arrangement.folded)
         past = strip.runner.looked_at is not None
         key = (tuple(rows), tuple(texts), forced, folded, strip.chosen, strip.height(), theme.dark, past)
@@ -69,14 +69,6 @@ def paint_limits(painter: QPainter, strip: TimingStrip, lane: Lane, y: float, li
     edge = QRectF(strip.label_w + 3, y + 1, 60, lane.height - 3)
     painter.drawText(edge, Qt.AlignmentFlag.AlignTop, f"{limits[1]:g}")
     painter.drawText(edge, Qt.AlignmentFlag.AlignBottom, f"{limits[0]:g}")
-
-
-def forced_names(strip: TimingStrip) -> frozenset[str]:
-    """Lower-case names of the signals that are forced."""
-    shown = strip.runner.shown()
-    if shown is None or not shown[1].forces:
-        return frozenset()
-    return frozenset(name for name, slot in shown[0].slots.items() if slot in shown[1].forces)
 
 
 def value_texts(strip: TimingStrip, lanes: list[Lane]) -> list[str]:

@@ -300,20 +300,42 @@ class Board(QWidget):
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         label = self._label_at(event.position()) if self.placing else -1
+        group = scene.group_at(self.document.project, event.position() / self.scale) if self.placing else -1
         if label >= 0:
             self._dragged = None
             self.edit_label(label)
+        elif group >= 0:
+            self.edit_group(group)
         else:
             self.mousePressEvent(event)
 
     def edit_label(self, index: int) -> QLineEdit:
         """A line in the place of a label; an empty text takes the label away."""
         label = self.document.project.labels[index]
-        box, f = scene.cell(label.at), self.scale
-        line = QLineEdit(label.text, self)
-        line.setAccessibleName("Text of the label")
-        line.setGeometry(int(box.left() * f), int((box.top() + 30) * f), int(scene.CELL_W * 1.5 * f), 28)
+        line = self._line_at(scene.cell(label.at).topLeft() + QPointF(0, 30), label.text, "Text of the label")
         line.editingFinished.connect(lambda: self._put_label(index, line))
+        return line
+
+    def edit_group(self, index: int) -> QLineEdit:
+        """A line in the place of a group's name."""
+        group = self.document.project.groups[index]
+        frame = scene.group_frame(self.document.project, group)
+        line = self._line_at(frame.topLeft(), group.name, "Name of the group")
+        line.editingFinished.connect(lambda: self._put_group(index, line))
+        return line
+
+    def _put_group(self, index: int, line: QLineEdit) -> None:
+        name = line.text().strip()
+        if self._line is line and name and index < len(self.document.project.groups):
+            self._line = None
+            line.deleteLater()
+            self.document.edit(f"Name {name}", lambda p: edits.change_item(p, "groups", index, name=name))
+
+    def _line_at(self, unit: QPointF, text: str, name: str) -> QLineEdit:
+        f = self.scale
+        line = QLineEdit(text, self)
+        line.setAccessibleName(name)
+        line.setGeometry(int(unit.x() * f), int(unit.y() * f), int(scene.CELL_W * 1.5 * f), 28)
         line.show()
         line.setFocus()
         line.selectAll()

@@ -16,7 +16,7 @@ from spokeshave.engine.situation import Situation
 from spokeshave.engine.trace import Trace
 from spokeshave.machine.kinds import sensors_of, terminals_of
 from spokeshave.machine.wiring import words_of
-from spokeshave.model.project import Connection, Device, Project
+from spokeshave.model.project import Connection, Device, Group, Project
 
 CELL_W, CELL_H = 138, 112
 MARGIN = 12
@@ -57,16 +57,27 @@ def short_names(d: Device) -> dict[str, str]:
     return out
 
 
+def group_frame(project: Project, g: Group) -> QRectF:
+    """The frame around a group's devices; null without any."""
+    boxes = [cell(d.at) for d in project.devices if d.name in g.devices]
+    whole = QRectF()
+    for b in boxes:
+        whole = b if whole.isNull() else whole.united(b)
+    return whole.adjusted(-5, -11, 5, 5) if boxes else whole
+
+
+def group_at(project: Project, at: QPointF) -> int:
+    """The group whose name is at a place; -1 for none."""
+    frames = [group_frame(project, g) for g in project.groups]
+    return next((i for i, f in enumerate(frames) if f.adjusted(0, 0, 0, 13 - f.height()).contains(at)), -1)
+
+
 def paint_groups(painter: QPainter, project: Project) -> None:
     """A tinted frame behind the devices of each group, with its name in the gap above."""
     for g in project.groups:
-        boxes = [cell(d.at) for d in project.devices if d.name in g.devices]
-        if not boxes:
+        frame = group_frame(project, g)
+        if frame.isNull():
             continue
-        whole = boxes[0]
-        for b in boxes[1:]:
-            whole = whole.united(b)
-        frame = whole.adjusted(-5, -11, 5, 5)
         painter.setPen(QPen(theme.colour("hairline"), 1))
         painter.setBrush(theme.colour("raised"))
         painter.drawRoundedRect(frame, 6, 6)
