@@ -256,3 +256,45 @@ def test_the_command_prints_the_map_and_refuses_bad_words(tmp_path, capsys):
     assert CliRunner().invoke(app, ["serve", str(file), "--modbus", "here"]).exit_code == 2
     said = CliRunner().invoke(app, ["serve", str(file), "--modbus", "127.0.0.1:0", "--for", "50ms", "--json"])
     assert json.loads(said.output.splitlines()[-1])["scans"] == 5
+
+
+writes = st.lists(
+    st.tuples(
+        st.sampled_from([Table.COILS, Table.HOLDING]),
+        st.integers(0, 6),
+        st.lists(st.integers(0, 65535), min_size=1, max_size=4),
+    )
+)
+
+
+@given(st.lists(writes, max_size=6))
+def test_what_was_written_last_before_a_scan_is_what_the_run_gets(batches):
+    """Against a plain table of registers that takes every legal write at once."""
+    session, image = Session(plant()), Image(plant(), Role.CONTROLLER)
+    registers = {Table.COILS: [0], Table.HOLDING: [0, 0, 0, 0, 0]}
+    for batch in batches:
+        for table, address, words in batch:
+            words = [w & 1 for w in words] if table is Table.COILS else words
+            new = list(registers[table])
+            legal = address + len(words) <= len(new)
+            if legal:
+                new[address : address + len(words)] = words
+                try:
+                    from_words((new[0], new[1]), Type.REAL) if table is Table.HOLDING and address < 2 else None
+                except RegisterError:
+                    legal = False
+            try:
+                image.write(table, address, words)
+                assert legal
+                registers[table] = new
+            except (AddressError, RegisterError):
+                assert not legal
+            for t, known in registers.items():
+                assert image.read(t, 0, len(known)) == known, "a client reads back what it wrote"
+        image.before_scan(session)
+        session.scan()
+        image.after_scan(session)
+        v, slots = session.situation.v, session.program.slots
+        weight, count, wait = (v[slots[n]] for n in ("weight", "count", "wait"))
+        now = [*to_words(weight, Type.REAL), *to_words(count, Type.INT), *to_words(wait, Type.TIME)]
+        assert now == registers[Table.HOLDING] and [int(v[slots["go"]])] == registers[Table.COILS]

@@ -8,6 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from spokeshave.engine.by_hand import asked_by_click, is_asked, is_blocked
 from spokeshave.engine.link import link_problems
 from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
@@ -23,6 +24,7 @@ from spokeshave.model.project import (
     Declared,
     Device,
     Group,
+    Interlock,
     Project,
     Qualifier,
     Scenario,
@@ -98,6 +100,20 @@ def test_machines_with_connections_run_alike_with_and_without_skip_ahead(deeds, 
     project = line() if closing else replace(line(), closing="Belt := TRUE;")
     planned = [Stimulus(10 * k, *what) for k, what in deeds]
     assert rows(ran(project, 1000, stimuli=planned)) == rows(ran(project, 1000, True, planned))
+
+
+def test_one_device_can_give_the_same_to_two_others():
+    project = line()
+    second = replace(project.devices[2], name="Other", wires=(), at=(3, 3))
+    project = replace(project, devices=(*project.devices, second),
+                      connections=(*project.connections, Connection("Feed", "Other", "pipe", "off", "items")))  # fmt: skip
+    session = ran(project, 2000)
+    index = {d.name: i for i, d in enumerate(session.program.devices)}
+    items = [session.situation.dev_state[index[n]][8] for n in ("Bin", "Other")]
+    assert items[0] == items[1] == session.situation.v[session.program.machine["feed.off"]] > 0
+    session.do("power")
+    session.run_scans(300)
+    assert session.situation.v[session.program.machine["feed.off"]] >= items[0]
 
 
 @given(st.lists(st.integers(1, 400), min_size=1, max_size=5))
@@ -298,3 +314,92 @@ def test_a_copy_of_a_unit_has_the_connections_between_its_devices():
     (told,) = deviations(cut, cut.units[0], "B")
     assert "connected in another way" in told.text
     assert take_over(cut, "Station", "B") == project
+
+
+def test_scenarios_turn_setpoints_put_items_on_belts_and_expect_no_hazards():
+    devices = (
+        Device("Speed", "setpoint", (("value", "V"),), (("most", 2.0),)),
+        Device("Line", "belt", (("run", "Run"), ("speed", "V"), ("eye1", "Seen")), (("eye1_m", 0.5),)),
+    )
+    signals = (Signal("V", IN, Type.REAL), Signal("Seen", IN), Signal("Run", OUT))
+    project = replace(new_sequence(Project(signals=signals, devices=devices)), closing="Run := TRUE;")
+    rows = "at 100 ms: turn Speed to 0.5\nat 200 ms: press Line\nrun for 4 s\nexpect by 2 s: Seen\nexpect at 1 s: V = 0.5\nexpect no hazards"
+    result = run_scenario(project, Scenario("Slow", rows))
+    assert result.outcome is Outcome.PASS, [str(v) for v in result.verdicts]
+    for bad, said in (("turn Speed to 3", "Speed goes from 0 to 2, not to 3"), ("turn Line to 1", "Line is a belt"),
+                      ("turn Speed to TRUE", "TRUE is not a number"), ('break Speed "jammed"', "Speed has no failure")):  # fmt: skip
+        problems = run_scenario(project, Scenario("Bad", f"at 1 s: {bad}\nrun for 2 s\nexpect no alarms")).problems
+        assert said in problems[0].message
+
+
+def test_an_own_device_that_divides_by_nothing_stops_the_run_in_its_place():
+    project = change_item(own(), "devices", 0, text="Count := 1;\nMass := 1.0 / INT_TO_REAL(Count - 1);")
+    session = Session(project)
+    assert session.run_scans(5) < 5
+    assert str(session.stopped).startswith("device Scale, line 2")
+    assert "at 0 ms" in str(session.stopped)
+
+
+@given(
+    st.lists(
+        st.sampled_from(
+            ["Drop", "Charge", "Drum", "Door", "Gate", "Opened", "Closed", "Runs", "Temp", "Level", "Fill", "Ok", "2"]
+        ),
+        min_size=1,
+        max_size=3,
+    ),
+    st.data(),
+)
+def test_proposals_fit_their_terminals_and_give_no_input_twice(words, data):
+    names = data.draw(
+        st.lists(
+            st.sampled_from(["Drop", "Charge", "Drum", "Door", "Gate", "Opened", "Closed", "Runs", "Temp", "Level"]),
+            min_size=2,
+            max_size=3,
+        )
+    )
+    signals = tuple(
+        Signal("".join(pair), data.draw(st.sampled_from([IN, OUT])), data.draw(st.sampled_from([Type.BOOL, Type.REAL])))
+        for pair in {(a, b) for a in words for b in names}
+    )
+    kinds = ("actuator", "motor", "thermal", "vessel")
+    devices = tuple(Device(f"{w}{i}", data.draw(st.sampled_from(kinds))) for i, w in enumerate(words))
+    project = Project(signals=signals, devices=devices)
+    found = proposals(project)
+    assert len({p.signal for p in found}) == len({(p.device, p.terminal) for p in found}) == len(found)
+    wired = wire(project, found)
+    assert not device_problems(wired)
+    loose = unwired(wired)
+    given_now = {s for d in wired.devices for _, s in d.wires}
+    assert given_now.isdisjoint({*loose.inputs, *loose.outputs})
+    assert given_now | {*loose.inputs, *loose.outputs} == {s.name for s in signals}
+
+
+def test_a_click_in_hand_drive_asks_for_the_right_drive_and_lets_go_of_the_other():
+    wires = (("extend", "Out"), ("retract", "In"), ("extended", "AtOut"), ("retracted", "AtIn"))
+    signals = (Signal("Out", OUT), Signal("In", OUT), Signal("AtOut", IN), Signal("AtIn", IN))
+    devices = (Device("Arm", "actuator", wires, (("two_drives", 1.0),)), Device("Light", "lamp", (("lit", "AtIn"),)))
+    project = replace(new_sequence(Project(signals=signals, devices=devices)), interlocks=(Interlock("In", "AtOut"),))
+    session = Session(project)
+    session.run_scans(5)
+    assert asked_by_click(session.program, session.situation, "Arm") == [], "out of hand drive"
+    session.do("drive", "", True)
+    session.run_scans(2)
+
+    def click(first_half: bool) -> list[tuple[str, bool]]:
+        asked = asked_by_click(session.program, session.situation, "Arm", first_half)
+        for output, on in asked:
+            session.do("ask", output, on)
+        session.run_scans(3)
+        return asked
+
+    assert click(True) == [("In", True)]
+    assert is_blocked(session.program, session.situation, "In") and is_asked(session.program, session.situation, "In")
+    assert click(False) == [("In", False), ("Out", True)]
+    assert not is_blocked(session.program, session.situation, "Out")
+    session.run_scans(200)
+    assert click(True) == [("Out", False), ("In", True)]
+    session.run_scans(3)
+    assert not session.situation.v[session.program.slots["atout"]]
+    assert asked_by_click(session.program, session.situation, "Light") == [], "an input is not asked for"
+    assert asked_by_click(session.program, session.situation, "Nobody") == []

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QTimer
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QCloseEvent
 from PySide6.QtWidgets import (
     QComboBox,
@@ -34,8 +34,6 @@ class ServingWindow(QWidget):
 
     def __init__(self, runner: Runner, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        from PySide6.QtCore import Qt
-
         self.setWindowFlag(Qt.WindowType.Window)
         self.setWindowTitle("Serve over Modbus TCP")
         self.runner = runner
@@ -58,6 +56,8 @@ class ServingWindow(QWidget):
         self.map.setAccessibleName("Address map")
         self.map.setHeaderLabels(["Table", "Address", "Registers", "Signal", "Type"])
         self.map.setRootIsDecorated(False)
+        for i, width in enumerate((130, 70, 80)):
+            self.map.setColumnWidth(i, width)
         self.map.header().setSectionResizeMode(3, QHeaderView.ResizeMode.Stretch)
         form = QFormLayout()
         form.addRow("This side is the", self.role)

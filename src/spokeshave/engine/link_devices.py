@@ -92,7 +92,9 @@ class DeviceLinker:
         index = {d.name.lower(): i for i, d in enumerate(project.devices)}
         between: dict[tuple[str, str], int] = {}
         for c in carried:
-            between.setdefault((c.source.lower(), c.gives), self._slot_between(c, of.get(index[c.source.lower()])))
+            key = (c.source.lower(), c.gives)
+            if key not in between:
+                between[key] = self._slot_between(c, of.get(index[c.source.lower()]))
         by_target = {(c.target.lower(), c.takes): between[(c.source.lower(), c.gives)] for c in carried}
         inputs = {final[s.name.lower()] for s in project.signals if s.cls is SignalClass.INPUT}
         drives = [

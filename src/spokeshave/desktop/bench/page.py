@@ -79,6 +79,7 @@ class BenchPage(QWidget):
         for i, width in enumerate((84, 70, 0, 0)):
             self.alarms.setColumnWidth(i, width)
             self.alarms.setColumnHidden(i, not width)
+        self.alarms.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         button = QPushButton("Acknowledge all")
         button.setToolTip("A double click acknowledges one")
         button.clicked.connect(lambda: self.runner.do("ack"))
