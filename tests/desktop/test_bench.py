@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 from PIL import Image
 from PySide6.QtCore import QPoint, QSettings, Qt
 from PySide6.QtGui import QColor
+from PySide6.QtWidgets import QPushButton
 
 from spokeshave.desktop.bench.bar import moment_ms
 from spokeshave.desktop.bench.lane_list import LaneList
@@ -493,3 +494,35 @@ def test_nothing_heavy_stands_before_the_first_window():
         [sys.executable, "-c", words], capture_output=True, text=True, env=env, check=True
     ).stdout.split()
     assert not {"numpy", "pydantic", "lark", "pymodbus", "PIL", "spokeshave.model.project"} & set(loaded)
+
+
+def test_alarms_are_acknowledged_one_by_one_and_all_at_once(qtbot, window):
+    batch(window, 10)
+    r = window.runner
+    r.do("hand", "Emergency", 1)
+    r.run_for(100)
+    window.bench.side.setCurrentIndex(1)
+    alarms = window.bench.alarms
+    assert alarms.topLevelItem(0).text(0) == "● stands"
+    alarms.itemDoubleClicked.emit(alarms.topLevelItem(0), 0)
+    window.table.actions["run.scan"].trigger()
+    (alarm,) = r.session.situation.alarms.values()
+    assert alarm.acknowledged >= 0 and alarm.cleared < 0
+    assert "forced" not in window.waiting.lines[0].state_text
+    button = next(b for b in window.bench.side.findChildren(QPushButton) if b.text() == "Acknowledge all")
+    qtbot.mouseClick(button, Qt.MouseButton.LeftButton)
+    window.table.actions["run.scan"].trigger()
+    assert all(a.acknowledged >= 0 for a in r.session.situation.alarms.values())
+
+
+def test_a_forced_signal_is_marked_where_it_is_waited_for(window):
+    batch(window, 5)
+    r = window.runner
+    plain = window.waiting.grab().toImage()
+    r.do("force", "BeanTemp", 30.0)
+    r.run_for(20)
+    assert window.waiting._forced == {"beantemp"}
+    image = window.waiting.grab().toImage()
+    purple = QColor("#7B4FA3")
+    assert image != plain
+    assert any(image.pixelColor(x, y) == purple for x in range(image.width()) for y in range(image.height()))

@@ -7,10 +7,11 @@ from dataclasses import replace
 import pytest
 from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QComboBox
 
 from spokeshave.desktop.machine_board import scene
 from spokeshave.language.declared import declared_text, read_declared
+from spokeshave.machine.kinds import KINDS, failures_of, terminals_of
 from spokeshave.model import board_edits, edits
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import EditError, new_sequence
@@ -251,3 +252,95 @@ def test_between_two_scans_a_slow_run_draws_in_between(qtbot, window):
     index = next(i for i, d in enumerate(program.devices) if d.name == "ChargeGate")
     places = [scene.device_picture(scene.Sight(program, s, part), index)["position"] for part in (0.0, 0.5, 1.0)]
     assert places[0] < places[1] < places[2] and places[1] == pytest.approx((places[0] + places[2]) / 2)
+
+
+def everything() -> Project:
+    """One device of every kind, wired to what its names propose."""
+    devices = tuple(
+        Device(f"Part{i}", kind, at=(i % 5, i // 5), declared=own().devices[0].declared if kind == "own" else ())
+        for i, kind in enumerate(KINDS)
+    )
+    return new_sequence(Project(devices=devices))
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_every_kind_is_edited_in_the_details_and_each_failure_shows_on_its_card(qtbot, window, kind):
+    page = show(window, everything())
+    d = next(d for d in window.document.project.devices if d.kind == kind)
+    window.selection.set(Place("device", item=d.name))
+    fields = window.details.fields
+    assert {t.name for t in terminals_of(d)} <= fields.keys()
+    for parameter in KINDS[kind].parameters[:2]:
+        # A parameter's label ends with its unit; a terminal of the same name has a list to choose from.
+        words = parameter.name.replace("_", " ")
+        label = next(
+            n for n, w in fields.items() if words.startswith(n.split(" (")[0]) and not isinstance(w, QComboBox)
+        )
+        field = window.details.fields[label]
+        if parameter.flag:
+            field.click()
+            wanted = 0.0 if parameter.default else 1.0
+        else:
+            wanted = parameter.default + 1
+            field.setText(f"{wanted:g}")
+            field.setModified(True)
+            field.editingFinished.emit()
+        now = dict(next(x for x in window.document.project.devices if x.name == d.name).parameters)
+        assert now[parameter.name] == wanted
+    window.runner.run_for(100)
+    before = page.board.grab().toImage()
+    menu = page.board.failure_menu(d)
+    texts = [a.text() for a in menu.actions()]
+    failures = failures_of(d)
+    assert texts == ([f"Inject: {f}" for f in failures] or ["This device cannot fail"])
+    for action, failure in zip(menu.actions(), failures):
+        action.trigger()
+        window.runner.one_scan()
+        index = page.board.index_of(d.name)
+        assert failure in window.runner.session.situation.dev_failed[index]
+    if failures:
+        assert page.board.grab().toImage() != before
+        mend = page.board.failure_menu(d).actions()[-1]
+        assert mend.text() == "Clear all its failures"
+        mend.trigger()
+        window.runner.one_scan()
+        assert not window.runner.session.situation.dev_failed[page.board.index_of(d.name)]
+    menu.deleteLater()
+
+
+def test_a_bad_parameter_is_told_and_stops_nothing_else(qtbot, window):
+    show(window, line())
+    window.selection.set(Place("device", item="Flap"))
+    field = window.details.fields["extend (s)"]
+    field.setText("fast")
+    field.setModified(True)
+    field.editingFinished.emit()
+    assert "'fast' is not a number" in window.message.text()
+    field = window.details.fields["extend (s)"]
+    assert field.text() == "0.3"
+    field.setText("-1")
+    field.setModified(True)
+    field.editingFinished.emit()
+    assert any("extend_s: -1 s is too small" in d.message for d in window.document.findings) or window.runner.problem
+    window.document.check()
+    assert any("extend_s: -1 s is too small" in d.message for d in window.document.findings)
+    window.document.undo()
+    assert not window.runner.problem
+
+
+def test_hazards_are_read_on_the_card_and_stand_in_the_diagram(qtbot, window):
+    signals = (Signal("Fill", OUT),)
+    bin_ = Device("Bin", "vessel", (("inlet", "Fill"),), (("volume_l", 1.0),))
+    window.document.replace(
+        replace(new_sequence(Project(signals=signals, devices=(bin_,))), closing="Fill := TRUE;"), None
+    )
+    window.runner.reset()
+    window.show_stage(4)
+    window.runner.run_for(900)
+    calm = window.bench.board.grab().toImage()
+    window.runner.run_for(300)
+    assert window.runner.session.situation.hazards == {(0, "overfilled")}
+    assert window.bench.board.grab().toImage() != calm
+    assert [(e.k, e.text) for e in window.runner.session.trace.events if e.kind == "hazard"] == [
+        (101, "Bin is overfilled")
+    ]

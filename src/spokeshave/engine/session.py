@@ -22,6 +22,9 @@ from spokeshave.model.project import Project
 CHECKPOINT_SCANS = 2500
 """Scans that were run from one checkpoint to the next; those jumped over cost nothing to go through again."""
 
+MOST_EDITS = 200
+"""So many edits back the past can be looked at as it was."""
+
 
 class Session:
     """A machine file in a run. `stopped` holds the located error that ended it, if one did.
@@ -222,6 +225,7 @@ class Session:
         old, was = self.program, self.situation
         past = object.__new__(Session)
         past.__dict__ |= {**self.__dict__, "log": list(self.log), "_before_edits": [], "_moment": None}
+        del past.trace  # the one that goes on has all of it
         now = Situation(new)
         now.k, now.cold = was.k, was.cold
         carry_over(old, was, new, now)
@@ -229,7 +233,7 @@ class Session:
         self.trace = carried_trace(self.trace, new)
         event(now, "edit", project.name, Place())
         self._checkpoints = [(now.copy(), self.next_stimulus)]
-        self._before_edits.append(past)
+        self._before_edits = [*self._before_edits[-MOST_EDITS:], past]
         self._moment = None
 
 
