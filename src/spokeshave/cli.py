@@ -29,7 +29,7 @@ from spokeshave.formats.vcd import write_vcd
 from spokeshave.language.scenario import duration_ms
 from spokeshave.model.diagnostics import Diagnostic, errors
 from spokeshave.model.project import Project, Scenario
-from spokeshave.verify.check import findings
+from spokeshave.verify.check import findings, look_over
 from spokeshave.verify.equivalence import compare, runs_of
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.junit import junit, lines_of
@@ -76,16 +76,21 @@ def _safe(command: Callable[..., None]) -> Callable[..., None]:
     return run
 
 
-def _show(found: list[Diagnostic], as_json: bool) -> None:
+def _show(found: list[Diagnostic], as_json: bool, waived: dict[Diagnostic, str] | None = None) -> None:
+    """Open findings, and those that are waived with their reasons."""
+    reasons = waived or {}
     if as_json:
         rows = [
             {"code": d.code, "severity": d.severity, "where": str(d.place), "message": d.message, "advice": d.advice}
-            for d in found
+            | ({"waived": reasons[d]} if d in reasons else {})
+            for d in (*found, *reasons)
         ]
         print(json.dumps(rows, indent=2, ensure_ascii=False))
         return
     for d in found:
         print(f"{d.severity:8} {d.code:20} {d}")
+    for d, reason in reasons.items():
+        print(f"{'waived':8} {d.code:20} {d}; because {reason}")
 
 
 @app.callback(invoke_without_command=True)
@@ -175,10 +180,15 @@ def _today() -> str:
 
 @app.command()
 @_safe
-def check(file: File, as_json: Json = False) -> None:
+def check(
+    file: File,
+    waived: Annotated[bool, typer.Option("--waived", help="Write what is waived too, with the reasons.")] = False,
+    as_json: Json = False,
+) -> None:
     """Findings of the static check. Exit 1 with findings of severity error."""
-    found = findings(read_project(file))
-    _show(found, as_json)
+    sorted_out = look_over(read_project(file))
+    found = list(sorted_out.open)
+    _show(found, as_json, dict(sorted_out.waived) if waived else {})
     if errors(found):
         raise typer.Exit(1)
 

@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
+import time
 from dataclasses import replace
 
 import pytest
 
+from spokeshave.formats.spoke import dumps, loads
 from spokeshave.model.diagnostics import Severity
+from spokeshave.model.edits import EditError
 from spokeshave.model.project import (
     Action,
     Body,
+    Connection,
+    Declared,
     Device,
+    Instance,
     Interlock,
     OpposedPair,
     Project,
@@ -24,7 +30,10 @@ from spokeshave.model.project import (
     Trip,
     Type,
 )  # fmt: skip
-from spokeshave.verify.check import findings
+from spokeshave.verify.check import findings, look_over
+from spokeshave.verify.check.remedies import REMEDIES, remedy
+from spokeshave.verify.check.waivers import place_text, unwaive, waive
+from spokeshave.verify.record import record_html
 
 IN, OUT, VAR, SET = SignalClass.INPUT, SignalClass.OUTPUT, SignalClass.INTERNAL, SignalClass.SETTING
 
@@ -120,6 +129,19 @@ CASES = {
     "no-longest": step(G, 1, longest=""),
     "window-reversed": step(G, 1, shortest="T#9s"),
     "level-for-edge": way(way(G, 0, "Go"), 1, "Go AND Opened"),
+    "device-declared": replace(G, devices=(*G.devices, Device("Odd", "own", declared=(Declared("On", "inpt"),)))),
+    "connection": replace(G, connections=(Connection("Sluice", "Nobody"),)),
+    "name-near": signal(G, Signal("0pened", IN), Signal("Lamp_", OUT)),
+    "timer-resets-itself": replace(G, instances=(Instance("Beat", "TON"),), opening="Beat(IN := NOT Beat.Q, PT := T#1s);"),
+    "equal-overshoots": way(G, 0, "RISING(Go) AND Count = 9"),
+    "time-beyond-window": way(G, 1, "Opened AND Opening.T >= T#6s"),
+    "statement-unreachable": chart(G, bodies=(Body("Up", "RETURN; Count := Count + 1;"), MAIN.bodies[1])),
+    "interlock-circular": replace(G, interlocks=(Interlock("Drive", "Halt AND Opened"),)),
+    "time-zero": step(G, 1, actions=(Action(Qualifier.L, "Drive", "T#0s"), Action(Qualifier.S, "Lamp"))),
+    "section-unsound": chart(G, steps=(*MAIN.steps, Step("Beside", 40)), transitions=(
+        Transition(("Idle",), ("Opening", "Beside"), "RISING(Go)"), *MAIN.transitions[1:], Transition(("Beside",), ("Idle",), "Go"))),
+    "section-never-joins": chart(G, steps=(*MAIN.steps, Step("Beside", 40)), transitions=(
+        Transition(("Idle",), ("Opening", "Beside"), "RISING(Go)"), Transition(("Opening",), ("Closing",), "Opened"))),
     "trip-no-reset": replace(G, reset=""),
     "trip-no-scope": replace(G, trips=(replace(G.trips[0], scope=()),)),
 }  # fmt: skip
@@ -157,3 +179,69 @@ def test_branches_with_a_term_and_its_opposite_or_a_priority_do_not_overlap():
 
 def test_the_roastery_has_no_finding_at_all(roastery):
     assert findings(roastery) == []
+
+
+MENDED = [
+    c
+    for c in CASES
+    if c in REMEDIES and remedy(CASES[c], next(d for d in findings(CASES[c]) if d.code == c)) is not None
+]
+
+
+@pytest.mark.parametrize("code", MENDED)
+def test_a_remedy_mends_its_finding_and_brings_no_error(code):
+    project = CASES[code]
+    count = sum(d.code == code for d in findings(project))
+    finding = next(d for d in findings(project) if d.code == code)
+    says, edit = remedy(project, finding)
+    mended = edit(project)
+    assert says and mended != project
+    left = findings(mended)
+    assert sum(d.code == code for d in left) < count and finding not in left
+    assert not [d for d in left if d.severity is Severity.ERROR]
+
+
+def test_most_findings_that_have_one_answer_have_a_remedy():
+    assert {
+        "branches-overlap",
+        "level-for-edge",
+        "wires-exchanged",
+        "window-reversed",
+        "read-nowhere",
+        "equal-overshoots",
+    } <= set(MENDED)
+    assert remedy(G, findings(CASES["text"])[0]) is None
+
+
+def test_a_finding_is_waived_with_a_reason_until_it_is_gone():
+    project = CASES["no-longest"]
+    (finding,) = findings(project)
+    for reason in ("", "because"):
+        with pytest.raises(EditError, match="say why"):
+            waive(project, finding, reason)
+    waived = waive(project, finding, "the gate is opened by hand")
+    assert findings(waived) == [] and loads(dumps(waived)) == waived
+    assert look_over(waived).waived == ((finding, "the gate is opened by hand"),)
+    again = waive(waived, finding, "nobody waits for it")
+    assert len(again.waivers) == 1
+    mended = step(again, 1, longest="T#5s")
+    (stale,) = findings(mended)
+    assert stale.code == "waiver-stale"
+    assert findings(remedy(mended, stale)[1](mended)) == []
+    assert unwaive(waived, "no-longest", place_text(finding)) == project
+    assert "the gate is opened by hand" in record_html(waived, [], [], "2031-05-06")
+    with pytest.raises(EditError, match="mended, not waived"):
+        waive(CASES["text"], findings(CASES["text"])[0], "it does not matter")
+
+
+def test_a_project_of_three_hundred_steps_is_checked_within_a_fifth_of_a_second():
+    steps = tuple(Step(f"S{i}", 10 * i, (Action(Qualifier.N, "Drive"),), "T#5s") for i in range(1, 301))
+    ways = tuple(Transition((f"S{i}",), (f"S{i % 300 + 1}",), f"Opened AND S{i}.T >= T#1s") for i in range(1, 301))
+    project = replace(G, sequences=(MAIN, replace(MAIN, name="Long", initial="S1", steps=steps, transitions=ways)))
+    findings(project)
+    best = 9.0
+    for n in range(5):
+        begin = time.perf_counter()
+        findings(replace(project, name=f"Long {n}"))
+        best = min(best, time.perf_counter() - begin)
+    assert best < 0.2

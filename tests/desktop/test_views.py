@@ -51,17 +51,17 @@ def test_findings_lead_to_their_places(qtbot, window):
     document.edit("break", lambda p: flow_edits.change_transition(p, "Cool", 1, condition="DoorShutt"))
     document.check()
     window.toggle_lower()
-    item = window.findings.topLevelItem(0)
+    item = window.findings.list.topLevelItem(0)
     assert item.text(1).startswith("Cool, transition 20 to 30") and "did you mean DoorShut?" in item.text(3)
     window.show_stage(0)
-    window.findings.itemClicked.emit(item, 0)
+    window.findings.list.itemClicked.emit(item, 0)
     assert window.stage == 2 and window.sequence.current == "Cool"
     sheet = window.sequence.sheets["Cool"]
     assert sheet.currentIndex().column() == sheet.sheet.awaits and sheet.current_step() == "Receive"
     assert window.ribbon.buttons[2].state == "open"
     window.table.actions["edit.undo"].trigger()
     document.check()
-    assert window.findings.topLevelItemCount() == 0 and window.counts.text() == "no findings to mend"
+    assert window.findings.list.topLevelItemCount() == 0 and window.counts.text() == "no findings to mend"
 
 
 def test_the_outline_filters_marks_and_leads_to_items(qtbot, window):
@@ -312,3 +312,35 @@ def test_each_device_draws_its_state_within_its_card(kind, driven):
     assert min(x for x, _ in marks) >= 18 and max(x for x, _ in marks) <= 20 + 134
     assert min(y for _, y in marks) >= 18 and max(y for _, y in marks) <= 20 + 80
     assert (image == drawn(still)) is not driven
+
+
+def test_findings_are_filtered_mended_by_one_click_and_waived_with_a_reason(qtbot, window):
+    wrong = edits.change_step(window.document.project, "Roast", "Charge", longest="")
+    wrong = edits.add_item(wrong, "signals", replace(wrong.signals[0], name="Spare", address=""))
+    window.document.replace(wrong, None)
+    panel = window.findings
+    codes = [d.code for d in panel._rows]
+    assert {"no-longest", "read-nowhere"} <= set(codes)
+    panel.filter.setText("spare")
+    assert [d.code for d in panel._rows] == ["read-nowhere"]
+    panel.list.setCurrentItem(panel.row(0))
+    assert panel.mend.text() == "Delete Spare"
+    qtbot.mouseClick(panel.mend, Qt.MouseButton.LeftButton)
+    assert window.document.project.signal("Spare") is None and panel._rows == []
+    window.document.undo()
+    assert window.document.project.signal("Spare") is not None
+    panel.filter.clear()
+    window.document.check()
+    panel.list.setCurrentItem(panel.row([d.code for d in panel._rows].index("no-longest")))
+    panel.reason.setText("why")
+    qtbot.keyClick(panel.reason, Key.Key_Return)
+    assert "say why it may stand" in window.message.text()
+    panel.reason.setText("beans are let in by hand")
+    qtbot.keyClick(panel.reason, Key.Key_Return)
+    assert "no-longest" not in [d.code for d in panel._rows]
+    panel.shown.setCurrentText("waived")
+    assert panel.row(0).text(3) == "beans are let in by hand"
+    panel.list.setCurrentItem(panel.row(0))
+    assert panel.waive.text() == "Take the waiver away"
+    qtbot.mouseClick(panel.waive, Qt.MouseButton.LeftButton)
+    assert window.document.project.waivers == ()

@@ -13,7 +13,7 @@ from spokeshave.model.diagnostics import Diagnostic
 from spokeshave.model.edits import EditError
 from spokeshave.model.history import History
 from spokeshave.model.project import Project
-from spokeshave.verify.check import findings
+from spokeshave.verify.check import look_over
 from spokeshave.verify.scenarios import Result
 
 CHECK_AFTER_MS = 120
@@ -34,6 +34,8 @@ class Document(QObject):
         self.path = path
         self.saved: Project | None = project if path else None
         self.findings: list[Diagnostic] = []
+        self.waived: list[tuple[Diagnostic, str]] = []
+        """Findings that may stand, with the reasons."""
         self.results: dict[str, Result] = {}
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
@@ -82,7 +84,8 @@ class Document(QObject):
         """Runs the static check now."""
         self._timer.stop()
         start = perf_counter()
-        self.findings = findings(self.project)
+        sorted_out = look_over(self.project)
+        self.findings, self.waived = list(sorted_out.open), list(sorted_out.waived)
         # A check that is felt waits until the typing pauses.
         took_ms = int(1000 * (perf_counter() - start))
         self._timer.setInterval(min(CHECK_AT_LAST_MS, max(CHECK_AFTER_MS, 4 * took_ms)))

@@ -1,11 +1,10 @@
-"""The lists below the stages: findings of the check and alarms of the run."""
+"""Lists below the stages that lead to places: what they share, and the alarms of the run."""
 
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHeaderView, QTreeWidget, QTreeWidgetItem, QWidget
 
-from spokeshave.desktop.document import Document
 from spokeshave.desktop.run_cluster import clock_text
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
@@ -13,10 +12,9 @@ from spokeshave.desktop.theme import theme
 from spokeshave.model.diagnostics import Place
 
 _ROLE = Qt.ItemDataRole.UserRole
-_SIGNS = {"error": "✕ error", "warning": "! warning", "advice": "· advice"}
 
 
-class _List(QTreeWidget):
+class PlaceList(QTreeWidget):
     """A flat list with a jump to the place behind each row."""
 
     def __init__(
@@ -42,31 +40,17 @@ class _List(QTreeWidget):
             item.setToolTip(i, text)
         self.addTopLevelItem(item)
 
+    def place_of(self, item: QTreeWidgetItem) -> Place | None:
+        place = item.data(0, _ROLE)
+        return place if isinstance(place, Place) else None
+
     def _go(self, item: QTreeWidgetItem) -> None:
         place = item.data(0, _ROLE)
         if isinstance(place, Place):
             self.selection.go(place)
 
 
-class FindingsList(_List):
-    """What the static check found, worst first."""
-
-    def __init__(self, document: Document, selection: Selection) -> None:
-        super().__init__(
-            "Findings", ["Severity", "Where", "What is wrong", "What to do"], [96, 220, 420, 300], selection
-        )
-        self.document = document
-        document.checked.connect(self.refresh)
-        self.refresh()
-
-    def refresh(self) -> None:
-        self.clear()
-        colours = {"error": "late", "warning": "false", "advice": "faint"}
-        for d in self.document.findings:
-            self.add([_SIGNS[d.severity], str(d.place), d.message, d.advice], d.place, colours[d.severity])
-
-
-class AlarmList(_List):
+class AlarmList(PlaceList):
     """Alarms of the run with their three times, newest first; a double click acknowledges."""
 
     def __init__(self, runner: Runner, selection: Selection) -> None:

@@ -31,10 +31,11 @@ from spokeshave.desktop.commands import CommandTable
 from spokeshave.desktop.details import Details
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.finder import Finder
+from spokeshave.desktop.findings import FindingsList
 from spokeshave.desktop.keeping import Keeper, RecoveryBar
 from spokeshave.desktop.machine_board.page import MachinePage
 from spokeshave.desktop.outline import Outline
-from spokeshave.desktop.panels import AlarmList, FindingsList
+from spokeshave.desktop.panels import AlarmList
 from spokeshave.desktop.proof.page import ProofPage
 from spokeshave.desktop.ribbon import Ribbon, stage_states
 from spokeshave.desktop.run_cluster import RunCluster

@@ -331,6 +331,15 @@ class Unit:
 
 
 @dataclass(frozen=True, slots=True)
+class Waiver:
+    """A finding of the check that may stand: its code, where it is, and why."""
+
+    code: str
+    place: str
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
 class Project:
     """A whole machine file."""
 
@@ -354,6 +363,7 @@ class Project:
     groups: tuple[Group, ...] = ()
     scenarios: tuple[Scenario, ...] = ()
     units: tuple[Unit, ...] = ()
+    waivers: tuple[Waiver, ...] = ()
 
     def runs_like(self, other: Project) -> bool:
         """Whether nothing that a run depends on differs: requirements, scenarios, comments on the file and places

@@ -12,6 +12,7 @@ from spokeshave.language.literals import time_text, value_text
 from spokeshave.model.chart_texts import block_text
 from spokeshave.model.diagnostics import Diagnostic
 from spokeshave.model.project import Project
+from spokeshave.verify.check import look_over
 from spokeshave.verify.coverage import coverage
 from spokeshave.verify.scenarios import Result
 
@@ -29,6 +30,7 @@ def record_html(project: Project, results: list[Result], found: list[Diagnostic]
         results=results,
         bars=[_bars(r) for r in results],
         findings=found,
+        waived=look_over(project).waived,
         value_text=value_text,
         time_text=time_text,
         block_text=block_text,

@@ -59,6 +59,7 @@ def axis_text(ms: float) -> str:
 def paint_axis(painter: QPainter, strip: TimingStrip) -> None:
     painter.fillRect(QRectF(0, 0, strip.width(), AXIS_H), theme.colour("raised"))
     painter.setFont(text_font(10))
+    cursors = [strip.x_of(c) for c in strip.cursors if c is not None]
     step = axis_step(strip.span_ms, strip.width() - strip.label_w)
     t = (strip.start_ms // step) * step
     while t < strip.start_ms + strip.span_ms:
@@ -66,8 +67,9 @@ def paint_axis(painter: QPainter, strip: TimingStrip) -> None:
         if x >= strip.label_w:
             painter.setPen(theme.colour("hairline"))
             painter.drawLine(QPointF(x, AXIS_H - 5), QPointF(x, AXIS_H))
-            painter.setPen(theme.colour("faint"))
-            painter.drawText(QPointF(x + 3, AXIS_H - 7), axis_text(t))
+            if not any(c - 48 < x < c + 66 for c in cursors):  # the cursor's own time stands there
+                painter.setPen(theme.colour("faint"))
+                painter.drawText(QPointF(x + 3, AXIS_H - 7), axis_text(t))
         t += step
     painter.setPen(theme.colour("hairline"))
     painter.drawLine(QPointF(0, AXIS_H), QPointF(strip.width(), AXIS_H))

@@ -4,6 +4,6 @@ A rule is a function of a `Look` (the project with what is known of it) that yie
 function in its family's module and an entry in that module's `RULES`.
 """
 
-from spokeshave.verify.check.run import findings
+from spokeshave.verify.check.run import every_finding, findings, look_over
 
-__all__ = ["findings"]
+__all__ = ["every_finding", "findings", "look_over"]

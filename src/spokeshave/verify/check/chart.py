@@ -10,6 +10,7 @@ from spokeshave.language.parse import parse_expression
 from spokeshave.language.syntax import TextError
 from spokeshave.model.diagnostics import Diagnostic, Place
 from spokeshave.model.project import Sequence
+from spokeshave.model.sections import sections
 from spokeshave.verify.check.look import Look, single_ways, warning
 from spokeshave.verify.usage import names_in
 
@@ -129,4 +130,27 @@ def shared_targets(look: Look) -> Iterator[Diagnostic]:
             )  # fmt: skip
 
 
-RULES = (unreachable, no_exit, constant_condition, branches_overlap, shared_targets)
+def unsound(look: Look) -> Iterator[Diagnostic]:
+    """A way out of a simultaneous branch, into one, or from one to another; a section that never ends."""
+    for q in look.project.sequences:
+        found = sections(q)
+        place = Place("sequence", item=q.name)
+        if found.problem:
+            yield warning("section-unsound", place, found.problem, "begin and end simultaneous branches together")
+            continue
+        for t in q.transitions:
+            begun = frozenset(t.targets)
+            if len(t.targets) < 2 or any(begun not in {b for b, _ in found.of.get(s, ())} for s in t.targets):
+                continue
+            joined = any(
+                len(u.sources) > 1 and all(begun in {b for b, _ in found.of.get(s, ())} for s in u.sources)
+                for u in q.transitions
+            )
+            if not joined:
+                yield warning(
+                    "section-never-joins", place, f"the branches that begin with {' and '.join(t.targets)} never meet again",
+                    "lead their last steps to one transition that waits for all",
+                )  # fmt: skip
+
+
+RULES = (unreachable, no_exit, constant_condition, branches_overlap, shared_targets, unsound)

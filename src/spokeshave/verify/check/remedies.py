@@ -1,0 +1,165 @@
+"""What one click does about a finding: an edit that mends it, where there is one that most likely is meant."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+
+from spokeshave.machine.wiring import exchanged
+from spokeshave.model.diagnostics import Diagnostic
+from spokeshave.model.edits import change_item, change_step, put_items
+from spokeshave.model.flow_edits import change_transition, delete_step
+from spokeshave.model.project import Action, Project, Qualifier, Sequence
+
+Remedy = tuple[str, Callable[[Project], Project]]
+"""What it does in a few words, and the edit."""
+USUAL_LONGEST = "T#10s"
+
+
+def remedy(project: Project, d: Diagnostic) -> Remedy | None:
+    """The remedy of a finding, or None where only a person knows."""
+    make = REMEDIES.get(d.code)
+    return None if make is None else make(project, d)
+
+
+def _named_sequence(project: Project, d: Diagnostic) -> Sequence | None:
+    return project.sequence(d.place.sequence)
+
+
+def _delete_signal(project: Project, d: Diagnostic) -> Remedy | None:
+    name = d.place.item
+    wired = any(s.lower() == name.lower() for x in project.devices for _, s in x.wires)
+    if wired or project.signal(name) is None:
+        return None
+    kept = tuple(s for s in project.signals if s.name != name)
+    return f"Delete {name}", lambda p: put_items(p, "signals", kept)
+
+
+def _normally_closed(project: Project, d: Diagnostic) -> Remedy | None:
+    name = d.place.item
+    index = next((i for i, s in enumerate(project.signals) if s.name == name), -1)
+    if index < 0:
+        return None
+
+    def mend(p: Project) -> Project:
+        p = change_item(p, "signals", index, contact="nc")
+        for i, x in enumerate(p.devices):
+            if x.kind == "emergency" and x.wired("contact") == name:
+                rest = tuple(v for v in x.parameters if v[0] != "normally_closed")
+                p = change_item(p, "devices", i, parameters=rest)
+        return p
+
+    return f"Wire {name} normally closed", mend
+
+
+def _priorities(project: Project, d: Diagnostic) -> Remedy | None:
+    q = _named_sequence(project, d)
+    if q is None or not 0 <= d.place.index < len(q.transitions):
+        return None
+    step = q.transitions[d.place.index].sources[0]
+    ways = [i for i, t in q.leaving(step) if len(t.sources) == 1]
+
+    def mend(p: Project) -> Project:
+        for n, i in enumerate(ways, 1):
+            p = change_transition(p, q.name, i, priority=n)
+        return p
+
+    return f"Give the ways out of {step} the priorities of their order", mend
+
+
+def _away(project: Project, d: Diagnostic) -> Remedy | None:
+    """Takes the R block away that resets what nobody stores."""
+    q = _named_sequence(project, d)
+    step = None if q is None else q.step(d.place.step)
+    if q is None or step is None:
+        return None
+    target = d.place.item.split()[-1].lower()
+    kept = tuple(a for a in step.actions if not (a.qualifier is Qualifier.R and a.target.lower() == target))
+    return f"Take the R block out of {step.name}", lambda p: change_step(p, q.name, step.name, actions=kept)
+
+
+def _exchange_window(project: Project, d: Diagnostic) -> Remedy | None:
+    q = _named_sequence(project, d)
+    step = None if q is None else q.step(d.place.item)
+    if q is None or step is None or step.shortest == step.longest:
+        return None
+    changes = {"shortest": step.longest, "longest": step.shortest}
+    return "Exchange shortest and longest", lambda p: change_step(p, q.name, step.name, **changes)
+
+
+def _in_condition(
+    edit: Callable[[Project, Diagnostic, str], str], what: str
+) -> Callable[[Project, Diagnostic], Remedy | None]:
+    def make(project: Project, d: Diagnostic) -> Remedy | None:
+        q = _named_sequence(project, d)
+        if q is None or not 0 <= d.place.index < len(q.transitions):
+            return None
+        text = edit(project, d, q.transitions[d.place.index].condition)
+        if text == q.transitions[d.place.index].condition:
+            return None
+        return what.format(text=text), lambda p: change_transition(p, q.name, d.place.index, condition=text)
+
+    return make
+
+
+def _rising(project: Project, d: Diagnostic, text: str) -> str:
+    name = d.message.split()[0]
+    return re.sub(rf"\b{re.escape(name)}\b", f"RISING({name})", text, count=1)
+
+
+def _at_least(project: Project, d: Diagnostic, text: str) -> str:
+    name = d.message.split()[0]
+    return re.sub(rf"(\b{re.escape(name)}\s*)=(?!=)", r"\1>=", text, count=1)
+
+
+def _longest(project: Project, d: Diagnostic) -> Remedy | None:
+    q = _named_sequence(project, d)
+    if q is None:
+        return None
+    return f"Give it {USUAL_LONGEST[2:]}", lambda p: change_step(p, q.name, d.place.item, longest=USUAL_LONGEST)
+
+
+def _delete_step(project: Project, d: Diagnostic) -> Remedy | None:
+    q = _named_sequence(project, d)
+    return None if q is None else (f"Delete {d.place.item}", lambda p: delete_step(p, q.name, d.place.item))
+
+
+def _whole_scope(project: Project, d: Diagnostic) -> Remedy | None:
+    index = next((i for i, t in enumerate(project.trips) if t.name == d.place.item), -1)
+    names = tuple(q.name for q in project.sequences)
+    return None if index < 0 else ("Give it all sequences", lambda p: change_item(p, "trips", index, scope=names))
+
+
+def _exchange_wires(project: Project, d: Diagnostic) -> Remedy | None:
+    pair = next(((a, b) for name, a, b in exchanged(project) if name == d.place.item), None)
+    index = next((i for i, x in enumerate(project.devices) if x.name == d.place.item), -1)
+    if pair is None or index < 0:
+        return None
+    other = {pair[0]: pair[1], pair[1]: pair[0]}
+    wires = tuple((other.get(t, t), s) for t, s in project.devices[index].wires)
+    return "Exchange the wires", lambda p: change_item(p, "devices", index, wires=wires)
+
+
+def _reset_at_start(project: Project, d: Diagnostic) -> Remedy | None:
+    """An R block in the initial step, for what is stored and never reset."""
+    q = _named_sequence(project, d)
+    initial = None if q is None else q.step(q.initial)
+    if q is None or initial is None:
+        return None
+    target = d.place.item.split()[-1]
+    actions = (*initial.actions, Action(Qualifier.R, target))
+    return f"Reset {target} in {initial.name}", lambda p: change_step(p, q.name, initial.name, actions=actions)
+
+
+def _no_stale_waiver(project: Project, d: Diagnostic) -> Remedy | None:
+    kept = tuple(w for w in project.waivers if f"the waiver of {w.code} at {w.place} " not in d.message)
+    return "Take the waiver away", lambda p: put_items(p, "waivers", kept)
+
+
+REMEDIES: dict[str, Callable[[Project, Diagnostic], Remedy | None]] = {
+    "read-nowhere": _delete_signal, "written-nowhere": _delete_signal, "stop-normally-open": _normally_closed,
+    "branches-overlap": _priorities, "reset-never-stored": _away, "stored-never-reset": _reset_at_start,
+    "window-reversed": _exchange_window, "level-for-edge": _in_condition(_rising, "Write {text}"),
+    "equal-overshoots": _in_condition(_at_least, "Write {text}"), "no-longest": _longest, "step-unreachable": _delete_step,
+    "trip-no-scope": _whole_scope, "wires-exchanged": _exchange_wires, "waiver-stale": _no_stale_waiver,
+}  # fmt: skip

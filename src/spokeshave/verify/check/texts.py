@@ -1,0 +1,222 @@
+"""Rules on names and texts: names that are nearly the same, timers that end themselves, counts met by chance, dead lines."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from itertools import pairwise
+
+from spokeshave.engine.link_sequence import transition_place
+from spokeshave.language import syntax as sx
+from spokeshave.language.literals import time_ms
+from spokeshave.language.parse import parse_expression, parse_statements
+from spokeshave.language.syntax import TextError
+from spokeshave.model.diagnostics import Diagnostic, Place
+from spokeshave.model.project import Sequence, Type
+from spokeshave.verify.check.look import Look, advice, warning
+from spokeshave.verify.usage import names_in
+
+_MIXED = str.maketrans({"0": "o", "1": "l", "i": "l", "_": None, "5": "s"})
+"""Letters that look alike, and what a person does not read."""
+
+
+def nearly_the_same(look: Look) -> Iterator[Diagnostic]:
+    """Two signals whose names a person takes for each other: `Valve_1` and `ValveI`, `Gate0` and `GateO`."""
+    first: dict[str, str] = {}
+    for s in look.project.signals:
+        key = s.name.lower().translate(_MIXED)
+        if key in first and first[key].lower() != s.name.lower():
+            yield warning("name-near", Place("signal", item=s.name), f"{s.name} and {first[key]} are nearly the same name",
+                          "rename one of them so that nobody takes it for the other")  # fmt: skip
+        first.setdefault(key, s.name)
+
+
+def _statements(look: Look) -> Iterator[tuple[Place, tuple[sx.Statement, ...]]]:
+    """Opening and closing logic and all bodies that can be read."""
+    p = look.project
+    texts = [(Place("opening"), p.opening), (Place("closing"), p.closing)]
+    texts += [(Place("body", q.name, b.name), b.text) for q in p.sequences for b in q.bodies]
+    for place, text in texts:
+        try:
+            yield place, parse_statements(text)
+        except TextError:
+            continue
+
+
+def _all(block: tuple[sx.Statement, ...]) -> Iterator[sx.Statement]:
+    for s in block:
+        yield s
+        for inner in sx.children(s)[1]:
+            yield from _all(inner)
+
+
+def _conditions(look: Look) -> Iterator[tuple[Place, Sequence | None, sx.Expression]]:
+    """Conditions of transitions, interlocks and trips that can be read."""
+    found: list[tuple[Place, Sequence | None, str]] = []
+    for q in look.project.sequences:
+        found += [(transition_place(q, i), q, t.condition) for i, t in enumerate(q.transitions)]
+    found += [(Place("interlock", item=i.output), None, i.condition) for i in look.project.interlocks]
+    found += [(Place("trip", item=t.name), None, t.condition) for t in look.project.trips]
+    for place, owner, text in found:
+        try:
+            yield place, owner, parse_expression(text)
+        except TextError:
+            continue
+
+
+def _parts(tree: sx.Expression) -> Iterator[sx.Expression]:
+    yield tree
+    match tree:
+        case sx.Unary():
+            yield from _parts(tree.operand)
+        case sx.Binary():
+            yield from _parts(tree.left)
+            yield from _parts(tree.right)
+        case sx.Call():
+            for a in tree.arguments:
+                yield from _parts(a.value)
+
+
+def timer_ends_itself(look: Look) -> Iterator[Diagnostic]:
+    """A TON whose own Q takes its input away: Q is on for one scan, and a text that runs before never sees it."""
+    kinds = {i.name.lower(): i.kind.upper() for i in look.project.instances}
+    for place, block in _statements(look):
+        for s in _all(block):
+            if not isinstance(s, sx.BlockCall) or kinds.get(str(s.instance).lower()) != "TON":
+                continue
+            own = f"{s.instance}.q".lower()
+            started = [a.value for a in s.inputs if a.name.lower() == "in"]
+            if any(name == own for tree in started for name, _ in names_in(tree)):
+                yield warning("timer-resets-itself", place.spot(s.span.line, s.span.column),
+                              f"{s.instance} is ended by its own Q, so Q is on for one scan only",
+                              "end it by what it has started, or read Q behind the call in the same text")  # fmt: skip
+
+
+def met_by_chance(look: Look) -> Iterator[Diagnostic]:
+    """A count, a time or a measured number compared with `=`: it can step over the value it is to meet."""
+    for place, q, tree in _conditions(look):
+        for part in _parts(tree):
+            if isinstance(part, sx.Binary) and part.op == "=":
+                for one, other in ((part.left, part.right), (part.right, part.left)):
+                    what = _steps_over(look, q, one)
+                    if what and not isinstance(other, sx.Name):
+                        yield warning("equal-overshoots", place, f"{one} is {what} and can step over the value it is compared with",
+                                      "compare with >= or <=")  # fmt: skip
+                        break
+
+
+def _steps_over(look: Look, q: Sequence | None, tree: sx.Expression) -> str:
+    if not isinstance(tree, sx.Name):
+        return ""
+    name = str(tree).lower()
+    steps = {s.name.lower() for s in q.steps} if q is not None else set()
+    if (
+        len(tree.parts) > 1
+        and tree.parts[-1].lower() == "t"
+        and (tree.parts[-2].lower() in steps or len(tree.parts) == 3)
+    ):
+        return "a step time"
+    signal = look.project.signal(name)
+    if signal is None:
+        return ""
+    if signal.type is Type.REAL:
+        return "a measured number"
+    counts = [u for u in look.used(name, "write") if u.place.kind in ("body", "opening", "closing")]
+    reads = {(u.place.kind, u.place.sequence, u.place.item) for u in look.used(name, "read")}
+    counted = any((u.place.kind, u.place.sequence, u.place.item) in reads for u in counts)
+    return "counted" if signal.type in (Type.INT, Type.DINT) and counted else ""
+
+
+def beyond_the_window(look: Look) -> Iterator[Diagnostic]:
+    """A way out that waits for a step time which the step's longest time is over before."""
+    for q in look.project.sequences:
+        for i, t in enumerate(q.transitions):
+            step = q.step(t.sources[0]) if len(t.sources) == 1 else None
+            longest = None if step is None else _ms(look, step.longest)
+            if step is None or longest is None:
+                continue
+            try:
+                tree = parse_expression(t.condition)
+            except TextError:
+                continue
+            for part in _parts(tree):
+                if (
+                    isinstance(part, sx.Binary)
+                    and part.op in (">=", ">")
+                    and str(part.left).lower() == f"{step.name}.t".lower()
+                ):
+                    awaited = part.right.value if isinstance(part.right, sx.Literal) else _ms(look, str(part.right))
+                    if isinstance(awaited, int) and awaited >= longest:
+                        yield warning("time-beyond-window", transition_place(q, i),
+                                      f"it waits until {step.name} has lasted {awaited} ms, and {step.name} is late after {longest} ms",
+                                      "make the longest time longer, or the awaited one shorter")  # fmt: skip
+
+
+def _ms(look: Look, text: str) -> int | None:
+    signal = look.project.signal(text.strip())
+    if signal is not None and signal.type is Type.TIME:
+        return int(signal.start)
+    try:
+        return time_ms(text) if text.strip() else None
+    except ValueError:
+        return None
+
+
+def dead_lines(look: Look) -> Iterator[Diagnostic]:
+    """Statements behind a RETURN or EXIT in the same block never run."""
+    for place, block in _statements(look):
+        blocks = [block, *(inner for s in _all(block) for inner in sx.children(s)[1])]
+        for lines in blocks:
+            for s, following in pairwise(lines):
+                if isinstance(s, sx.Jump):
+                    spot = place.spot(following.span.line, following.span.column)
+                    yield warning(
+                        "statement-unreachable",
+                        spot,
+                        f"nothing behind {s.kind.upper()} runs",
+                        "take it away, or move it before",
+                    )
+                    break
+
+
+def interlock_never_lets(look: Look) -> Iterator[Diagnostic]:
+    """An interlock that asks for its own output, or for what only its output brings: it can never be satisfied."""
+    for lock in look.project.interlocks:
+        try:
+            tree = parse_expression(lock.condition)
+        except TextError:
+            continue
+        brought = {lock.output.lower()}
+        for d in look.project.devices:
+            if d.kind == "actuator" and d.wired("extend").lower() == lock.output.lower():
+                brought.add(d.wired("extended").lower())
+            elif d.kind == "motor" and d.wired("run").lower() == lock.output.lower():
+                brought.add(d.wired("running").lower())
+        for part in _needed(tree):
+            if isinstance(part, sx.Name) and str(part).lower() in brought - {""}:
+                yield warning("interlock-circular", Place("interlock", item=lock.output),
+                              f"{lock.output} needs {part}, which comes only when {lock.output} is on",
+                              "await it in a step, or take it out of the interlock")  # fmt: skip
+
+
+def _needed(tree: sx.Expression) -> Iterator[sx.Expression]:
+    """The terms that must all be TRUE."""
+    if isinstance(tree, sx.Binary) and tree.op == "AND":
+        yield from _needed(tree.left)
+        yield from _needed(tree.right)
+    else:
+        yield tree
+
+
+def no_time(look: Look) -> Iterator[Diagnostic]:
+    """A time of an action that is nothing."""
+    for q in look.project.sequences:
+        for s in q.steps:
+            for a in s.actions:
+                if a.qualifier.timed and _ms(look, a.time) == 0:
+                    yield advice("time-zero", Place("action", q.name, f"{s.name} {a.target}"), f"{a.qualifier} {a.target} has the time 0",
+                                 "give it a time, or another qualifier")  # fmt: skip
+
+
+RULES = (
+    nearly_the_same, timer_ends_itself, met_by_chance, beyond_the_window, dead_lines, interlock_never_lets, no_time
+)  # fmt: skip
