@@ -51,13 +51,17 @@ class Theme:
 
     def __init__(self) -> None:
         self.now = LIGHT
+        self._made: dict[tuple[Colours, str], QColor] = {}
 
     @property
     def dark(self) -> bool:
         return self.now is DARK
 
     def colour(self, name: str) -> QColor:
-        return QColor(getattr(self.now, name))
+        key = (self.now, name)
+        if key not in self._made:
+            self._made[key] = QColor(getattr(self.now, name))
+        return self._made[key]
 
     @contextmanager
     def on_paper(self) -> Iterator[None]:

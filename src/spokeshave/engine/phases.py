@@ -88,7 +88,7 @@ def read_devices(program: Program, s: Situation) -> None:
                 if v[slot] != value and slot not in s.taken:
                     v[slot] = value
                     s.changed.append(slot)
-            elif slot == INNER:
+            elif slot == INNER and (value or s.hazards or d.inner):
                 _inward(s, d, i, index, value)
         if len(plan) > 1:
             s.dev_ahead[i] = plan = plan[1:]

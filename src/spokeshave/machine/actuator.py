@@ -109,18 +109,22 @@ class Actuator(Device):
             speed = 0 if self.two or extend else -self.back
         else:
             speed = self.away if extend else -self.back
+        _, p, v, _, _, before, origin, reached = state
         if failed:
             if "slow" in failed:
                 slowed = max(1, int(abs(speed) / self.value["slow_factor"]))
                 speed = slowed if speed > 0 else -slowed if speed else 0
             if "jammed" in failed:
                 speed = 0
-        if speed == state[2] and failed == state[5]:
-            return _At(k, state[1], speed, extend, retract, failed, state[6], state[7])
+        elif not before and self.plain and speed != v:
+            p += (k - origin) * v
+            return (k, 0 if p < 0 else self.stroke if p > self.stroke else p, speed, extend, retract, failed, k, -1)
+        if speed == v and failed == before:
+            return (k, p, speed, extend, retract, failed, origin, reached)
         reached = -1
         if self.bounce:
             reached = self._closed_at(state) if self._closed_at(state) <= k else -1
-        return _At(k, self.position(state, k), speed, extend, retract, failed, k, reached)
+        return (k, self.position(state, k), speed, extend, retract, failed, k, reached)
 
     def _closed_at(self, state: State) -> int:
         """The scan in which the switch of the end it goes to closes."""

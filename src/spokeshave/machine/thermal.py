@@ -70,7 +70,13 @@ class ThermalMass(Device):
         cooling = self.value["cooling_constant_s"] or heating
         self.decays = (self.period_ms / 1000 / cooling, self.period_ms / 1000 / heating)
         """Part of the way to the target that goes in a scan, while no heater is on and while one is."""
-        self.borders = tuple(self.value[n] * MICRO for n in ("high_c", "low_c", "limit_c"))
+        self.stills: tuple[int, ...] = tuple(math.ceil(40 / d) + 1 for d in self.decays)
+        v = self.value
+        self.borders = tuple(v[n] * MICRO for n in ("high_c", "low_c", "limit_c"))
+        hottest = max(v["start_c"], v["ambient_c"] + v["heater_k"] + v["heater2_k"])
+        looked_at = ("below_high" in self.used, "above_low" in self.used, v["limit_c"] <= hottest)
+        self.met = tuple(b for b, is_met in zip(self.borders, looked_at) if is_met)
+        """Borders at which something shows that somebody looks at."""
 
     def decay(self, state: State) -> float:
         return self.decays[state[3][0] or state[3][1]]
@@ -111,15 +117,17 @@ class ThermalMass(Device):
 
     def settled(self, state: State) -> int:
         """After 40 time constants nothing of a millionth of a degree is left to move."""
-        return int(state[0]) + math.ceil(40 / self.decay(state)) + 1
+        return int(state[0]) + int(self.stills[state[3][0] or state[3][1]])
 
     def next_change(self, state: State, k: int) -> int:
         return min(self._next_step(state, k), self.next_switch(state, k))
 
     def next_switch(self, state: State, k: int) -> int:
+        if not self.met:
+            return NEVER
         found, end = NEVER, self.settled(state)
         now, target = self.micro(state, k), state[2]
-        for border in self.borders:
+        for border in self.met:
             if (now >= border) is not (target >= border):
                 guess = self._when(state, border)
                 found = min(found, first_scan_near(guess, k + 1, end, lambda j, b=border, up=target >= border:

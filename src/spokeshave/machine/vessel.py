@@ -94,6 +94,8 @@ class Vessel(Device):
         self.rates = tuple(round(v[f"{n}_l_s"] * 1000 * period_ms) for n in (*_INLETS, *_OUTLETS))
         self.leak = round(v["leak_l_s"] * 1000 * period_ms)
         self.begin = min(self.begin, self.full)
+        self.looked_at = tuple(n in self.used for n in _SWITCHES)
+        self.is_supply = "stocked" in self.used
         self.counts = bool({"pulse_in", "pulse_out"} & self.used)
 
     def start(self) -> State:
@@ -119,10 +121,11 @@ class Vessel(Device):
         fallen = max(0, items - state[8]) * self.each
         before = self.level(state, k)
         level = min(self.full, (state[1] if k == state[0] else before) + fallen)
-        closed = self._switches(state, before)
+        closed = self._closed(state[3], before)
         if fallen:
             closed = self._closed(closed, level)
-        return _At(k, level, flow, closed, on, failed, (inward, outward), self._passed(state, k), items, before)
+        passed = self._passed(state, k) if self.counts else (0, 0)
+        return (k, level, flow, closed, on, failed, (inward, outward), passed, items, before)
 
     def _passed(self, state: State, k: int) -> tuple[int, int]:
         """What has flowed in and out; an empty vessel lets out what comes in."""
@@ -135,10 +138,6 @@ class Vessel(Device):
         elif state[2] < 0:
             out = min(out, state[1] + inward * n)
         return came + inward * n, went + out
-
-    def _switches(self, state: State, level: int) -> tuple[bool, bool, bool]:
-        """Without failures; between turns the level goes one way only."""
-        return self._closed(state[3], level)
 
     def _closed(self, before: tuple[bool, bool, bool], level: int) -> tuple[bool, bool, bool]:
         """The switches at a level that was come to from where they were like `before`."""
@@ -163,12 +162,12 @@ class Vessel(Device):
 
     def sense(self, state: State, k: int) -> tuple[Value, ...]:
         level, failed = self.level(state, k), state[5]
-        low, middle, high = self._switches(state, level)
+        low, middle, high = self._closed(state[3], level)
         if failed:
             low, middle, high = (stuck(n, x, failed) for n, x in zip(_SWITCHES, (low, middle, high)))
         shown = level // self.grain * self.grain / MICRO
         pulses = self._pulses(state, k) if self.counts else (False, False)
-        return (shown, low, middle, high, level > 0, *pulses, self.spills(state, k))
+        return (shown, low, middle, high, level > 0, *pulses, state[2] > 0 and self.spills(state, k))
 
     def settled(self, state: State) -> int:
         level, flow = int(state[1]), int(state[2])
@@ -183,11 +182,12 @@ class Vessel(Device):
         found = self._next_pulse(state, k) if self.counts else NEVER
         if flow == 0:
             return found
-        for border, was in zip(self.borders, state[3]):
+        for border, was, looked_at in zip(self.borders, state[3], self.looked_at):
             at = border - self.slack * was
-            if (level >= at) is (flow < 0):
+            if looked_at and (level >= at) is (flow < 0):
                 found = min(found, self._passes(state, k, at))
-        found = min(found, self._passes(state, k, 1))
+        if self.is_supply:
+            found = min(found, self._passes(state, k, 1))
         spills = int(state[0]) + (self.full - int(state[1])) // flow + 1 if flow > 0 else NEVER
         return min(found, spills) if spills > k else found
 

@@ -21,6 +21,7 @@ from spokeshave.model.chart_texts import window_text
 from spokeshave.verify.measure import Measured, measure
 
 ROW_H = 28
+ROWS_AT_ONCE = 6
 MEASURED_MS = 250
 """How often times and bars over the whole run are looked at again while it goes on."""
 
@@ -32,6 +33,8 @@ class SheetView(QTableView):
         super().__init__()
         self.sheet, self.editor, self.runner, self.selection = sheet, editor, runner, editor.selection
         self.live = Live()
+        self._late: set[str] = set()
+        """Steps whose rows are to be painted again."""
         self._again = QTimer(self)
         self._again.setSingleShot(True)
         self._again.setInterval(MEASURED_MS)
@@ -88,7 +91,7 @@ class SheetView(QTableView):
             sheet.clock: 76,
             sheet.next: room((sheet.text(r, sheet.next) for r in range(sheet.rowCount())), plain, 20, 80, 200),
             sheet.comment: room((s.comment for s in q.steps), plain, 20, 120, 260),
-            sheet.measured: room(map(lasted_text, sheet.lasted.values()), plain, 18, 62, 150),
+            sheet.measured: room(map(lasted_text, sheet.lasted.values()), plain, 18, 92, 150),
         }
         widths |= {
             FIRST_MARK + i: room(marks.get(n.lower(), ()), bold, 12, 30, 120) for i, n in enumerate(sheet.targets)
@@ -168,23 +171,28 @@ class SheetView(QTableView):
         before, was, on, forced = set(self.live.waiting), self.live.was, self.live.on, self.live.forced
         changed = self.live.read(self.runner, self.sheet.name)
         if changed:
-            self._update_steps(before | set(self.live.waiting) | (was ^ self.live.was))
+            self._late |= before | set(self.live.waiting) | (was ^ self.live.was)
             if on != self.live.on or forced != self.live.forced:
                 self.horizontalHeader().viewport().update()
             if forced != self.live.forced:
                 self.viewport().update()
+        if self._late:
+            self._update_steps()
         if changed and (not self.runner.running or not self._again.isActive()):
             self._again.start()
             if not self.runner.running:
                 self._show_measured()
 
-    def _update_steps(self, names: set[str]) -> None:
-        """Repaints the rows of some steps."""
-        steps = self.sheet.sequence.steps
-        height = self.viewport().height()
+    def _update_steps(self) -> None:
+        """Repaints the rows of steps that are late with it; of many, while the run goes on, some now and the rest next."""
+        steps, height = self.sheet.sequence.steps, self.viewport().height()
+        most = ROWS_AT_ONCE if self.runner.running else len(steps)
+        now = set(self.live.waiting) & self._late
+        now |= set(sorted(self._late - now)[: max(0, most - len(now))])
+        self._late -= now
         for i, row in enumerate(self.sheet.flow.rows):
             top = self.rowViewportPosition(i)
-            if steps[row.step].name in names and -self.rowHeight(i) < top < height:
+            if steps[row.step].name in now and -self.rowHeight(i) < top < height:
                 self.viewport().update(0, top, self.viewport().width(), self.rowHeight(i))
 
     def _show_measured(self) -> None:
@@ -206,9 +214,12 @@ class SheetView(QTableView):
         self.sheet.lasted = self.measured.lasted if self.measured else {}
         texts = [lasted_text(x) for x in self.sheet.lasted.values()]
         wanted = 18 + QFontMetrics(text_font(13)).horizontalAdvance(max(texts, key=len, default=""))
-        if wanted > self.columnWidth(self.sheet.measured):
+        # Another width moves every column: while the run goes on that waits, or is a good piece at once.
+        have = self.columnWidth(self.sheet.measured)
+        if wanted > have and (not self.runner.running or have < 92):
             self.setColumnWidth(self.sheet.measured, wanted)
-        self.setColumnHidden(self.sheet.measured, not self.sheet.lasted)
+        # From the first scan on, so that no column moves while one looks.
+        self.setColumnHidden(self.sheet.measured, self.measured is None)
 
     @property
     def cycle_text(self) -> str:
