@@ -526,3 +526,27 @@ def test_a_forced_signal_is_marked_where_it_is_waited_for(window):
     purple = QColor("#7B4FA3")
     assert image != plain
     assert any(image.pixelColor(x, y) == purple for x in range(image.width()) for y in range(image.height()))
+
+
+def test_a_force_is_marked_in_the_conditions_of_sheet_and_chart(qtbot, window):
+    batch(window, 5)
+    chart = window.bench.faces.charts["Roast"]
+    plain = chart.grab().toImage()
+    window.runner.do("force", "BeanTemp", 30.0)
+    window.runner.run_for(20)
+    assert chart.live.forced_words("Charge.T >= T#3s AND BeanTemp >= ChargeTemp") == [(21, "BeanTemp")]
+    assert chart.live.forced_words("Other.BeanTemp") == []
+
+    def purple(widget) -> int:
+        image = widget.grab().toImage()
+        colour = QColor("#7B4FA3")
+        return sum(image.pixelColor(x, y) == colour for x in range(image.width()) for y in range(image.height()))
+
+    assert chart.grab().toImage() != plain and purple(chart.viewport()) > 5
+    window.show_stage(2)
+    window.show_face("sheet")
+    view = window.sequence.stack.currentWidget()
+    assert purple(view.viewport()) > 5
+    window.runner.do("unforce", "BeanTemp")
+    window.runner.run_for(20)
+    assert purple(view.viewport()) == 0

@@ -258,6 +258,11 @@ class StepItem(QGraphicsItem):
             at = QPointF(x + HALF_BAR + 7, y + 4 + LINE_H * row)
             painter.setPen(ink)
             painter.drawText(at, line)
+            painter.setPen(QPen(theme.colour("forced"), 1.6))
+            for start, word in self.view.live.forced_words(line):
+                place = QPointF(at.x() + metrics.horizontalAdvance(line[:start]), at.y())
+                painter.drawText(place, word)
+                painter.drawLine(place + QPointF(0, -11), place + QPointF(metrics.horizontalAdvance(word), -11))
             painter.setPen(QPen(theme.colour("false"), 2, Qt.PenStyle.DotLine))
             for term in awaited.missing if awaited is not None else ():
                 start = line.find(term.text)

@@ -53,7 +53,7 @@ class ChartView(ChartPaper):
     def follow_run(self) -> None:
         if not self.isVisible():
             return
-        before, was = set(self.live.waiting), self.live.was
+        before, was, forced = set(self.live.waiting), self.live.was, self.live.forced
         if not self.live.read(self.runner, self.name):
             return
         self._awaited = {a.transition: a for w in self.live.waiting.values() for a in w.ways}
@@ -61,6 +61,9 @@ class ChartView(ChartPaper):
             shown = self.folded.shown_as(name)
             if shown in self.items_by_step:
                 self.items_by_step[shown].update()
+        if forced != self.live.forced:
+            for item in self.items_by_step.values():
+                item.update()
         self.overview.update()
         come = [n for n in self.live.waiting if n not in before]
         if come and self.follows:

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import re
+
 from spokeshave.desktop.runner import Runner
 from spokeshave.engine.explain import Waiting
+
+_WORD = re.compile(r"[A-Za-z_]\w*")
 
 
 class Live:
@@ -35,3 +39,10 @@ class Live:
         same = waiting == self.waiting and was == self.was and on == self.on and forced == self.forced
         self.waiting, self.was, self.on, self.forced = waiting, was, on, forced
         return not same
+
+    def forced_words(self, text: str) -> list[tuple[int, str]]:
+        """Where the names of forced signals stand in a condition, and the names as they are written."""
+        if not self.forced:
+            return []
+        found = ((m.start(), m[0]) for m in _WORD.finditer(text) if m[0].lower() in self.forced)
+        return [(at, word) for at, word in found if at == 0 or text[at - 1] != "."]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from typing import TYPE_CHECKING, Any
 
-from PySide6.QtCore import QRect, QRectF, QSize, Qt
+from PySide6.QtCore import QPointF, QRect, QRectF, QSize, Qt
 from PySide6.QtGui import QBrush, QColor, QFontMetrics, QPainter, QPen
 from PySide6.QtWidgets import QHeaderView, QLineEdit, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
@@ -159,6 +159,12 @@ class SheetDelegate(QStyledItemDelegate):
             painter.setPen(theme.colour("ink"))
             shown = _cut(line, painter, inner.width())
             painter.drawText(area, Qt.AlignmentFlag.AlignVCenter | Qt.TextFlag.TextDontClip, shown)
+            painter.setPen(QPen(theme.colour("forced"), 1.6))
+            for start, word in self.view.live.forced_words(shown):
+                place = area.adjusted(metrics.horizontalAdvance(shown[:start]), 0, 0, 0)
+                painter.drawText(place, Qt.AlignmentFlag.AlignVCenter | Qt.TextFlag.TextDontClip, word)
+                end = place.topLeft() + QPointF(metrics.horizontalAdvance(word), 1)
+                painter.drawLine(place.topLeft() + QPointF(0, 1), end)
             painter.setPen(QPen(theme.colour("false"), 2, Qt.PenStyle.DotLine))
             for term in awaited.missing if awaited is not None else ():
                 start = shown.find(term.text)
