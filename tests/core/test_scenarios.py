@@ -52,6 +52,11 @@ def verdict(expectation: str, deeds: str = "at 100 ms: press Button for 100 ms",
         ('expect alarm "late"', FAIL, 11990, "it was not raised; raised were: none"),
         ("expect no alarms", PASS, 11990, "none was raised"),
         ("expect no hazards", PASS, 11990, "none was raised"),
+        ("expect Main.Idle entered 2 times", PASS, 4100, "entered 2 times"),
+        ("expect Main.Idle entered at least 2 times", PASS, 4100, "entered 2 times"),
+        ("expect Main.Idle entered 3 times", NOT, 4100, "entered 2 times"),
+        ("expect Main.Idle entered at most 1 times", FAIL, 4100, "entered for the 2. time"),
+        ("expect Main.Idle entered 1 times", FAIL, 4100, "entered for the 2. time"),
     ],
 )
 def test_expectations_are_decided_at_their_time(expectation, outcome, time_ms, because):

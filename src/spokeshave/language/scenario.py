@@ -40,7 +40,9 @@ class DeedRow:
 
 @dataclass(frozen=True, slots=True)
 class ExpectRow:
-    """An expectation. `conditions` are one or two expressions, `names` a sequence with steps, `note` an alarm's text."""
+    """An expectation. `conditions` are one or two expressions, `names` a sequence with steps, `note` an alarm's text,
+    `count` how often.
+    """
 
     line: int
     text: str
@@ -49,6 +51,7 @@ class ExpectRow:
     conditions: tuple[str, ...] = ()
     names: tuple[str, ...] = ()
     note: str = ""
+    count: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -167,7 +170,7 @@ class _Row:
         return DeedRow(self.line, self.text.strip(), moment, str(tree.data), target, value, ms)
 
     def expectation(self, tree: Any) -> ExpectRow:
-        kind, ms = str(tree.data), 0
+        kind, ms, count = str(tree.data), 0, 0
         conditions: list[str] = []
         names: list[str] = []
         note = ""
@@ -181,7 +184,9 @@ class _Row:
             elif isinstance(c, Token) and c.type == "STRING":
                 note = str(c).strip('"')
             elif isinstance(c, Token) and c.type in ("LEAST", "MOST"):
-                kind = f"lasts_{c.lower()}"
+                kind = f"{'lasts' if kind == 'lasts' else 'entered'}_{c.lower()}"
+            elif isinstance(c, Token) and c.type == "INT_LITERAL":
+                count = int(c)
             elif isinstance(c, Tree):
                 conditions.append(self.condition(c))
-        return ExpectRow(self.line, self.text.strip(), kind, ms, tuple(conditions), tuple(names), note)
+        return ExpectRow(self.line, self.text.strip(), kind, ms, tuple(conditions), tuple(names), note, count)

@@ -155,6 +155,29 @@ class LeadsTo(Watcher):
             self.decide(Outcome.PASS, f"{self.count} times, at most {self.longest} ms")
 
 
+class Entered(Watcher):
+    """Seq.Step entered N times, at least N times, at most N times."""
+
+    def __init__(self, row: ExpectRow, program: Program, trees: tuple[ck.Checked, ...]) -> None:
+        super().__init__(row, program, trees)
+        self.seq = next(q for q in program.sequences if q.name.lower() == row.names[0].lower())
+        self.step = next(s.index for s in self.seq.steps if s.name.lower() == row.names[1].lower())
+        self.count, self.last_ms = 0, 0
+
+    def look(self, s: Situation) -> None:
+        if self.step in s.came[self.seq.index]:
+            self.count += 1
+            self.last_ms = self.now
+            if self.count > self.row.count and self.row.kind != "entered_least":
+                self.decide(Outcome.FAIL, f"entered for the {self.count}. time")
+            elif self.count == self.row.count and self.row.kind == "entered_least":
+                self.decide(Outcome.PASS, f"entered {self.count} times")
+
+    def end(self) -> None:
+        enough = self.count >= self.row.count or self.row.kind == "entered_most"
+        self.decide(Outcome.PASS if enough else Outcome.NOT_REACHED, f"entered {self.count} times", self.last_ms)
+
+
 class Steps(Watcher):
     """Expectations on when steps are entered and left: order, reach, lasts."""
 
@@ -270,4 +293,7 @@ WATCHERS: dict[str, type[Watcher]] = {
     "no_alarm": Alarms,
     "no_alarms": Alarms,
     "no_hazards": Alarms,
+    "entered": Entered,
+    "entered_least": Entered,
+    "entered_most": Entered,
 }
