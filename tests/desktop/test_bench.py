@@ -20,6 +20,7 @@ from PySide6.QtWidgets import QPushButton
 
 from spokeshave.desktop.bench.bar import moment_ms
 from spokeshave.desktop.bench.lane_list import LaneList
+from spokeshave.desktop.machine_board import scene
 from spokeshave.desktop.runner import SPEEDS
 from spokeshave.engine.session import Session
 from spokeshave.fieldbus.real_time import Jitter
@@ -330,8 +331,11 @@ def test_in_hand_drive_a_click_moves_a_device_and_interlocks_stay(qtbot, window)
     click("ChargeGate")
     assert v[slots["gateopened"]] and "home needs" in window.bench.bar.home.toolTip()
     assert "GateClosed" in window.bench.bar.home.toolTip()
+    free = board.grab().toImage()
     click("BeanBed")
     assert not v[slots["burner"]], "the burner is interlocked with the drum"
+    assert scene.blocked(board.sight(), device("BeanBed")) == ["⊘ Burner is blocked"]
+    assert board.grab().toImage() != free
     click("RoastDrum")
     click("ExhaustFan")
     r.run_for(3000)

@@ -40,10 +40,6 @@ class PlaceList(QTreeWidget):
             item.setToolTip(i, text)
         self.addTopLevelItem(item)
 
-    def place_of(self, item: QTreeWidgetItem) -> Place | None:
-        place = item.data(0, _ROLE)
-        return place if isinstance(place, Place) else None
-
     def _go(self, item: QTreeWidgetItem) -> None:
         place = item.data(0, _ROLE)
         if isinstance(place, Place):

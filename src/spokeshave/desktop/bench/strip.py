@@ -17,7 +17,6 @@ from spokeshave.desktop.bench.strip_marks import (
     paint_interval,
     paint_marks,
     paint_names,
-    seconds,
 )
 from spokeshave.desktop.bench.strip_names import NameColumn, paint_limits
 from spokeshave.desktop.runner import Runner
@@ -36,7 +35,6 @@ class TimingStrip(QWidget):
     then, a right press sets cursor B. M keeps the interval between them; Escape goes back to the present.
     """
 
-    measured = Signal()
     scrolled = Signal()
     """Another lane is at the top, or the lanes are more or fewer."""
 
@@ -231,7 +229,6 @@ class TimingStrip(QWidget):
         if which == 0:
             self.runner.look_at(at)
         self.cursors[which] = at
-        self.measured.emit()
         self.update()
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
@@ -315,6 +312,3 @@ class TimingStrip(QWidget):
         if a is None or b is None:
             return ""
         return f"B - A = {time_text(int(b - a))[2:]}"
-
-
-__all__ = ["Interval", "TimingStrip", "seconds"]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from typing import NamedTuple
 
 from PySide6.QtCore import QPointF, QRectF, Qt
@@ -11,10 +10,10 @@ from PySide6.QtGui import QPainter, QPainterPath, QPen
 from spokeshave.desktop.machine_board.drawings import W
 from spokeshave.desktop.machine_board.drawings_panel import DRAWINGS
 from spokeshave.desktop.theme import text_font, theme
+from spokeshave.engine.by_hand import is_asked, is_blocked
 from spokeshave.engine.program import Program
 from spokeshave.engine.situation import Situation
-from spokeshave.engine.trace import Trace
-from spokeshave.machine.kinds import sensors_of, terminals_of
+from spokeshave.machine.kinds import terminals_of
 from spokeshave.machine.wiring import words_of
 from spokeshave.model.project import Connection, Device, Group, Project
 
@@ -30,7 +29,6 @@ class Sight(NamedTuple):
     program: Program
     situation: Situation
     part: float
-    trace: Trace | None = None
 
 
 def cell(at: tuple[int, int]) -> QRectF:
@@ -175,7 +173,21 @@ def looks(sight: Sight, index: int) -> object:
     described = program.project.devices[index]
     slots = {program.slots.get(name.lower(), -1) for _, name in described.wires}
     held = slots & s.forces.keys(), slots & s.taken
-    return (device_picture(sight, index), s.dev_failed[index], [t for i, t in s.hazards if i == index], held)
+    return (
+        device_picture(sight, index),
+        blocked(sight, described),
+        s.dev_failed[index],
+        [t for i, t in s.hazards if i == index],
+        held,
+    )
+
+
+def blocked(sight: Sight, d: Device) -> list[str]:
+    """In hand drive, the outputs of a device that are asked for and kept off."""
+    if sight.situation.hand is None:
+        return []
+    outputs = [s for _, s in d.wires if is_asked(sight.program, sight.situation, s)]
+    return [f"⊘ {o} is blocked" for o in outputs if is_blocked(sight.program, sight.situation, o)]
 
 
 def flows(sight: Sight | None) -> object:
@@ -189,7 +201,8 @@ def paint_device(painter: QPainter, d: Device, box: QRectF, chosen: bool, picked
     index = names.get(d.name.lower(), -1)
     failed: frozenset[str] = sight.situation.dev_failed[index] if sight is not None and index >= 0 else frozenset()
     harmed = [t for i, t in sight.situation.hazards if i == index] if sight is not None and index >= 0 else []
-    troubled = bool(failed or harmed)
+    barred = blocked(sight, d) if sight is not None and index >= 0 else []
+    troubled = bool(failed or harmed or barred)
     painter.setBrush(theme.colour("surface"))
     edge = "accent" if chosen or picked else "late" if troubled else "hairline"
     painter.setPen(QPen(theme.colour(edge), 1.8 if chosen or picked or troubled else 1))
@@ -209,7 +222,7 @@ def paint_device(painter: QPainter, d: Device, box: QRectF, chosen: bool, picked
     if troubled:
         painter.setPen(theme.colour("late"))
         painter.setFont(text_font(10, bold=True))
-        text = ", ".join([f"⚠ {t}" for t in sorted(harmed)] + [f"✕ {f}" for f in sorted(failed)])
+        text = ", ".join([f"⚠ {t}" for t in sorted(harmed)] + [f"✕ {f}" for f in sorted(failed)] + barred)
         short = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(box.width() - 12))
         place = QRectF(box.left() + 7, box.bottom() - 14, box.width() - 12, 13)
         painter.drawText(place, Qt.AlignmentFlag.AlignVCenter, short)
@@ -217,14 +230,8 @@ def paint_device(painter: QPainter, d: Device, box: QRectF, chosen: bool, picked
     painter.translate(box.left() + (box.width() - W * _SCALE) / 2, box.top() + _UP)
     painter.scale(_SCALE, _SCALE * (0.88 if troubled else 1.0))
     device = sight.program.devices[index].device
-    DRAWINGS[d.kind](painter, device_picture(sight, index), device.value, _seen(d))
+    DRAWINGS[d.kind](painter, device_picture(sight, index), device.value, short_names(d))
     painter.restore()
-
-
-def _seen(d: Device) -> Mapping[str, str]:
-    """Short names of what is wired; terminals that another device is coupled to have none."""
-    names = short_names(d)
-    return {t.name: names.get(t.name, "") for t in sensors_of(d) if t.name in names} | names
 
 
 def _paint_held(painter: QPainter, d: Device, box: QRectF, sight: Sight) -> float:
