@@ -18,6 +18,8 @@ from spokeshave.machine.device import NEVER, first_scan, first_scan_near
 
 MICRO = 1000
 """Micrometres in a millimetre."""
+AT_REST = 1e-9
+"""Micrometres a scan that are no movement: a thousandth of a millimetre in a hundred days."""
 Piece = tuple[float, float, float, float]
 Course = tuple[Piece, ...]
 REST: Course = ((0.0, 0.0, 0.0, 0.0),)
@@ -113,7 +115,7 @@ def first_crossing(course: Course, n: int, up: int | None, down: int | None) -> 
         if high == NEVER:
             v = speed(course, low)
             border = up if v > 0 else down
-            if not v or border is None:
+            if abs(v) < AT_REST or border is None:
                 return NEVER
             guess = low + math.ceil((border - place(course, low)) / v)
             return first_scan_near(guess, low + 1, max(low + 1, guess) + 3, crossed)
