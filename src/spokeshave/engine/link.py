@@ -150,6 +150,7 @@ class Linker:
             reset=reset,
             home=f(home[0]) if home else None,
             home_slot=table.home,
+            home_tree=home[1] if home else None,
             interlocks=tuple(i(code) for i in interlocks if i is not None),
             pairs=tuple(p for p in pairs if p is not None),
             outputs=tuple(

@@ -244,6 +244,7 @@ class Program:
     reset: int
     home: Compiled | None
     home_slot: int
+    home_tree: Checked | None
     interlocks: tuple[LinkedInterlock, ...]
     pairs: tuple[LinkedPair, ...]
     outputs: tuple[tuple[int, int], ...]

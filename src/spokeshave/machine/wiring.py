@@ -164,6 +164,14 @@ def exchanged(project: Project) -> tuple[tuple[str, str, str], ...]:
     return tuple(out)
 
 
+def exchange(project: Project, device: str, one: str, other: str) -> Project:
+    """The signals of two terminals the other way round."""
+    index = next(i for i, d in enumerate(project.devices) if d.name == device)
+    names = {one: other, other: one}
+    wires = tuple((names.get(t, t), s) for t, s in project.devices[index].wires)
+    return change_item(project, "devices", index, wires=wires)
+
+
 def device_of(project: Project, kind: str, signals: Sequence[str], at: tuple[int, int] = (0, 0)) -> Device:
     """A new device of a kind for chosen signals, wired to them. Raises `EditError` if one finds no terminal.
 

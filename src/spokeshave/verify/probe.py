@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from functools import lru_cache
 
 from spokeshave.engine.explain import Term, blockers
 from spokeshave.engine.names import SlotTable
@@ -34,11 +33,10 @@ def probe(session: Session, text: str) -> Callable[[], bool]:
 
 def missing_for_home(program: Program, s: Situation) -> tuple[Term, ...]:
     """What keeps the machine from its home position; empty at home, and without a home expression."""
-    text = program.project.home
-    return blockers(_tree(program.project, text), text, s.v) if text.strip() else ()
+    tree = program.home_tree
+    return () if tree is None else blockers(tree, program.project.home, s.v)
 
 
-@lru_cache(maxsize=8)
 def _tree(project: Project, text: str) -> Checked:
     tree = None
     checker = Checker(SheetScope(SlotTable(project)))

@@ -20,9 +20,8 @@ from spokeshave.desktop.document import Document
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.theme import theme
 from spokeshave.machine.kinds import KINDS
-from spokeshave.machine.wiring import Proposal, exchanged, likely_kind, make_device, proposals, unwired, wire
+from spokeshave.machine.wiring import Proposal, exchange, exchanged, likely_kind, make_device, proposals, unwired, wire
 from spokeshave.model.diagnostics import Place
-from spokeshave.model.edits import change_item
 from spokeshave.model.project import Project
 
 _ROLE = Qt.ItemDataRole.UserRole
@@ -32,14 +31,6 @@ def free_cell(project: Project) -> tuple[int, int]:
     """The first empty cell of the board, row by row, five columns wide."""
     taken = {d.at for d in project.devices} | {x.at for x in project.labels}
     return next((c, r) for r in range(10_000) for c in range(5) if (c, r) not in taken)
-
-
-def exchange(project: Project, device: str, one: str, other: str) -> Project:
-    """The signals of two terminals the other way round."""
-    index = next(i for i, d in enumerate(project.devices) if d.name == device)
-    names = {one: other, other: one}
-    wires = tuple((names.get(t, t), s) for t, s in project.devices[index].wires)
-    return change_item(project, "devices", index, wires=wires)
 
 
 def _many(count: int, what: str) -> str:

@@ -5,9 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from spokeshave.engine.link_sequence import transition_place
-from spokeshave.language.literals import time_ms
 from spokeshave.model.diagnostics import Diagnostic, Place
-from spokeshave.model.project import Project, Qualifier, Sequence, SignalClass, Type
+from spokeshave.model.project import Project, Qualifier, Sequence, SignalClass
 from spokeshave.verify.check.look import Look, advice, warning
 from spokeshave.verify.usage import Use, uses_in_expression
 
@@ -80,21 +79,11 @@ def window_reversed(look: Look) -> Iterator[Diagnostic]:
     """Shortest longer than longest, or a transition time that the longest time never lets come."""
     for q in look.project.sequences:
         for s in q.steps:
-            shortest, longest = _ms(look, s.shortest), _ms(look, s.longest)
+            shortest, longest = look.time_ms(s.shortest), look.time_ms(s.longest)
             if shortest is not None and longest is not None and shortest >= longest:
                 yield warning("window-reversed", Place("step", q.name, s.name),
                               f"its shortest time {s.shortest} is not below its longest {s.longest}",
                               "exchange or correct them")  # fmt: skip
-
-
-def _ms(look: Look, text: str) -> int | None:
-    signal = look.project.signal(text.strip())
-    if signal is not None and signal.type is Type.TIME:
-        return int(signal.start)
-    try:
-        return time_ms(text) if text.strip() else None
-    except ValueError:
-        return None
 
 
 def level_for_edge(look: Look) -> Iterator[Diagnostic]:

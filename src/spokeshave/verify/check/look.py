@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections import defaultdict
 from functools import cached_property
 
+from spokeshave.language.literals import time_ms
 from spokeshave.model.diagnostics import Diagnostic, Place, Severity
-from spokeshave.model.project import Project, Sequence, Transition
+from spokeshave.model.project import Project, Sequence, Transition, Type
 from spokeshave.model.structure import Structure, structure
 from spokeshave.verify.usage import Use, uses
 
@@ -30,6 +31,16 @@ class Look:
 
     def used(self, name: str, *how: str) -> list[Use]:
         return [u for u in self.by_name.get(name.lower(), ()) if u.how in how]
+
+    def time_ms(self, text: str) -> int | None:
+        """What a time literal or a TIME signal begins with, in ms; None for no time."""
+        signal = self.project.signal(text.strip())
+        if signal is not None and signal.type is Type.TIME:
+            return int(signal.start)
+        try:
+            return time_ms(text) if text.strip() else None
+        except ValueError:
+            return None
 
 
 def warning(code: str, place: Place, message: str, advice: str) -> Diagnostic:

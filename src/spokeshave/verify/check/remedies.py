@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 
-from spokeshave.machine.wiring import exchanged
+from spokeshave.machine.wiring import exchange, exchanged
 from spokeshave.model.diagnostics import Diagnostic
 from spokeshave.model.edits import change_item, change_step, put_items
 from spokeshave.model.flow_edits import change_transition, delete_step
@@ -132,12 +132,7 @@ def _whole_scope(project: Project, d: Diagnostic) -> Remedy | None:
 
 def _exchange_wires(project: Project, d: Diagnostic) -> Remedy | None:
     pair = next(((a, b) for name, a, b in exchanged(project) if name == d.place.item), None)
-    index = next((i for i, x in enumerate(project.devices) if x.name == d.place.item), -1)
-    if pair is None or index < 0:
-        return None
-    other = {pair[0]: pair[1], pair[1]: pair[0]}
-    wires = tuple((other.get(t, t), s) for t, s in project.devices[index].wires)
-    return "Exchange the wires", lambda p: change_item(p, "devices", index, wires=wires)
+    return None if pair is None else ("Exchange the wires", lambda p: exchange(p, d.place.item, *pair))
 
 
 def _reset_at_start(project: Project, d: Diagnostic) -> Remedy | None:

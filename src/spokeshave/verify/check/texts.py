@@ -7,7 +7,6 @@ from itertools import pairwise
 
 from spokeshave.engine.link_sequence import transition_place
 from spokeshave.language import syntax as sx
-from spokeshave.language.literals import time_ms
 from spokeshave.language.parse import parse_expression, parse_statements
 from spokeshave.language.syntax import TextError
 from spokeshave.model.diagnostics import Diagnostic, Place
@@ -131,7 +130,7 @@ def beyond_the_window(look: Look) -> Iterator[Diagnostic]:
     for q in look.project.sequences:
         for i, t in enumerate(q.transitions):
             step = q.step(t.sources[0]) if len(t.sources) == 1 else None
-            longest = None if step is None else _ms(look, step.longest)
+            longest = None if step is None else look.time_ms(step.longest)
             if step is None or longest is None:
                 continue
             try:
@@ -144,21 +143,11 @@ def beyond_the_window(look: Look) -> Iterator[Diagnostic]:
                     and part.op in (">=", ">")
                     and str(part.left).lower() == f"{step.name}.t".lower()
                 ):
-                    awaited = part.right.value if isinstance(part.right, sx.Literal) else _ms(look, str(part.right))
+                    awaited = part.right.value if isinstance(part.right, sx.Literal) else look.time_ms(str(part.right))
                     if isinstance(awaited, int) and awaited >= longest:
                         yield warning("time-beyond-window", transition_place(q, i),
                                       f"it waits until {step.name} has lasted {awaited} ms, and {step.name} is late after {longest} ms",
                                       "make the longest time longer, or the awaited one shorter")  # fmt: skip
-
-
-def _ms(look: Look, text: str) -> int | None:
-    signal = look.project.signal(text.strip())
-    if signal is not None and signal.type is Type.TIME:
-        return int(signal.start)
-    try:
-        return time_ms(text) if text.strip() else None
-    except ValueError:
-        return None
 
 
 def dead_lines(look: Look) -> Iterator[Diagnostic]:
@@ -212,7 +201,7 @@ def no_time(look: Look) -> Iterator[Diagnostic]:
     for q in look.project.sequences:
         for s in q.steps:
             for a in s.actions:
-                if a.qualifier.timed and _ms(look, a.time) == 0:
+                if a.qualifier.timed and look.time_ms(a.time) == 0:
                     yield advice("time-zero", Place("action", q.name, f"{s.name} {a.target}"), f"{a.qualifier} {a.target} has the time 0",
                                  "give it a time, or another qualifier")  # fmt: skip
 
