@@ -5,21 +5,21 @@ from __future__ import annotations
 import json
 import os
 import sys
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
-from functools import wraps
+import tempfile
 from pathlib import Path
-from typing import Annotated, Any, NoReturn
+from typing import Annotated
 
 import typer
 
 from spokeshave import __version__
-from spokeshave.engine.link import LinkError, link
+from spokeshave.cli_proof import proof_app
+from spokeshave.cli_told import File, Json, fail, print_results, safe, scenario_named, show, today
+from spokeshave.engine.link import link
 from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
+from spokeshave.examples.mistakes import MISTAKES, planted
 from spokeshave.fieldbus.address_map import AddressMap, Role
 from spokeshave.formats.code.write import STYLES, generate
-from spokeshave.formats.errors import FormatError
 from spokeshave.formats.files import read_project, write_project
 from spokeshave.formats.iec_write import write_code
 from spokeshave.formats.spoke import write_text_atomically
@@ -27,70 +27,20 @@ from spokeshave.formats.stimuli_csv import read_stimuli
 from spokeshave.formats.trace_csv import trace_rows, write_trace
 from spokeshave.formats.vcd import write_vcd
 from spokeshave.language.scenario import duration_ms
-from spokeshave.model.diagnostics import Diagnostic, errors
-from spokeshave.model.project import Project, Scenario
+from spokeshave.model.diagnostics import errors
 from spokeshave.verify.check import findings, look_over
 from spokeshave.verify.equivalence import compare, runs_of
 from spokeshave.verify.expectations import Outcome
-from spokeshave.verify.junit import junit, lines_of
+from spokeshave.verify.junit import lines_of
 from spokeshave.verify.record import record_html
 from spokeshave.verify.scenarios import Result, run_all, run_scenario
 
 app = typer.Typer(
     add_completion=False, pretty_exceptions_enable=False, context_settings={"help_option_names": ["-h", "--help"]}
 )
-File = Annotated[Path, typer.Argument(help="A machine file (.spoke) or IEC text (.st).")]
-Json = Annotated[bool, typer.Option("--json", help="Write the report in machine-readable form.")]
-
+app.add_typer(proof_app)
 
 TRACES = {".csv": write_trace, ".vcd": write_vcd}
-
-
-def fail(message: str) -> NoReturn:
-    print(f"spokeshave: {message}", file=sys.stderr)
-    raise typer.Exit(2)
-
-
-@contextmanager
-def _told() -> Iterator[None]:
-    """Faults in files become a message and exit code 2."""
-    try:
-        yield
-    except FormatError as error:
-        fail(str(error))
-    except LinkError as error:
-        for d in error.found:
-            print(f"spokeshave: {d}", file=sys.stderr)
-        raise typer.Exit(2) from None
-    except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        raise typer.Exit(0) from None
-
-
-def _safe(command: Callable[..., None]) -> Callable[..., None]:
-    @wraps(command)
-    def run(*args: Any, **kw: Any) -> None:
-        with _told():
-            command(*args, **kw)
-
-    return run
-
-
-def _show(found: list[Diagnostic], as_json: bool, waived: dict[Diagnostic, str] | None = None) -> None:
-    """Open findings, and those that are waived with their reasons."""
-    reasons = waived or {}
-    if as_json:
-        rows = [
-            {"code": d.code, "severity": d.severity, "where": str(d.place), "message": d.message, "advice": d.advice}
-            | ({"waived": reasons[d]} if d in reasons else {})
-            for d in (*found, *reasons)
-        ]
-        print(json.dumps(rows, indent=2, ensure_ascii=False))
-        return
-    for d in found:
-        print(f"{d.severity:8} {d.code:20} {d}")
-    for d, reason in reasons.items():
-        print(f"{'waived':8} {d.code:20} {d}; because {reason}")
 
 
 @app.callback(invoke_without_command=True)
@@ -107,7 +57,7 @@ def start(
 
 
 @app.command("open")
-@_safe
+@safe
 def open_file(file: File) -> None:
     """Open the desktop on a file."""
     read_project(file)
@@ -125,13 +75,19 @@ def _desktop(file: Path | None, copy: bool = False) -> None:
 
 
 @app.command()
-@_safe
+@safe
 def demo(
     name: Annotated[str, typer.Argument(help="Which example.")] = "roastery",
     out: Annotated[Path, typer.Option(help="Where results go when there is no display.")] = Path("demo-output"),
+    mistake: Annotated[str, typer.Option(help="Plant this mistake in the roastery first; ? lists them.")] = "",
 ) -> None:
     """Open the desktop on a shipped example; with no display, run the example whole."""
-    file = _example(name)
+    if mistake == "?":
+        for m in MISTAKES:
+            print(f"{m.name:20} {m.what}; found by {m.found_by}")
+        return
+    file = _planted(mistake) if mistake else _example(name)
+    name = file.stem
     if os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"):
         _desktop(file, copy=True)
     print(f"No display: running the example {name} whole.")
@@ -139,19 +95,19 @@ def demo(
     out.mkdir(parents=True, exist_ok=True)
     found = findings(project)
     results = run_all(project)
-    _print_results(results)
+    print_results(results)
     main_run = results[0].session
     if main_run is not None:
         write_trace(main_run.trace, out / f"{name}-trace.csv")
         print(f"Trace of the first scenario: {out / f'{name}-trace.csv'}")
-    write_text_atomically(record_html(project, results, found, _today()), out / f"{name}-record.html")
+    write_text_atomically(record_html(project, results, found, today()), out / f"{name}-record.html")
     print(f"Record: {out / f'{name}-record.html'}")
-    _pictures(file, out)
+    _pictures(file, out, results)
     if any(r.outcome is not Outcome.PASS for r in results):
         raise typer.Exit(1)
 
 
-def _pictures(file: Path, out: Path) -> None:
+def _pictures(file: Path, out: Path, results: list[Result]) -> None:
     """Pictures of every stage, drawn without a display."""
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     try:
@@ -159,8 +115,18 @@ def _pictures(file: Path, out: Path) -> None:
     except ImportError as error:
         print(f"No pictures: Qt could not be loaded ({error}).", file=sys.stderr)
         return
-    for path in take_pictures(file, out):
+    for path in take_pictures(file, out, results=results):
         print(f"Picture: {path}")
+
+
+def _planted(name: str) -> Path:
+    """The roastery with a mistake, as a file to open."""
+    found = next((m for m in MISTAKES if m.name == name), None)
+    if found is None:
+        fail(f"there is no mistake {name!r}; there are {', '.join(m.name for m in MISTAKES)}")
+    path = Path(tempfile.mkdtemp(prefix="spokeshave-")) / f"roastery-{name}.spoke"
+    write_project(planted(read_project(_example("roastery")), found), path)
+    return path
 
 
 def _example(name: str) -> Path:
@@ -172,14 +138,8 @@ def _example(name: str) -> Path:
     return file
 
 
-def _today() -> str:
-    import datetime
-
-    return datetime.date.today().isoformat()
-
-
 @app.command()
-@_safe
+@safe
 def check(
     file: File,
     waived: Annotated[bool, typer.Option("--waived", help="Write what is waived too, with the reasons.")] = False,
@@ -188,7 +148,7 @@ def check(
     """Findings of the static check. Exit 1 with findings of severity error."""
     sorted_out = look_over(read_project(file))
     found = list(sorted_out.open)
-    _show(found, as_json, dict(sorted_out.waived) if waived else {})
+    show(found, as_json, dict(sorted_out.waived) if waived else {})
     if errors(found):
         raise typer.Exit(1)
 
@@ -200,15 +160,8 @@ def _duration(text: str) -> int:
         fail(f"--for {text}: write a time such as 60s, 500ms or 1m30s")
 
 
-def _scenario(project: Project, name: str) -> Scenario:
-    scenario = project.scenario(name)
-    if scenario is None:
-        fail(f"there is no scenario {name!r}; there are: {', '.join(s.name for s in project.scenarios) or 'none'}")
-    return scenario
-
-
 @app.command()
-@_safe
+@safe
 def run(
     file: File,
     for_: Annotated[str, typer.Option("--for", help="How long, for example 60s; all scans with t below it.")] = "",
@@ -226,12 +179,13 @@ def run(
         fail(f"{trace}: the suffix {trace.suffix or '(none)'} is not known; use {' or '.join(TRACES)}")
     project = read_project(file)
     if scenario:
-        result = run_scenario(project, _scenario(project, scenario))
+        result = run_scenario(project, scenario_named(project, scenario))
         for line in lines_of(result, bad_only=True):
             print(f"spokeshave: {scenario}: {line}", file=sys.stderr)
-        if result.session is None:
+        found = result.session
+        if found is None:
             raise typer.Exit(2)
-        session = result.session
+        session = found
     elif not for_:
         fail("say how long: --for 60s, or which scenario: --scenario NAME")
     else:
@@ -250,73 +204,8 @@ def run(
         fail(f"{file}: {session.stopped}")
 
 
-def _print_results(results: list[Result]) -> None:
-    for r in results:
-        print(f"{r.outcome.value:12} {r.scenario.name}")
-        for line in lines_of(r, bad_only=True):
-            print(f"    {line}")
-
-
 @app.command()
-@_safe
-def verify(
-    file: File,
-    junit_file: Annotated[Path | None, typer.Option("--junit", help="Write JUnit XML here.")] = None,
-    report: Annotated[Path | None, typer.Option(help="Write the acceptance record here (.html).")] = None,
-    as_json: Json = False,
-) -> None:
-    """All scenarios and the check. Exit 1 if anything failed."""
-    if report is not None and report.suffix.lower() != ".html":
-        fail(f"{report}: the suffix {report.suffix or '(none)'} is not known; use .html")
-    project = read_project(file)
-    found = findings(project)
-    results = [] if errors(found) and _cannot_run(found) else run_all(project)
-    if as_json:
-        print(json.dumps(_results_data(results, found), indent=2, ensure_ascii=False))
-    else:
-        _show([d for d in found if d.severity != "advice"], False)
-        _print_results(results)
-    if junit_file is not None:
-        write_text_atomically(junit(project.name, results, found), junit_file)
-    if report is not None:
-        write_text_atomically(record_html(project, results, found, _today()), report)
-    if errors(found) or any(r.outcome is not Outcome.PASS for r in results):
-        raise typer.Exit(1)
-
-
-def _cannot_run(found: list[Diagnostic]) -> bool:
-    return any(d.severity == "error" and d.code != "scenario" for d in found)
-
-
-def _results_data(results: list[Result], found: list[Diagnostic]) -> dict[str, Any]:
-    return {
-        "findings": [
-            {"code": d.code, "severity": d.severity, "where": str(d.place), "message": d.message} for d in found
-        ],
-        "scenarios": [
-            {
-                "name": r.scenario.name,
-                "outcome": r.outcome.value,
-                "shows": list(r.scenario.shows),
-                "problems": [{"line": p.line, "message": p.message} for p in r.problems],
-                "verdicts": [
-                    {
-                        "line": v.line,
-                        "row": v.text,
-                        "outcome": v.outcome.value,
-                        "time_ms": v.time_ms,
-                        "because": v.because,
-                    }
-                    for v in r.verdicts
-                ],
-            }
-            for r in results
-        ],
-    }
-
-
-@app.command()
-@_safe
+@safe
 def convert(
     source: File,
     target: Annotated[Path, typer.Argument(help="The suffix tells the format.")],
@@ -349,7 +238,7 @@ def convert(
 
 
 @app.command()
-@_safe
+@safe
 def serve(
     file: File,
     modbus: Annotated[str, typer.Option("--modbus", help="HOST:PORT to listen at.")] = "127.0.0.1:5020",

@@ -234,6 +234,7 @@ def test_a_finding_is_waived_with_a_reason_until_it_is_gone():
         waive(CASES["text"], findings(CASES["text"])[0], "it does not matter")
 
 
+@pytest.mark.quiet
 def test_a_project_of_three_hundred_steps_is_checked_within_a_fifth_of_a_second():
     steps = tuple(Step(f"S{i}", 10 * i, (Action(Qualifier.N, "Drive"),), "T#5s") for i in range(1, 301))
     ways = tuple(Transition((f"S{i}",), (f"S{i % 300 + 1}",), f"Opened AND S{i}.T >= T#1s") for i in range(1, 301))

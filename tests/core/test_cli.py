@@ -108,9 +108,36 @@ def test_verify_reports_and_exits_1_when_something_failed(tmp_path):
     xml, html = tmp_path / "r.xml", tmp_path / "r.html"
     code, out, _ = call("verify", str(EXAMPLES / "roastery-mistake.spoke"), "--junit", str(xml), "--report", str(html))
     assert code == 1
-    assert "it lasted 0.3 s" in out and "it lasted 0.3 s" in html.read_text() and 'failures="1"' in xml.read_text()
-    code, out, _ = call("verify", ROASTERY, "--json")
+    assert "it lasted 0.3 s" in out and "it lasted 0.3 s" in html.read_text() and 'failures="2"' in xml.read_text()
+    code, out, _ = call("verify", ROASTERY, "--group", "Manual", "--json")
     assert code == 0 and {s["outcome"] for s in json.loads(out)["scenarios"]} == {"pass"}
+
+
+def test_runs_are_accepted_compared_and_a_difference_exits_1(tmp_path):
+    file = tmp_path / "mine.spoke"
+    file.write_bytes(Path(ROASTERY).read_bytes())
+    assert call("accept", str(file), "--scenario", "Light roast in order", "--within-ms", "20")[0] == 0
+    code, out, _ = call("verify", str(file), "--group", "normal", "--jobs", "2")
+    assert code == 0 and "as accepted  Light roast in order" in out and out.count("pass  ") == 4
+    text = file.read_text().replace('"initial": 12000', '"initial": 13000')
+    file.write_text(text)
+    code, out, _ = call("verify", str(file), "--scenario", "Light roast in order", "--json")
+    report = json.loads(out)
+    assert code == 1 and report["accepted"][0]["differences"][0]["text"] == "lasted 1 s longer: 13 s, accepted 12 s"
+    assert {r["state"] for r in report["requirements"]} == {"proven", "not run"}
+    assert call("verify", str(file), "--group", "Odd")[0] == 2
+
+
+def test_a_brief_is_taken_in_and_rows_are_tidied(tmp_path):
+    file, text = tmp_path / "mine.spoke", tmp_path / "brief.txt"
+    call("convert", ROASTERY, str(file))
+    text.write_text("R5: The hopper is never empty. It fills in 3 s.")
+    code, out, _ = call("brief", str(file), str(text))
+    assert code == 0 and [line.split()[1] for line in out.splitlines()] == ["interlock", "time"]
+    file.write_text(file.read_text().replace("at 500 ms: press Start for 300 ms", "AT 500ms:press  Start for 300ms"))
+    assert call("tidy", str(file))[1] == "Tidied: Light roast in order\n" and call("tidy", str(file)) == (0, "", "")
+    text.write_text("  ")
+    assert call("brief", str(file), str(text))[0] == 2
 
 
 def test_convert_there_and_back_is_the_same_file(tmp_path):
@@ -138,11 +165,11 @@ def test_the_core_works_with_no_qt_installed(tmp_path):
         "for m in pkgutil.walk_packages(spokeshave.__path__, 'spokeshave.'):\n"
         "    if not m.name.startswith(('spokeshave.desktop', 'spokeshave.__main__')): importlib.import_module(m.name)\n"
         "from spokeshave.cli import app\n"
-        f"app(['verify', {ROASTERY!r}])\n"
+        f"app(['verify', {ROASTERY!r}, '--group', 'normal'])\n"
     )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=120)
     assert done.returncode == 0, done.stderr
-    assert done.stdout.count("pass") == 4
+    assert done.stdout.count("\npass ") + done.stdout.startswith("pass ") == 4
 
 
 @pytest.mark.parametrize("style", ["case", "flags"])

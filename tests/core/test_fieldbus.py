@@ -29,6 +29,8 @@ from spokeshave.model.project import Action, Project, Qualifier, Signal, SignalC
 
 IN, OUT = SignalClass.INPUT, SignalClass.OUTPUT
 
+pytestmark = pytest.mark.quiet
+
 
 def plant() -> Project:
     """Drive is on while Go was seen; what it counts and weighs comes from outside."""

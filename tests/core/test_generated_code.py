@@ -67,7 +67,9 @@ def test_cases_do_what_any_chart_does_or_say_why_they_cannot(project, inputs):
 def test_code_of_the_examples_does_what_they_do_and_reads_back_whole(file, style):
     project = read_project(EXAMPLES / file)
     g = generate(project, style)
-    found = compare(project, g.as_project(), names(g), runs_of(project, random_runs=1))
+    found = compare(
+        project, g.as_project(), names(g), runs_of(replace(project, scenarios=project.scenarios[:7]), random_runs=1)
+    )
     assert found.difference is None
     assert found.scans > 5000
     assert parse_iec(write_code(project, style)) == project

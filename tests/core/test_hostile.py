@@ -156,6 +156,7 @@ TEXTS = [
 ]  # fmt: skip
 
 
+@pytest.mark.quiet
 @pytest.mark.parametrize("text", TEXTS)
 def test_hostile_texts_end_within_two_seconds(text):
     start = time.perf_counter()
@@ -178,6 +179,7 @@ def test_hostile_texts_take_little_memory():
     assert int(done.stdout) < 500_000, "kilobytes"
 
 
+@pytest.mark.quiet
 def test_a_body_that_never_ends_is_stopped_within_two_seconds():
     start = time.perf_counter()
     session = Session(large("WHILE TRUE DO Y := NOT Y; END_WHILE;"))

@@ -70,6 +70,7 @@ def table() -> Project:
     return long_table(1000)
 
 
+@pytest.mark.quiet
 def test_a_file_of_a_thousand_steps_is_opened_and_ready_to_run_in_about_a_second(table):
     text = spoke.dumps(table)
     project = spoke.loads(text)
@@ -89,6 +90,7 @@ def test_a_thousand_steps_run_on_and_on(table):
     assert session.stopped is None and len(session.trace.windows("Main.S100.X")) >= 1
 
 
+@pytest.mark.quiet
 def test_a_thousand_steps_are_checked_drawn_and_written(table):
     assert seconds(lambda: findings(table)) < 6
     q = table.sequences[0]

@@ -280,9 +280,8 @@ def test_what_was_done_on_the_bench_is_kept_as_a_scenario_that_passes(roastery):
     ]:  # fmt: skip
         session.do(what, target, value)
         session.run_scans(scans)
-    project, left_out = keep(session.program.project, session)
+    project = keep(session.program.project, session)
     scenario = project.scenarios[-1]
-    assert left_out == []
     assert "press Start for 0.3 s" in scenario.text
     assert "turn Degree to 1" in scenario.text
     assert 'break DropGate "slow"' in scenario.text
@@ -291,8 +290,7 @@ def test_what_was_done_on_the_bench_is_kept_as_a_scenario_that_passes(roastery):
     assert [v.text for v in result.verdicts if v.outcome is not Outcome.PASS] == []
     session.do("drive", "", True)
     session.run_scans(5)
-    assert keep(project, session)[1] == ["hand drive"]
-    assert isinstance(project.scenarios[-1], Scenario)
+    assert "hand drive on" in keep(project, session).scenarios[-1].text
 
 
 def test_a_copy_of_a_unit_has_the_connections_between_its_devices():

@@ -474,6 +474,7 @@ def test_the_run_on_the_screen_is_served_and_measured(qtbot, window):
     assert replace(window.document.project) == window.document.project
 
 
+@pytest.mark.quiet
 def test_a_crowded_diagram_is_painted_as_fast_as_a_sparse_one():
     """Ten times more edges may take twice as long, measured on the lookups; see `benchmarks.screen` for the painting."""
     at = borders(0, 200_000_000, 1000, 10)

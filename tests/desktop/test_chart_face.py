@@ -303,6 +303,7 @@ def seconds(act, times=3):
     return min(found)
 
 
+@pytest.mark.quiet
 def test_two_thousand_steps_are_drawn_and_edited_without_waiting(qtbot, large):
     """Limits are several times what a quiet machine needs, so that a busy one passes too."""
     start = time.perf_counter()
@@ -342,6 +343,7 @@ def test_a_large_file_catches_up_before_it_runs(qtbot, large):
     assert large.runner.session.program.project is large.document.project
 
 
+@pytest.mark.quiet
 def test_a_step_in_a_large_chart_is_sketched_at_once_and_laid_out_a_moment_later(qtbot, large):
     chart = chart_of(large, "S500")
     document = large.document

@@ -118,11 +118,11 @@ def test_a_lock_gate_from_an_empty_file_to_a_passing_scenario(qtbot, opened, tmp
 
     # The proof: a scenario for the sentence, linked in the brief.
     window.show_stage(5)
-    window.proof.add()
-    window.proof.text.setPlainText(
+    window.proof.scenarios.add()
+    window.proof.scenarios.text.setPlainText(
         "at 100 ms: press Button\nrun for 10 s\nexpect reach Sequence.Waiting within 3 s of Sequence.Opening\nexpect no alarms"
     )
-    window.proof.apply_text()
+    window.proof.scenarios.apply_text()
     window.show_stage(0)
     typed(qtbot, window.brief.view, 0, 3, "Scenario")
     window.run_proof()
@@ -141,12 +141,12 @@ def test_a_planted_mistake_is_found_and_its_place_shown(qtbot, opened):
     mistaken = EXAMPLES / "roastery-mistake.spoke"
     window = opened(Document(spoke.read(mistaken), mistaken))
     window.run_proof()
-    qtbot.waitUntil(lambda: window.proof.worker is None and len(window.document.results) == 4, timeout=60_000)
-    assert window.proof.status.text() == "3 of 4 passed"
+    qtbot.waitUntil(lambda: window.proof.worker is None and len(window.document.results) == 16, timeout=60_000)
+    assert window.proof.status.text() == "14 of 16 passed"
     window.proof.list.setCurrentRow(0)
-    row = window.proof.verdicts.currentRow()
-    assert window.proof.verdicts.item(row, 3).text() == "it lasted 0.3 s", "the row that failed is chosen"
-    qtbot.mouseClick(window.proof.show_button, Qt.MouseButton.LeftButton)
+    panel = window.proof.scenarios
+    assert panel.view.currentIndex().data() == "it lasted 0.3 s", "the row that failed is chosen"
+    qtbot.mouseClick(panel.show_button, Qt.MouseButton.LeftButton)
     assert window.stage == 4 and window.bench.strip.cursors[0] == 13_030
     assert "Light roast in order, at 13.03 s" in window.message.text()
 
@@ -158,8 +158,8 @@ def test_a_planted_mistake_is_found_and_its_place_shown(qtbot, opened):
     typed(qtbot, sheet, charge, sheet.sheet.awaits, "GateOpened AND Charge.T >= T#3s")
     assert not window.document.results, "old verdicts do not stand beside a new machine file"
     window.run_proof()
-    qtbot.waitUntil(lambda: window.proof.worker is None and len(window.document.results) == 4, timeout=60_000)
-    assert window.proof.status.text() == "4 of 4 passed"
+    qtbot.waitUntil(lambda: window.proof.worker is None and len(window.document.results) == 16, timeout=60_000)
+    assert window.proof.status.text() == "16 of 16 passed"
 
 
 def test_a_hand_written_chart_is_opened_run_and_looked_at(qtbot, opened):

@@ -206,6 +206,7 @@ class CodeEditor(QPlainTextEdit):
         """Lines that a finding is about, with what it says."""
         if notes != self.notes:
             self.notes = notes
+            self.decorate()
             self.numbers.update()
             self.numbers.setToolTip("\n".join(f"{n}: {text}" for n, text in sorted(notes.items())))
 
@@ -233,6 +234,10 @@ class CodeEditor(QPlainTextEdit):
         for line, colour in self.marked.items():
             extra.append(self._whole_line(line, theme.colour("active_soft" if colour == "active" else "accent_soft")))
         extra.append(self._whole_line(self.line, theme.colour("selection")))
+        for line in self.notes:
+            cursor = QTextCursor(self.document().findBlockByNumber(line - 1))
+            cursor.select(QTextCursor.SelectionType.LineUnderCursor)
+            extra.append(self._form(cursor, underline=theme.colour("false")))
         for f in self.faults:
             block = self.document().findBlockByNumber(f.line - 1)
             if block.isValid():

@@ -38,7 +38,10 @@ def command_list(w: MainWindow) -> list[Command]:
     def can_run() -> bool:
         return w.runner.session is not None
 
-    history = w.document
+    def in_proof() -> bool:
+        return w.stage == 5 and w.proof.scenarios.scenario is not None
+
+    history, rows = w.document, w.proof.scenarios.view
     stages = [
         Command(
             f"go.{name.lower()}",
@@ -55,6 +58,7 @@ def command_list(w: MainWindow) -> list[Command]:
         Command("file.open", "Open ...", "File", "Ctrl+O", w.ask_open, "open", says="Open a machine file or IEC text"),
         Command("file.save", "Save", "File", "Ctrl+S", w.save, "save", lambda: history.dirty),
         Command("file.saveas", "Save as ...", "File", "Ctrl+Shift+S", w.ask_save),
+        Command("file.brief", "Import a brief ...", "File/-", "", w.ask_brief, says="Sentences from a text or a spreadsheet"),
         Command("file.svg", "Export the chart as SVG ...", "File/-", "", charts.ask_svg, "", in_sequence),
         Command("file.pdf", "Export the chart as PDF ...", "File", "", charts.ask_pdf, "", in_sequence, "Over pages with a frame"),
         Command("file.print", "Print the chart ...", "File", "Ctrl+P", charts.ask_print, "", in_sequence),
@@ -128,6 +132,19 @@ def command_list(w: MainWindow) -> list[Command]:
         Command("run.operator", "Operator page", "Run", "F12", lambda: bench.show_operator(), "", can_run,
                 "Sequences, waiting lines and alarms only, on the whole screen"),
         Command("proof.all", "Run all scenarios", "Proof", "Ctrl+R", w.run_proof, "proof"),
+        Command("proof.one", "Run this scenario", "Proof", "Ctrl+Shift+R", w.proof.run_selected, "", in_proof),
+        Command("proof.group", "Run the group", "Proof", "", w.proof.run_of_group, "", in_proof),
+        Command("proof.cancel", "Cancel the runs", "Proof", "", w.proof.stop, "", lambda: w.proof.worker is not None),
+        Command("proof.new", "Add a scenario", "Proof/-", "", w.add_scenario),
+        Command("proof.row", "Insert a row", "Proof", "", rows.insert_row, "", in_proof, "Below the current one (Insert in the rows)"),
+        Command("proof.delete", "Delete the rows", "Proof", "", rows.delete_rows, "", in_proof, "The selected ones (Delete in the rows)"),
+        Command("proof.up", "Move the row up", "Proof", "", lambda: rows.move_row(-1), "", in_proof, "Also Alt+Up in the rows"),
+        Command("proof.down", "Move the row down", "Proof", "", lambda: rows.move_row(1), "", in_proof, "Also Alt+Down in the rows"),
+        Command("proof.tidy", "Tidy the rows", "Proof", "", w.proof.scenarios.tidy, "", in_proof, "Every row in its usual form"),
+        Command("proof.matrix", "Cause and effect", "Proof/-", "Ctrl+Shift+M", lambda: w.show_proof(1), says="What protects, and what it does"),
+        Command("proof.runs", "Accepted runs", "Proof", "", lambda: w.show_proof(2), says="Compares the last runs with those that were accepted"),
+        Command("proof.accept", "Accept the passed runs", "Proof", "", w.proof.accepted.accept_passed, "",
+                lambda: w.proof.accepted.accept_all.isEnabled()),
         Command("proof.record", "Write the record ...", "Proof", "", w.ask_record),
         Command("help.keys", "Keys and commands", "Help", "F1", w.show_help),
     ]  # fmt: skip

@@ -14,7 +14,9 @@ from spokeshave.model.edits import EditError
 from spokeshave.model.history import History
 from spokeshave.model.project import Project
 from spokeshave.verify.check import look_over
-from spokeshave.verify.scenarios import Result
+from spokeshave.verify.coverage import Shown, coverage
+from spokeshave.verify.expectations import Outcome
+from spokeshave.verify.scenarios import Result, still_holds
 
 CHECK_AFTER_MS = 120
 CHECK_AT_LAST_MS = 3000
@@ -37,6 +39,9 @@ class Document(QObject):
         self.waived: list[tuple[Diagnostic, str]] = []
         """Findings that may stand, with the reasons."""
         self.results: dict[str, Result] = {}
+        self.failed_before: dict[str, Result] = {}
+        """Results that were no pass and no longer hold: kept to look at until the scenario is run again."""
+        self._coverage: tuple[object, list[Shown]] | None = None
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.setInterval(CHECK_AFTER_MS)
@@ -70,15 +75,18 @@ class Document(QObject):
         if history is self.history:
             return
         self.history = history
-        self.results = {n: r for n, r in self.results.items() if self._still_true(r)}
+        known, self.results = self.results, {n: r for n, r in self.results.items() if still_holds(r, self.project)}
+        gone = {n: r for n, r in known.items() if n not in self.results and r.runs}
+        self.failed_before |= {n: r for n, r in gone.items() if r.outcome is not Outcome.PASS}
         self._timer.start()
         self.changed.emit()
 
-    def _still_true(self, result: Result) -> bool:
-        """Results belong to what ran: the machine file but for its words, and the rows of the scenario."""
-        scenario = self.project.scenario(result.scenario.name)
-        same_rows = scenario is not None and scenario.text == result.scenario.text
-        return same_rows and result.session is not None and self.project.runs_like(result.session.program.project)
+    def coverage(self) -> list[Shown]:
+        """What shows each requirement, worked out anew when anything it depends on has changed."""
+        basis = (self.project, tuple(self.results.values()), tuple(self.findings))
+        if self._coverage is None or self._coverage[0] != basis:
+            self._coverage = (basis, coverage(self.project, self.results, self.findings))
+        return self._coverage[1]
 
     def check(self) -> None:
         """Runs the static check now."""
@@ -93,6 +101,7 @@ class Document(QObject):
 
     def take_results(self, results: list[Result]) -> None:
         self.results |= {r.scenario.name: r for r in results}
+        self.failed_before = {n: r for n, r in self.failed_before.items() if n not in self.results}
         self.proven.emit()
 
     def open(self, path: Path) -> None:
@@ -103,7 +112,7 @@ class Document(QObject):
         """Puts another machine file in the place of the present one, with a history of its own."""
         self.history, self.path = History.of(project), path
         self.saved = project
-        self.results = {}
+        self.results, self.failed_before = {}, {}
         self.check()
         self.changed.emit()
 

@@ -14,9 +14,21 @@ from spokeshave.desktop.theme import theme
 from spokeshave.desktop.window import MainWindow
 from spokeshave.formats.files import read_project
 from spokeshave.language.units import add_copy, belongings, new_unit
+from spokeshave.model import edits
 from spokeshave.model.diagnostics import Place
-from spokeshave.model.project import Project, Unit
-from spokeshave.verify.scenarios import run_all
+from spokeshave.model.project import Project, Type, Unit
+from spokeshave.verify.scenarios import Result, run_all, run_scenario
+
+
+def _show_differences(window: MainWindow, project: Project) -> None:
+    """Accepts the runs, then changes the first TIME setting by a sixth: what the comparison is for."""
+    window.proof.accepted.accept_passed()
+    row = next((i for i, s in enumerate(project.signals) if s.cls.value == "setting" and s.type is Type.TIME), -1)
+    if row >= 0 and project.scenarios:
+        longer = int(project.signals[row].start) * 7 // 6
+        window.document.edit("longer", lambda p: edits.change_item(p, "signals", row, initial=longer))
+        window.document.take_results([run_scenario(window.document.project, project.scenarios[0])])
+    window.show_proof(2)
 
 
 def _settle() -> None:
@@ -24,11 +36,16 @@ def _settle() -> None:
         QCoreApplication.processEvents()
 
 
-def take_pictures(file: Path, folder: Path, size: tuple[int, int] = (1280, 800)) -> list[Path]:
-    """Writes one PNG of each stage, and of the chart and the dark theme, and gives their paths."""
+def take_pictures(
+    file: Path, folder: Path, size: tuple[int, int] = (1280, 800), results: list[Result] | None = None
+) -> list[Path]:
+    """Writes one PNG of each stage, and of the chart and the dark theme, and gives their paths.
+
+    `results` are those of the file's scenarios, where they were run already.
+    """
     before = qInstallMessageHandler(_pass_on)
     try:
-        return _take(file, folder, size)
+        return _take(file, folder, size, results)
     finally:
         qInstallMessageHandler(before)
 
@@ -49,7 +66,7 @@ def _pass_on(kind: QtMsgType, context: QMessageLogContext, text: str) -> None:
         print(f"spokeshave: {text}", file=sys.stderr)
 
 
-def _take(file: Path, folder: Path, size: tuple[int, int]) -> list[Path]:
+def _take(file: Path, folder: Path, size: tuple[int, int], results: list[Result] | None) -> list[Path]:
     app = make_app()
     folder.mkdir(parents=True, exist_ok=True)
     project = read_project(file)
@@ -115,11 +132,19 @@ def _take(file: Path, folder: Path, size: tuple[int, int]) -> list[Path]:
         window.document.undo()
         window.document.undo()
         window.signals.show_part(0)
-    document.take_results(run_all(project))
+    document.take_results(run_all(project) if results is None else results)
     window.show_stage(0)
+    window.brief.view.select_row(3, 1)
     take("1-brief")
     window.show_stage(5)
     take("6-proof")
+    window.show_proof(1)
+    window.proof.matrix.go_to(Place("trip", item=project.trips[-1].name if project.trips else ""))
+    take("6-proof-cause-effect")
+    _show_differences(window, project)
+    take("6-proof-accepted")
+    window.proof.accepted.show_difference(0)
+    take("5-bench-accepted")
     window.close()
     window.deleteLater()
     _settle()

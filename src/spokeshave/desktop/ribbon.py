@@ -8,7 +8,6 @@ from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QWidget
 
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.theme import text_font, theme
-from spokeshave.verify.coverage import coverage
 from spokeshave.verify.expectations import Outcome
 
 STAGES = ("Brief", "Signals", "Sequence", "Machine", "Bench", "Proof")
@@ -21,7 +20,7 @@ def stage_states(document: Document, has_run: bool) -> tuple[str, ...]:
     def state(anything: object, *kinds: str) -> str:
         return "nothing" if not anything else "open" if any(k in kinds for k in bad) else "proven"
 
-    covered = coverage(p, document.results)
+    covered = document.coverage()
     brief = "nothing" if not covered else "proven" if all(c.state == "proven" for c in covered) else "open"
     outcomes = [document.results[s.name].outcome for s in p.scenarios if s.name in document.results]
     proof = "nothing" if not p.scenarios else "open"

@@ -19,6 +19,7 @@ from spokeshave.fieldbus.image import Image
 from spokeshave.fieldbus.real_time import Jitter
 from spokeshave.model.project import Project
 from spokeshave.verify.probe import ProbeError, probe
+from spokeshave.verify.protection import ActingNow, Key
 
 TICK_MS = 33
 ADOPT_AFTER_MS = 1200
@@ -47,6 +48,7 @@ class Runner(QObject):
 
     def __init__(self, document: Document) -> None:
         super().__init__()
+        self._acting: ActingNow | None = None
         self.document = document
         self.session: Session | None = None
         self.problem = ""
@@ -95,6 +97,15 @@ class Runner(QObject):
         if self.looked_at is None:
             return self.session.program, self.session.situation
         return self.session.moment(self.looked_at)
+
+    def acting(self) -> frozenset[Key]:
+        """Which rules act in the situation on the screen (see `verify.protection`)."""
+        shown = self.shown()
+        if shown is None:
+            return frozenset()
+        if self._acting is None or self._acting.program is not shown[0]:
+            self._acting = ActingNow(shown[0])
+        return self._acting.keys(shown[1])
 
     def forced_names(self) -> frozenset[str]:
         """Lower-case names of the signals that are forced in the scan that is looked at."""

@@ -28,6 +28,10 @@ class Selection(QObject):
             self.place, self.steps = place, steps
             self.changed.emit()
 
+    def go_to(self, kind: str, item: str) -> None:
+        """`go` to a signal, device, scenario or requirement by its name."""
+        self.go(Place(kind, item=item))
+
     def go(self, place: Place) -> None:
         """Selects an item and brings its stage to the front."""
         self.set(place)

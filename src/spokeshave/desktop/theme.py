@@ -84,7 +84,8 @@ class Theme:
             (QPalette.ColorRole.AlternateBase, c.raised), (QPalette.ColorRole.Text, c.ink),
             (QPalette.ColorRole.WindowText, c.ink), (QPalette.ColorRole.Button, c.window),
             (QPalette.ColorRole.ButtonText, c.ink), (QPalette.ColorRole.Highlight, c.selection),
-            (QPalette.ColorRole.HighlightedText, c.ink), (QPalette.ColorRole.ToolTipBase, c.surface),
+            (QPalette.ColorRole.HighlightedText, c.ink), (QPalette.ColorRole.Link, c.accent),
+            (QPalette.ColorRole.LinkVisited, c.accent), (QPalette.ColorRole.ToolTipBase, c.surface),
             (QPalette.ColorRole.ToolTipText, c.ink), (QPalette.ColorRole.PlaceholderText, c.faint),
         ):  # fmt: skip
             palette.setColor(role, QColor(name))
@@ -134,10 +135,12 @@ def style_sheet(c: Colours) -> str:
     QHeaderView::section {{ background: {c.raised}; color: {c.faint}; border: none; padding: 5px 8px;
         border-right: 1px solid {c.hairline}; border-bottom: 1px solid {c.hairline}; font-weight: 600; }}
     QTableCornerButton::section {{ background: {c.raised}; border: none; }}
-    QLineEdit, QComboBox, QSpinBox {{ background: {c.surface}; border: 1px solid {c.hairline}; border-radius: 4px;
+    QLineEdit, QComboBox, QSpinBox, QDoubleSpinBox {{ background: {c.surface}; border: 1px solid {c.hairline}; border-radius: 4px;
         padding: 3px 6px; min-height: 20px; selection-background-color: {c.accent}; selection-color: {c.surface}; }}
     QLineEdit:focus, QComboBox:focus, QPlainTextEdit:focus, QTableView:focus, QTreeView:focus, QListView:focus {{
         border: 1px solid {c.accent}; }}
+    QSpinBox::up-button, QSpinBox::down-button, QDoubleSpinBox::up-button, QDoubleSpinBox::down-button {{
+        width: 0; border: none; }}
     QComboBox::drop-down {{ border: none; width: 20px; }}
     QComboBox::down-arrow {{ image: url({ARROW}); width: 10px; height: 10px; }}
     QTableView::item {{ padding: 0 6px; }}

@@ -25,6 +25,7 @@ from PySide6.QtWidgets import (
 from spokeshave.desktop.bench.commands import BenchCommands
 from spokeshave.desktop.bench.page import BenchPage
 from spokeshave.desktop.bench.strip import TimingStrip
+from spokeshave.desktop.bench.strip_beside import Beside
 from spokeshave.desktop.brief.page import BriefPage
 from spokeshave.desktop.command_list import command_list
 from spokeshave.desktop.commands import CommandTable
@@ -53,12 +54,12 @@ from spokeshave.model import edits
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Project
 from spokeshave.verify.record import record_html
-from spokeshave.verify.scenarios import Result
+from spokeshave.verify.scenarios import Run
 
 FILTER = "Machine files (*.spoke);;IEC text (*.st);;All files (*)"
 _STAGE_OF = {
     "requirement": 0, "signal": 1, "step": 2, "transition": 2, "action": 2, "body": 2, "sequence": 2, "opening": 1,
-    "closing": 1, "interlock": 1, "trip": 1, "opposed": 1, "device": 3, "scenario": 5,
+    "closing": 1, "interlock": 5, "trip": 5, "opposed": 5, "device": 3, "scenario": 5,
 }  # fmt: skip
 
 
@@ -80,13 +81,13 @@ class MainWindow(QMainWindow):
         self.stage = -1
         self.asks_before_closing = True
         self._details_shown = {2: False, 3: True}
-        self._outline_shown = {4: False}
-        self.brief = BriefPage(document)
+        self._outline_shown = {4: False, 5: False}
+        self.brief = BriefPage(document, self.selection)
         self.signals = SignalsPage(document, self.selection)
         self.sequence = SequencePage(document, self.runner, self.selection)
         self.machine = MachinePage(document, self.runner, self.selection)
         self.bench = BenchPage(document, self.runner, self.selection)
-        self.proof = ProofPage(document)
+        self.proof = ProofPage(document, self.runner, self.selection)
         self.pages = QStackedWidget()
         for page in (self.brief, self.signals, self.sequence, self.machine, self.bench, self.proof):
             self.pages.addWidget(page)
@@ -245,7 +246,7 @@ class MainWindow(QMainWindow):
             page.refresh_icons()
         self.outline.recolour()
         self.findings.refresh()
-        self.proof.refresh()
+        self.proof.recolour()
 
     def focus_filter(self) -> None:
         self.outline.show()
@@ -259,7 +260,11 @@ class MainWindow(QMainWindow):
         if stage is None or (self.stage == 4 and stage in (2, 3)):
             return
         self.show_stage(stage)
-        if place.kind == "scenario":
+        if place.kind in ("interlock", "trip", "opposed"):
+            self.proof.parts.setCurrentIndex(1)
+            self.proof.matrix.go_to(place)
+        elif place.kind == "scenario":
+            self.proof.parts.setCurrentIndex(0)
             names = [s.name for s in self.document.project.scenarios]
             self.proof.list.setCurrentRow(names.index(place.item) if place.item in names else 0)
         elif place.kind == "requirement":
@@ -273,14 +278,16 @@ class MainWindow(QMainWindow):
                 return
         self.say_fault(f"no device gives {signal}")
 
-    def show_run(self, result: Result, time_ms: int) -> None:
-        """Puts a scenario's run on the bench, at the place that decided a verdict."""
-        if result.session is None:
-            return
-        self.runner.show(result.session)
+    def show_run(self, run: Run, name: str, time_ms: int) -> None:
+        """Puts a scenario's run on the bench, at a time of it, beside the accepted one if there is one."""
+        self.runner.show(run.session())
         self.show_stage(4)
+        accepted = (a for a in self.document.project.accepted if (a.scenario, a.label) == (name, run.label))
+        self.bench.strip.beside = next((Beside.of(a, run) for a in accepted), None)
         self.bench.strip.show_moment(time_ms)
-        self.say(f"The run of {result.scenario.name}, at {time_ms / 1000:.2f} s. Reset begins a new run.")
+        label = f" [{run.label}]" if run.label else ""
+        tail = "" if self.bench.strip.beside is None else " Hatched where it was otherwise than accepted."
+        self.say(f"The run of {name}{label}, at {time_ms / 1000:.2f} s. Reset begins a new run.{tail}")
 
     # -- files
 
@@ -390,8 +397,21 @@ class MainWindow(QMainWindow):
             self.show_stage(2)
             self.sequence.show_sequence(self.document.project.sequences[-1].name)
 
-    def run_proof(self) -> None:
+    def show_proof(self, part: int) -> None:
+        """A page of the proof: scenarios, cause and effect, accepted runs."""
         self.show_stage(5)
+        self.proof.parts.setCurrentIndex(part)
+
+    def add_scenario(self) -> None:
+        self.show_proof(0)
+        self.proof.scenarios.add()
+
+    def ask_brief(self) -> None:
+        self.show_stage(0)
+        self.brief.ask_import()
+
+    def run_proof(self) -> None:
+        self.show_proof(0)
         self.proof.run_everything()
 
     def entries(self) -> list[tuple[str, str, Callable[[], object]]]:

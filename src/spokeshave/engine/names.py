@@ -167,6 +167,7 @@ class TextScope:
         )
 
     def known(self) -> Iterable[str]:
+        yield "Home"
         for s in self.table.project.signals:
             yield s.name
         for instance in self.table.project.instances:
@@ -176,6 +177,8 @@ class TextScope:
                 prefix = "" if q is self.sequence else f"{q.name}."
                 yield f"{prefix}{step.name}.X"
                 yield f"{prefix}{step.name}.T"
+                if step.longest:
+                    yield f"{prefix}{step.name}.Late"
             yield f"{q.name}.State"
 
     def instance(self, name: str) -> tuple[str, int, str] | None:

@@ -12,7 +12,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from spokeshave.formats.errors import FormatError
-from spokeshave.formats.spoke import VERSION, from_data, to_data
+from spokeshave.formats.spoke import VERSION, bring_up_to_date, from_data, to_data
 from spokeshave.model.project import Project
 
 _FOUND = re.compile(r"\{spokeshave\s+([^{}]*)\}")
@@ -49,6 +49,7 @@ def take_pragma(text: str) -> tuple[str, dict[str, Any] | None]:
         raise FormatError("the pragma is damaged", line=line, advice="delete it to read the rest")
     if data["version"] > VERSION:
         raise FormatError(f"the pragma has version {data['version']}, this program reads up to {VERSION}", line=line)
+    bring_up_to_date(data)
     blank = re.sub(r"[^\n]", " ", found[0])
     return text[: found.start()] + blank + text[found.end() :], data
 

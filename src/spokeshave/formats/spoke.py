@@ -12,9 +12,9 @@ from typing import Any
 from pydantic import TypeAdapter, ValidationError
 
 from spokeshave.formats.errors import FormatError, reading
-from spokeshave.model.project import Project
+from spokeshave.model.project import Project, with_shows
 
-VERSION = 1
+VERSION = 2
 WIDTH = 118
 LARGEST_BYTES = 200_000_000
 
@@ -98,7 +98,17 @@ def loads(text: str) -> Project:
             f"the file has version {version}, this program reads up to {VERSION}", item="version",
             advice="open it with a newer Spokeshave",
         )  # fmt: skip
+    bring_up_to_date(data)
     return from_data({k: v for k, v in data.items() if k not in ("format", "version")})
+
+
+def bring_up_to_date(data: dict[str, Any]) -> None:
+    """Brings data of an older version up to date. Version 1: what a scenario shows stood beside its text, now it is a row."""
+    scenarios = data.get("scenarios") if data["version"] == 1 else ()
+    for s in scenarios if isinstance(scenarios, list) else ():
+        shows = s.pop("shows", ()) if isinstance(s, dict) else ()
+        if shows and isinstance(s.get("text"), str):
+            s["text"] = with_shows(s["text"], map(str, shows))
 
 
 def _no_constant(name: str) -> Any:

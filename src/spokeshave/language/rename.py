@@ -93,7 +93,15 @@ def in_all_texts(project: Project, put: Callable[[str], str]) -> Project:
             for t in project.trips
         ),
         scenarios=tuple(replace(s, text=put(s.text)) for s in project.scenarios),
+        requirements=tuple(replace(r, shown_by=tuple(_rule(n, put) for n in r.shown_by)) for r in project.requirements),
+        accepted=tuple(replace(a, lanes=tuple((put(n), c) for n, c in a.lanes)) for a in project.accepted),
     )
+
+
+def _rule(name: str, put: Callable[[str], str]) -> str:
+    """The name of a rule whose second word is what it guards: `interlock Burner`."""
+    kind, _, guards = name.partition(" ")
+    return name if kind == "check" else f"{kind} {put(guards)}"
 
 
 def rename_signal(project: Project, old: str, new: str) -> Project:

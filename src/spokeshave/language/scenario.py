@@ -2,120 +2,137 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from functools import cache
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from functools import cache, lru_cache
 from importlib.resources import files
-from typing import Any
 
 from lark import Lark, Token, Tree, UnexpectedCharacters, UnexpectedEOF, UnexpectedToken
 
 from spokeshave.language import syntax as sx
 from spokeshave.language.literals import time_ms
-from spokeshave.language.parse import explain_error, parse_expression
-
-
-@dataclass(frozen=True, slots=True)
-class Moment:
-    """When a row is done: `kind` is at, after (the row before), when (a condition), on_step (a step is entered)."""
-
-    kind: str
-    ms: int = 0
-    condition: str = ""
-    sequence: str = ""
-    step: str = ""
-
-
-@dataclass(frozen=True, slots=True)
-class DeedRow:
-    """Something done to the machine. `ms` is how long a button is pressed; `value` a position or literal text."""
-
-    line: int
-    text: str
-    moment: Moment
-    do: str
-    target: str = ""
-    value: str = ""
-    ms: int = 0
-
-
-@dataclass(frozen=True, slots=True)
-class ExpectRow:
-    """An expectation. `conditions` are one or two expressions, `names` a sequence with steps, `note` an alarm's text,
-    `count` how often.
-    """
-
-    line: int
-    text: str
-    kind: str
-    ms: int = 0
-    conditions: tuple[str, ...] = ()
-    names: tuple[str, ...] = ()
-    note: str = ""
-    count: int = 0
-
-
-@dataclass(frozen=True, slots=True)
-class Sheet:
-    """A parsed scenario: rows in their order and the length of the run in ms (0 when no row says it)."""
-
-    deeds: tuple[DeedRow, ...]
-    expectations: tuple[ExpectRow, ...]
-    length_ms: int
-    problems: tuple[sx.Problem, ...]
-
+from spokeshave.language.parse import explain_error
+from spokeshave.language.scenario_rows import DeedRow, EachRow, ExpectRow, GivenRow, Moment, Sheet
 
 PRESS_MS = 200
 """How long a button is pressed when the row does not say."""
 
+EXPRESSIONS = ("binary", "unary", "group", "call", "name", "literal")
+"""Trees in a row that are expressions."""
+
 
 @cache
-def _parser() -> Lark:
+def row_parser() -> Lark:
+    """The parser of one row; its trees keep every token."""
     folder = files("spokeshave.language")
     grammar = "\n".join((folder / n).read_text(encoding="utf-8") for n in ("structured_text.lark", "scenario.lark"))
-    return Lark(grammar, parser="lalr", lexer="contextual", start="row", propagate_positions=True)
+    return Lark(grammar, parser="lalr", lexer="contextual", start="row", propagate_positions=True, keep_all_tokens=True,
+                maybe_placeholders=False)  # fmt: skip
 
 
+_WORDS = {"IDENT": "an identifier of the brief", "STRING": "a text in quotes", "DURATION": "a time such as 3 s",
+          "AND": "AND", "OR": "OR", "NOT": "NOT", "XOR": "XOR", "MOD": "MOD", "TRUE": "TRUE", "FALSE": "FALSE"}  # fmt: skip
+"""How tokens are told to a person; keywords of rows are small."""
+
+
+def is_row(line: str) -> bool:
+    """Whether a line says something: it is neither empty nor a note."""
+    return bool(line.strip()) and not line.lstrip().startswith("//")
+
+
+def row_tree(row: str, line: int) -> Tree[Token]:
+    """The tree of one row. Raises `TextError` with the located problem."""
+    try:
+        return row_parser().parse(row)
+    except (UnexpectedToken, UnexpectedCharacters, UnexpectedEOF) as error:
+        p = explain_error(error, row, "start_row")
+        advice = re.sub(r"\b[A-Z_]{2,}\b", lambda m: _WORDS.get(m[0], m[0].strip("_").lower()), p.advice)
+        raise sx.TextError([sx.Problem(line, p.column, p.message, advice, p.start, p.end)]) from None
+    except RecursionError:
+        raise sx.TextError([sx.Problem(line, 1, "this row is too long")]) from None
+
+
+@lru_cache(maxsize=2000)
 def parse_scenario(text: str) -> Sheet:
-    """All rows of a scenario. Lines that are wrong become problems; the others are still read."""
-    deeds: list[DeedRow] = []
-    expectations: list[ExpectRow] = []
-    problems: list[sx.Problem] = []
-    length = 0
+    """All rows of a scenario, its lists taken as they stand (see `scenario_lists`).
+
+    Lines that are wrong become problems; the others are still read.
+    """
+    found = _Found()
     for number, line in enumerate(text.splitlines(), 1):
         row = line.rstrip()
-        if not row.strip() or row.lstrip().startswith("//"):
+        if not is_row(row):
             continue
         try:
-            tree = _parser().parse(row)
-            found = _Row(row, number).read(tree)
-        except (UnexpectedToken, UnexpectedCharacters, UnexpectedEOF) as error:
-            p = explain_error(error, row, "start_row")
-            problems.append(sx.Problem(number, p.column, p.message, p.advice, p.start, p.end))
-            continue
+            found.take(_Row(row, number), row_tree(row, number))
+        except sx.TextError as error:
+            found.problems += error.problems
         except ValueError as error:
-            problems.append(sx.Problem(number, 1, str(error)))
-            continue
-        except RecursionError:
-            problems.append(sx.Problem(number, 1, "this row is too long"))
-            continue
-        if isinstance(found, int):
-            length = found
-        elif isinstance(found, DeedRow):
-            deeds.append(found)
-        else:
-            expectations.append(found)
+            found.problems.append(sx.Problem(number, 1, str(error)))
     last = max(1, len(text.splitlines()))
-    if not problems and not expectations:
-        problems.append(sx.Problem(last, 1, "this scenario expects nothing", "add a row such as: expect no alarms"))
-    if not problems and not length:
-        problems.append(sx.Problem(last, 1, "the scenario does not say how long it runs", "add a row: run for 60 s"))
-    return Sheet(tuple(deeds), tuple(expectations), length, tuple(problems))
+    if not found.problems and not found.expectations:
+        found.problems.append(
+            sx.Problem(last, 1, "this scenario expects nothing", "add a row such as: expect no alarms")
+        )
+    if not found.problems and not found.length:
+        found.problems.append(
+            sx.Problem(last, 1, "the scenario does not say how long it runs", "add a row: run for 60 s")
+        )
+    return Sheet(tuple(found.deeds), tuple(found.expectations), found.length, tuple(found.problems), tuple(found.given),
+                 found.start, tuple(found.shows))  # fmt: skip
 
 
 def duration_ms(text: str) -> int:
-    """Milliseconds of `2 s`, `300 ms`, `1.5 min` or a TIME literal."""
+    """Milliseconds of `2 s`, `300 ms`, `1.5 min` or a TIME literal. Raises `ValueError`."""
     text = text.replace(" ", "").lower()
     return time_ms(text.replace("min", "m"))
+
+
+def read_each(row: str, line: int, tree: Tree[Token]) -> EachRow:
+    """The list a `for each` row gives."""
+    items = tuple(_slice(row, c) for c in tree.children if isinstance(c, Tree))
+    return EachRow(line, str(_tokens(tree, "NAME")[0]), items)
+
+
+@dataclass
+class _Found:
+    deeds: list[DeedRow] = field(default_factory=list)
+    given: list[GivenRow] = field(default_factory=list)
+    expectations: list[ExpectRow] = field(default_factory=list)
+    problems: list[sx.Problem] = field(default_factory=list)
+    shows: list[tuple[int, str]] = field(default_factory=list)
+    start: str = ""
+    length: int = 0
+
+    def take(self, row: _Row, tree: Tree[Token]) -> None:
+        match tree.data:
+            case "run_for":
+                self.length = row.duration(tree)
+            case "shows":
+                self.shows += [(row.line, str(n)) for n in _tokens(tree, "IDENT")]
+            case "start":
+                if self.start:
+                    raise ValueError("the scenario starts in one situation; take the other row out")
+                self.start = _tokens(tree, "STRING")[0].strip('"')
+            case "given_row":
+                self.given.append(row.given(_trees(tree)[0]))
+            case "deed_row":
+                self.deeds.append(row.deed(*_trees(tree)))
+            case "expect_row":
+                self.expectations.append(row.expectation(_trees(tree)[0]))
+
+
+def _slice(text: str, tree: Tree[Token]) -> str:
+    return text[tree.meta.start_pos : tree.meta.end_pos]
+
+
+def _tokens(tree: Tree[Token], *kinds: str) -> list[Token]:
+    return [c for c in tree.children if isinstance(c, Token) and c.type in kinds]
+
+
+def _trees(tree: Tree[Token], *rules: str) -> list[Tree[Token]]:
+    return [c for c in tree.children if isinstance(c, Tree) and (not rules or c.data in rules)]
 
 
 @dataclass
@@ -123,70 +140,103 @@ class _Row:
     text: str
     line: int
 
-    def read(self, tree: Tree[Token]) -> DeedRow | ExpectRow | int:
-        if tree.data == "run_for":
-            return self.duration(tree.children[-1])
-        if tree.data == "deed_row":
-            return self.deed(self.moment(tree.children[0]), tree.children[1])
-        return self.expectation(tree.children[1])
+    def duration(self, tree: Tree[Token]) -> int:
+        return next(self.durations(tree), 0)
 
-    def duration(self, tree: Any) -> int:
-        return duration_ms(str(tree.children[0]))
+    def durations(self, tree: Tree[Token]) -> Iterator[int]:
+        for found in _trees(tree, "duration"):
+            text = _slice(self.text, found)
+            if found.children[0].type == "NAME":  # type: ignore[union-attr]
+                raise ValueError(f"{text} is no time; write one such as 3 s, or a row: for each {text} in 3 s, 5 s")
+            yield duration_ms(text)
 
-    def slice(self, tree: Any) -> str:
-        return self.text[tree.meta.start_pos : tree.meta.end_pos]
+    def words(self, tree: Tree[Token], rule: str) -> str:
+        """The text of a value or of a string in quotes."""
+        found = _trees(tree, rule)[0]
+        text = _slice(self.text, found)
+        if rule == "string" and not text.startswith('"'):
+            raise ValueError(
+                f'{text} is no text in quotes; write "{text}", or a row: for each {text} in "one", "other"'
+            )
+        return text.strip('"')
 
-    def condition(self, tree: Any) -> str:
-        text = self.slice(tree)
-        # Parentheses around the whole are not part of the tree's span.
+    def step(self, tree: Tree[Token]) -> tuple[str, str]:
+        names = [str(n) for n in _tokens(tree, "NAME")]
+        if len(names) != 2:
+            raise ValueError(f"{names[0]} is no step; write Sequence.Step")
+        return names[0], names[1]
+
+    def conditions(self, tree: Tree[Token]) -> tuple[str, ...]:
+        return tuple(_slice(self.text, c) for c in _trees(tree) if c.data in EXPRESSIONS)
+
+    def given(self, tree: Tree[Token]) -> GivenRow:
+        kind = str(tree.data).removeprefix("given_")
+        names = [str(n) for n in _tokens(tree, "NAME")]
+        value = ""
+        if kind in ("value", "parameter"):
+            value = self.words(tree, "value")
+        elif kind == "failure":
+            value = self.words(tree, "string")
+        return GivenRow(self.line, self.text.strip(), kind, names[0], names[1] if kind == "parameter" else "", value)
+
+    def moment(self, tree: Tree[Token]) -> Moment:
+        kind, ms = str(tree.data), self.duration(tree)
+        if kind == "when":
+            return Moment(kind, ms, self.conditions(tree)[0])
+        if kind == "on_step":
+            return Moment(kind, ms, "", *self.step(_trees(tree, "step")[0]))
+        return Moment(kind, ms)
+
+    def deed(self, when: Tree[Token], tree: Tree[Token]) -> DeedRow:
+        moment, do = self.moment(when), str(tree.data)
+        names = _tokens(tree, "NAME")
+        value = ""
+        ms = self.duration(tree) or (PRESS_MS if do == "press" else 0)
+        if do in ("turn", "set_value", "force", "ask"):
+            value = self.words(tree, "value")
+        elif do in ("break_device", "mend_device"):
+            value = self.words(tree, "string")
+        elif do == "hand_drive":
+            value = "FALSE" if _tokens(tree, "OFF") else "TRUE"
+        elif do == "mark":
+            value = _tokens(tree, "STRING")[0].strip('"')
+        return DeedRow(self.line, self.text.strip(), moment, do, str(names[0]) if names else "", value, ms)
+
+    def expectation(self, tree: Tree[Token]) -> ExpectRow:
+        kind, count, note = str(tree.data), 0, ""
+        times = [*self.durations(tree), 0, 0]
+        names = [str(n) for n in _tokens(tree, "NAME")]
+        for step in _trees(tree, "step"):
+            names += self.step(step)
+        limit = _tokens(tree, "LEAST", "MOST")
+        for often in _trees(tree, "often"):
+            limit = _tokens(often, "LEAST", "MOST")
+            count = self.often(often)
+        if kind in ("alarm", "no_alarm"):
+            note = self.words(tree, "string")
+        elif kind == "reach":
+            note = "".join(_tokens(tree, "STRING")).strip('"')
+        limits = (0.0, 0.0)
+        if kind == "value_from":
+            low, high = (self.number(v) for v in _trees(tree, "value"))
+            limits = (low, high)
+        kind += f"_{limit[0].lower()}" if limit else ""
+        return ExpectRow(self.line, self.text.strip(), kind, times[0], self.conditions(tree), tuple(names), note, count,
+                         times[1], limits)  # fmt: skip
+
+    def often(self, tree: Tree[Token]) -> int:
+        number = _tokens(tree, "INT_LITERAL", "NAME")[0]
+        if number.type == "NAME":
+            raise ValueError(f"{number} is no number; write one, or a row: for each {number} in 1, 2")
+        return int(number)
+
+    def number(self, tree: Tree[Token]) -> float:
+        text = _slice(self.text, tree)
         try:
-            parse_expression(text)
-        except sx.TextError:
-            at, end = tree.meta.start_pos, tree.meta.end_pos
-            text = self.text[self.text.rindex("(", 0, at) : self.text.index(")", end) + 1]
-        return text
-
-    def moment(self, tree: Any) -> Moment:
-        c = tree.children
-        if tree.data in ("at", "after"):
-            return Moment(str(tree.data), self.duration(c[1]))
-        later = 0 if c[2] is None else self.duration(c[2])
-        if tree.data == "when":
-            return Moment("when", later, self.condition(c[1]))
-        sequence, step = (str(n) for n in c[1].children)
-        return Moment("on_step", later, sequence=sequence, step=step)
-
-    def deed(self, moment: Moment, tree: Any) -> DeedRow:
-        words = [c for c in tree.children[1:] if isinstance(c, Token)]
-        target = "" if tree.data in ("power_cycle", "acknowledge") else str(words[0])
-        value, ms = "", 0
-        if tree.data == "press":
-            last = tree.children[-1]
-            ms = PRESS_MS if last is None else self.duration(last)
-        elif tree.data in ("turn", "set_value", "force"):
-            value = self.slice(tree.children[-1])
-        elif tree.data in ("break_device", "mend_device"):
-            value = str(words[-1]).strip('"')
-        return DeedRow(self.line, self.text.strip(), moment, str(tree.data), target, value, ms)
-
-    def expectation(self, tree: Any) -> ExpectRow:
-        kind, ms, count = str(tree.data), 0, 0
-        conditions: list[str] = []
-        names: list[str] = []
-        note = ""
-        for c in tree.children:
-            if isinstance(c, Tree) and c.data == "duration":
-                ms = self.duration(c)
-            elif isinstance(c, Tree) and c.data == "step":
-                names += [str(n) for n in c.children]
-            elif isinstance(c, Token) and c.type == "NAME":
-                names.append(str(c))
-            elif isinstance(c, Token) and c.type == "STRING":
-                note = str(c).strip('"')
-            elif isinstance(c, Token) and c.type in ("LEAST", "MOST"):
-                kind = f"{'lasts' if kind == 'lasts' else 'entered'}_{c.lower()}"
-            elif isinstance(c, Token) and c.type == "INT_LITERAL":
-                count = int(c)
-            elif isinstance(c, Tree):
-                conditions.append(self.condition(c))
-        return ExpectRow(self.line, self.text.strip(), kind, ms, tuple(conditions), tuple(names), note, count)
+            return float(text.replace(" ", "").replace("_", ""))
+        except ValueError:
+            pass
+        try:
+            return float(duration_ms(text))
+        except ValueError:
+            raise ValueError(f"{text} is no number") from None

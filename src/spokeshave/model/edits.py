@@ -109,6 +109,11 @@ def edit_sequence(project: Project, name: str, edit: Callable[[Sequence], Sequen
     return project if after is sequence else replace(project, sequences=replaced(project.sequences, i, after))
 
 
+def change_sequence(project: Project, name: str, **changes: Any) -> Project:
+    """Other fields of a sequence, such as what holds it."""
+    return edit_sequence(project, name, lambda q: replace(q, **changes))
+
+
 def step_index(sequence: Sequence, name: str) -> int:
     for i, step in enumerate(sequence.steps):
         if step.name.lower() == name.lower():

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import re
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from enum import StrEnum
 
@@ -64,6 +65,8 @@ class Requirement:
     ident: str
     text: str
     kind: str = "order"  # order, time, interlock, fault, recovery, manual
+    shown_by: tuple[str, ...] = ()
+    """What shows it besides scenarios: rules (`interlock Burner`), findings that must not be (`check step-no-exit`)."""
 
 
 REQUIREMENT_KINDS = ("order", "time", "interlock", "fault", "recovery", "manual")
@@ -294,11 +297,38 @@ class Group:
 
 @dataclass(frozen=True, slots=True)
 class Scenario:
-    """A test sheet in the scenario language; `shows` lists the requirements it shows."""
+    """A test sheet in the scenario language. Scenarios of one `group` are run together."""
 
     name: str
     text: str
-    shows: tuple[str, ...] = ()
+    group: str = ""
+
+    @property
+    def shows(self) -> tuple[str, ...]:
+        """The requirements it shows, from its `shows` rows."""
+        return shown_in(self.text)
+
+
+_SHOWS = re.compile(r"^[ \t]*shows[ \t]+(.*?)[ \t]*$", re.IGNORECASE | re.MULTILINE)
+
+
+def shown_in(text: str) -> tuple[str, ...]:
+    """The requirements named in the `shows` rows of a scenario."""
+    parts = (p.strip() for row in _SHOWS.findall(text) for p in row.split(","))
+    return tuple(dict.fromkeys(p for p in parts if p))
+
+
+def with_shows(text: str, idents: Iterable[str]) -> str:
+    """A scenario's text with one `shows` row for these requirements, where the first stood or at the top; none for none.
+
+    >>> with_shows("shows R2\\nrun for 1 s", ["R1", "R2"])
+    'shows R1, R2\\nrun for 1 s'
+    """
+    lines, row = text.split("\n"), f"shows {', '.join(idents)}"
+    old = [i for i, line in enumerate(lines) if _SHOWS.fullmatch(line)]
+    at = old[0] if old else next((i for i, line in enumerate(lines) if not line.lstrip().startswith("//")), len(lines))
+    rest = [line for i, line in enumerate(lines) if i not in old]
+    return "\n".join([*rest[:at], *([row] if row != "shows " else []), *rest[at:]])
 
 
 _recent_signals: list[tuple[tuple[Signal, ...], dict[str, Signal]]] = []
@@ -313,6 +343,23 @@ def _signals(signals: tuple[Signal, ...]) -> dict[str, Signal]:
     _recent_signals.insert(0, (signals, found))
     del _recent_signals[8:]
     return found
+
+
+@dataclass(frozen=True, slots=True)
+class Accepted:
+    """A run of a scenario that was accepted: what later runs are compared with.
+
+    `lanes` are a signal or step flag each, with its changes as `ms:value` in the order of time. Edges may differ by
+    `within_ms`, numbers by `within`. `label` is the choice of the scenario's lists.
+    """
+
+    scenario: str
+    label: str = ""
+    within_ms: int = 50
+    within: float = 1.0
+    length_ms: int = 0
+    lanes: tuple[tuple[str, str], ...] = ()
+    note: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -364,6 +411,7 @@ class Project:
     scenarios: tuple[Scenario, ...] = ()
     units: tuple[Unit, ...] = ()
     waivers: tuple[Waiver, ...] = ()
+    accepted: tuple[Accepted, ...] = ()
 
     def runs_like(self, other: Project) -> bool:
         """Whether nothing that a run depends on differs: requirements, scenarios, comments on the file and places

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from enum import StrEnum
+from math import inf
 from typing import Any
 
 from spokeshave.engine.explain import blockers
@@ -12,7 +13,7 @@ from spokeshave.engine.program import Program
 from spokeshave.engine.situation import Situation
 from spokeshave.language import checked as ck
 from spokeshave.language.compile import compile_units
-from spokeshave.language.scenario import ExpectRow
+from spokeshave.language.scenario_rows import ExpectRow
 
 
 class Outcome(StrEnum):
@@ -41,10 +42,13 @@ class Watcher:
         self.decided: Verdict | None = None
         self.last: Situation | None = None
         self.now = 0
+        """Time in ms since the scenario started."""
+        self.start_ms = 0
+        self.marks: dict[str, int] = {}
 
     def see(self, s: Situation) -> None:
         """Looks at the situation at the end of scan `s.k - 1`."""
-        self.now = (s.k - 1) * self.program.period_ms
+        self.now = (s.k - 1) * self.program.period_ms - self.start_ms
         if self.decided is None:
             self.look(s)
 
@@ -90,6 +94,10 @@ def _seconds(ms: int) -> str:
     return f"{ms / 1000:g} s"
 
 
+def _times(count: int) -> str:
+    return "once" if count == 1 else f"{count} times"
+
+
 class Always(Watcher):
     """always e, never e: decided by the first scan that breaks it."""
 
@@ -126,6 +134,57 @@ class TrueAt(Watcher):
             self.decide(Outcome.NOT_REACHED, "the run ended before")
 
 
+class Throughout(Watcher):
+    """from t to t: e, while a: b: decided by the first scan of the span that breaks it."""
+
+    def __init__(self, row: ExpectRow, program: Program, trees: tuple[ck.Checked, ...]) -> None:
+        super().__init__(row, program, trees)
+        self.seen, self.first = 0, 0
+
+    def look(self, s: Situation) -> None:
+        of_span = self.row.kind == "true_from"
+        if of_span and self.now > self.row.until_ms:
+            self.decide(Outcome.PASS, f"in all {self.seen} scans of it", self.first)
+        elif self.row.ms <= self.now if of_span else self.tests[0](s.v):
+            self.first = self.first if self.seen else self.now
+            self.seen += 1
+            if not self.tests[-1](s.v):
+                self.decide(Outcome.FAIL, self.why(s, len(self.tests) - 1))
+
+    def end(self) -> None:
+        if self.row.kind == "true_from" and self.now < self.row.until_ms:
+            self.decide(Outcome.NOT_REACHED, "the run ended before")
+        elif not self.seen:
+            self.decide(Outcome.NOT_REACHED, f"{self.row.conditions[0]} never came")
+        else:
+            self.decide(Outcome.PASS, f"in all {self.seen} scans of it", self.first)
+
+
+class ValueFrom(Watcher):
+    """value e from low to high, while a: decided by the first value outside, else tells the least and the most."""
+
+    def __init__(self, row: ExpectRow, program: Program, trees: tuple[ck.Checked, ...]) -> None:
+        super().__init__(row, program, trees)
+        self.least, self.most, self.most_at = inf, -inf, 0
+
+    def look(self, s: Situation) -> None:
+        if len(self.tests) > 1 and not self.tests[1](s.v):
+            return
+        value = self.tests[0](s.v)
+        low, high = self.row.limits
+        self.least = min(self.least, value)
+        if value > self.most:
+            self.most, self.most_at = value, self.now
+        if not low <= value <= high:
+            self.decide(Outcome.FAIL, f"{self.row.conditions[0]} = {_shown(value)}")
+
+    def end(self) -> None:
+        if self.most < self.least:
+            self.decide(Outcome.NOT_REACHED, f"{self.row.conditions[1]} never came")
+        else:
+            self.decide(Outcome.PASS, f"from {_shown(self.least)} to {_shown(self.most)}", self.most_at)
+
+
 class LeadsTo(Watcher):
     """whenever a then within t b: after each rise of a, b must hold at the latest t later."""
 
@@ -152,30 +211,44 @@ class LeadsTo(Watcher):
         elif not self.count:
             self.decide(Outcome.NOT_REACHED, f"{self.row.conditions[0]} never came")
         else:
-            self.decide(Outcome.PASS, f"{self.count} times, at most {self.longest} ms")
+            self.decide(Outcome.PASS, f"{_times(self.count)}, at most {self.longest} ms")
 
 
-class Entered(Watcher):
-    """Seq.Step entered N times, at least N times, at most N times."""
+class Counted(Watcher):
+    """Seq.Step entered N times, count e: N times; also at least and at most. An expression counts when it becomes TRUE."""
 
     def __init__(self, row: ExpectRow, program: Program, trees: tuple[ck.Checked, ...]) -> None:
         super().__init__(row, program, trees)
-        self.seq = next(q for q in program.sequences if q.name.lower() == row.names[0].lower())
-        self.step = next(s.index for s in self.seq.steps if s.name.lower() == row.names[1].lower())
+        self.seq = self.step = -1
+        self.word = "it came"
+        if row.names:
+            seq = next(q for q in program.sequences if q.name.lower() == row.names[0].lower())
+            self.seq = seq.index
+            self.step = next(s.index for s in seq.steps if s.name.lower() == row.names[1].lower())
+            self.word = "entered"
+        self.was = False
         self.count, self.last_ms = 0, 0
 
+    def _has_come(self, s: Situation) -> bool:
+        if self.seq >= 0:
+            return self.step in s.came[self.seq]
+        before, self.was = self.was, bool(self.tests[0](s.v))
+        return self.was and not before
+
     def look(self, s: Situation) -> None:
-        if self.step in s.came[self.seq.index]:
-            self.count += 1
-            self.last_ms = self.now
-            if self.count > self.row.count and self.row.kind != "entered_least":
-                self.decide(Outcome.FAIL, f"entered for the {self.count}. time")
-            elif self.count == self.row.count and self.row.kind == "entered_least":
-                self.decide(Outcome.PASS, f"entered {self.count} times")
+        if not self._has_come(s):
+            return
+        self.count += 1
+        self.last_ms = self.now
+        least = self.row.kind.endswith("_least")
+        if self.count > self.row.count and not least:
+            self.decide(Outcome.FAIL, f"{self.word} for the {self.count}. time")
+        elif self.count == self.row.count and least:
+            self.decide(Outcome.PASS, f"{self.word} {_times(self.count)}")
 
     def end(self) -> None:
-        enough = self.count >= self.row.count or self.row.kind == "entered_most"
-        self.decide(Outcome.PASS if enough else Outcome.NOT_REACHED, f"entered {self.count} times", self.last_ms)
+        enough = self.count >= self.row.count or self.row.kind.endswith("_most")
+        self.decide(Outcome.PASS if enough else Outcome.NOT_REACHED, f"{self.word} {_times(self.count)}", self.last_ms)
 
 
 class Steps(Watcher):
@@ -213,7 +286,9 @@ class Steps(Watcher):
                 return
 
     def _see_reach(self, s: Situation) -> None:
-        for which in (1, 0):
+        if len(self.row.names) == 2 and self.open < 0:  # from a mark, or from the start
+            self.open = self.marks.get(self.row.note.lower(), -1) if self.row.note else 0
+        for which in (1, 0) if len(self.row.names) > 2 else (0,):
             q, step = self.row.names[2 * which : 2 * which + 2]
             seq = next(x for x in self.program.sequences if x.name.lower() == q.lower())
             if any(seq.steps[a].name.lower() == step.lower() for a in s.came[seq.index]):
@@ -293,7 +368,13 @@ WATCHERS: dict[str, type[Watcher]] = {
     "no_alarm": Alarms,
     "no_alarms": Alarms,
     "no_hazards": Alarms,
-    "entered": Entered,
-    "entered_least": Entered,
-    "entered_most": Entered,
+    "entered": Counted,
+    "entered_least": Counted,
+    "entered_most": Counted,
+    "count": Counted,
+    "count_least": Counted,
+    "count_most": Counted,
+    "true_from": Throughout,
+    "while_true": Throughout,
+    "value_from": ValueFrom,
 }

@@ -2,29 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
-
 from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.language.literals import value_text
 from spokeshave.model.edits import add_item, free_name
 from spokeshave.model.project import Project, Scenario
 
-UNSAID = {"drive": "hand drive", "ask": "outputs asked for by hand"}
-"""What can be done on the bench and not be said in a scenario."""
 
-
-@dataclass
-class Kept:
-    """Rows of a scenario, and what of the run they leave out."""
-
-    rows: list[str] = field(default_factory=list)
-    left_out: list[str] = field(default_factory=list)
-
-
-def kept_rows(session: Session) -> Kept:
-    """The rows for everything done in a run so far, in the order of time."""
-    kept = Kept()
+def kept_rows(session: Session) -> list[str]:
+    """The rows for everything done in a run so far, in the order of time, and for what came of it."""
+    rows: list[str] = []
     project, period = session.program.project, session.program.period_ms
     done = [st for st, _ in session.log[: session.next_stimulus]]
     used: set[int] = set()
@@ -36,32 +23,28 @@ def kept_rows(session: Session) -> Kept:
             later = next((j for j in range(i + 1, len(done)) if _same_hand(done[j], st)), -1)
             text, takes = _hand(project, st, done[later] if later >= 0 else None)
             used |= {later} if takes else set()
-        elif st.do in UNSAID:
-            what = UNSAID[st.do]
-            kept.left_out += [what] if what not in kept.left_out else []
         else:
             text = _deed(project, st)
         if text:
-            kept.rows.append(f"at {_time(st.time_ms)}: {text}")
+            rows.append(f"at {_time(st.time_ms)}: {text}")
     moments = sorted({st.time_ms // period - 1 for st in done if st.time_ms >= period} | {session.k - 1})
-    kept.rows.append(f"run for {_time(session.time_ms)}")
+    rows.append(f"run for {_time(session.time_ms)}")
     for k in moments:
         where = _situation(session, k)
         if where:
-            kept.rows.append(f"expect at {_time(k * period)}: {where}")
-    kept.rows += [f"expect order {name}: {', '.join(steps)}" for name, steps in _orders(session) if len(steps) > 1]
+            rows.append(f"expect at {_time(k * period)}: {where}")
+    rows += [f"expect order {name}: {', '.join(steps)}" for name, steps in _orders(session) if len(steps) > 1]
     alarms = dict.fromkeys(e.text for e in session.trace.events if e.kind == "alarm")
-    kept.rows += [f'expect alarm "{text}"' for text in alarms] or ["expect no alarms"]
+    rows += [f'expect alarm "{text}"' for text in alarms] or ["expect no alarms"]
     if not any(e.kind == "hazard" for e in session.trace.events):
-        kept.rows.append("expect no hazards")
-    return kept
+        rows.append("expect no hazards")
+    return rows
 
 
-def keep(project: Project, session: Session, name: str = "Kept from the bench") -> tuple[Project, list[str]]:
-    """The machine file with the scenario behind its others, and what the scenario leaves out."""
-    kept = kept_rows(session)
+def keep(project: Project, session: Session, name: str = "Kept from the bench") -> Project:
+    """The machine file with the scenario behind its others."""
     name = free_name(name, {s.name.lower() for s in project.scenarios})
-    return add_item(project, "scenarios", Scenario(name, "\n".join(kept.rows))), kept.left_out
+    return add_item(project, "scenarios", Scenario(name, "\n".join(kept_rows(session))))
 
 
 def _same_hand(st: Stimulus, first: Stimulus) -> bool:
@@ -86,7 +69,8 @@ def _deed(project: Project, st: Stimulus) -> str:
     return {
         "set": f"set {st.target} to {value}", "force": f"force {st.target} to {value}", "unforce": f"unforce {st.target}",
         "fail": f'break {st.target} "{st.value}"', "heal": f'mend {st.target} "{st.value}"', "power": "power cycle",
-        "ack": "acknowledge",
+        "ack": "acknowledge", "drive": f"hand drive {'on' if st.value else 'off'}",
+        "ask": f"ask {st.target} to {'TRUE' if st.value else 'FALSE'}",
     }[st.do]  # fmt: skip
 
 

@@ -26,7 +26,7 @@ def record_html(project: Project, results: list[Result], found: list[Diagnostic]
         project=project,
         date=date,
         version=__version__,
-        coverage=coverage(project, by_name),
+        coverage=coverage(project, by_name, found),
         results=results,
         bars=[_bars(r) for r in results],
         findings=found,

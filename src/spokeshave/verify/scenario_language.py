@@ -8,13 +8,14 @@ from spokeshave.engine.names import SlotTable, TextScope
 from spokeshave.language import checked as ck
 from spokeshave.language import syntax as sx
 from spokeshave.language.check import Checker, Symbol
-from spokeshave.language.literals import read_value
 from spokeshave.language.parse import parse_expression
-from spokeshave.language.scenario import DeedRow, ExpectRow, Sheet, parse_scenario
+from spokeshave.language.scenario import parse_scenario
+from spokeshave.language.scenario_lists import cases_of
+from spokeshave.language.scenario_rows import DeedRow, ExpectRow, GivenRow, Sheet
 from spokeshave.language.syntax import Problem, TextError
-from spokeshave.machine.kinds import KINDS, failures_of
 from spokeshave.model.diagnostics import did_you_mean
-from spokeshave.model.project import Device, Project, Scenario, SignalClass
+from spokeshave.model.project import Project, Scenario
+from spokeshave.verify.scenario_names import row_fault, way_to
 
 
 class SheetScope(TextScope):
@@ -32,6 +33,16 @@ class SheetScope(TextScope):
         )
 
 
+_last_table: list[tuple[Project, SlotTable]] = []
+"""The slots of the project that was last asked for: all scenarios of a machine file are checked one after the other."""
+
+
+def _table(project: Project) -> SlotTable:
+    if not _last_table or _last_table[0][0] is not project:
+        _last_table[:] = [(project, SlotTable(project))]
+    return _last_table[0][1]
+
+
 @dataclass(frozen=True, slots=True)
 class Checked:
     """A sheet with its expressions checked: `conditions[row]` are the trees of a row's expressions."""
@@ -42,108 +53,92 @@ class Checked:
 
 
 def check_sheet(project: Project, text: str) -> Checked:
-    """Parses a scenario and checks every name in it against the project."""
+    """Parses a scenario without lists and checks every name in it against the project."""
     sheet = parse_scenario(text)
-    scope = SheetScope(SlotTable(project))
+    scope = SheetScope(_table(project))
     problems = list(sheet.problems)
     conditions: dict[int, tuple[ck.Checked, ...]] = {}
-    rows: list[DeedRow | ExpectRow] = [*sheet.deeds, *sheet.expectations]
+    rows: list[DeedRow | ExpectRow | GivenRow] = [*sheet.given, *sheet.deeds, *sheet.expectations]
     for row in rows:
-        texts = row.conditions if isinstance(row, ExpectRow) else (row.moment.condition,)
-        trees = [_condition(t, row.line, row.text, scope, problems) for t in texts if t]
-        conditions[row.line] = tuple(t for t in trees if t is not None)
-        message, advice = _names(project, row)
+        if not isinstance(row, GivenRow):
+            texts = row.conditions if isinstance(row, ExpectRow) else (row.moment.condition,)
+            trees = [_condition(t, row, at, scope, problems) for at, t in enumerate(texts) if t]
+            conditions[row.line] = tuple(t for t in trees if t is not None)
+        message, advice = row_fault(project, row)
         if message:
             problems.append(Problem(row.line, 1, message, advice))
+    known = {m.lower() for m in sheet.marks}
+    for expected in sheet.expectations:
+        if expected.kind == "reach" and expected.note and expected.note.lower() not in known:
+            offer = did_you_mean(expected.note, sheet.marks) or 'a row such as: on Roast.Drop: mark "dropping"'
+            problems.append(Problem(expected.line, 1, f"no row marks {expected.note!r}", offer))
     return Checked(sheet, conditions, tuple(sorted(problems, key=lambda p: (p.line, p.column))))
 
 
 def scenario_problems(project: Project, scenario: Scenario) -> tuple[Problem, ...]:
-    """What is wrong with a scenario's text, and with what it says it shows."""
-    problems = check_sheet(project, scenario.text).problems
+    """What is wrong with a scenario's text, for every choice of its lists, and with what it says it shows."""
+    cases = cases_of(scenario.text)
+    problems = list(cases.problems)
+    for one in cases.lists:
+        if project.signal(one.name) or project.device(one.name) or project.sequence(one.name):
+            problems.append(
+                Problem(one.line, 1, f"{one.name} is a name of the machine file", "call the list otherwise")
+            )
+    sheet = Sheet()
+    for case in cases.cases:
+        checked = check_sheet(project, case.text)
+        problems += checked.problems
+        sheet = checked.sheet
     known = [r.ident for r in project.requirements]
-    missing = [r for r in scenario.shows if r not in known]
-    extra = tuple(Problem(1, 1, f"there is no requirement {r}", did_you_mean(r, known)) for r in missing)
-    return (*extra, *problems)
-
-
-def _condition(text: str, line: int, row: str, scope: SheetScope, problems: list[Problem]) -> ck.Checked | None:
-    checker = Checker(scope)
-    offset = max(0, row.find(text))
-    tree = None
+    for line, ident in sheet.shows:
+        if ident not in known:
+            problems.append(Problem(line, 1, f"there is no requirement {ident}", did_you_mean(ident, known)))
     try:
-        tree = checker.condition(parse_expression(text))
+        way = way_to(project, sheet.start, scenario.name)
+    except ValueError as error:
+        problems.append(Problem(_line_of(scenario.text, "start"), 1, str(error)))
+    else:
+        for other, mark in way:
+            if check_sheet(project, other.text).problems:
+                message = f"{other.name}, which marks {mark!r}, cannot be run as it is"
+                problems.append(Problem(_line_of(scenario.text, "start"), 1, message, "mend its rows first"))
+    problems += _marks(project, scenario, sheet, bool(cases.lists))
+    return tuple(sorted(dict.fromkeys(problems), key=lambda p: (p.line, p.column)))
+
+
+def _marks(project: Project, scenario: Scenario, sheet: Sheet, lists: bool) -> list[Problem]:
+    """Situations that another scenario names too, or that a list would name several times."""
+    out = []
+    for row in sheet.deeds:
+        if row.do != "mark":
+            continue
+        if lists:
+            out.append(Problem(row.line, 1, "a scenario with lists marks no situation", "mark it in one of its own"))
+        for other in project.scenarios:
+            twice = other.name != scenario.name and "mark" in other.text.lower()
+            if twice and row.value.lower() in (m.lower() for m in parse_scenario(other.text).marks):
+                out.append(Problem(row.line, 1, f"{other.name} marks {row.value!r} too", "give one another name"))
+    return out
+
+
+def _line_of(text: str, word: str) -> int:
+    return next((n for n, row in enumerate(text.splitlines(), 1) if row.strip().lower().startswith(word)), 1)
+
+
+def _condition(
+    text: str, row: DeedRow | ExpectRow, index: int, scope: SheetScope, problems: list[Problem]
+) -> ck.Checked | None:
+    checker = Checker(scope)
+    offset = max(0, row.text.find(text))
+    tree = None
+    number = isinstance(row, ExpectRow) and row.kind == "value_from" and index == 0
+    try:
+        parsed = parse_expression(text)
+        tree = checker.expression_any(parsed) if number else checker.condition(parsed)
         found = checker.problems
+        if number and not found and tree is not None and tree.type == "BOOL":
+            found = [Problem(1, 1, f"{text} is BOOL, a value is a number", "write always, never or count")]
     except TextError as error:
         found = error.problems
-    problems += [sx.Problem(line, offset + p.column, p.message, p.advice, p.start, p.end) for p in found]
+    problems += [sx.Problem(row.line, offset + p.column, p.message, p.advice, p.start, p.end) for p in found]
     return None if found else tree
-
-
-def _names(project: Project, row: DeedRow | ExpectRow) -> tuple[str, str]:
-    """A problem with the devices, signals, sequences and steps a row names, and what to do."""
-    if isinstance(row, ExpectRow):
-        if row.kind in ("order", "exact_order"):
-            pairs = [(row.names[0], n) for n in row.names[1:]]
-        else:
-            pairs = list(zip(row.names[::2], row.names[1::2]))
-        return next((p for p in (_step(project, *pair) for pair in pairs) if p[0]), ("", ""))
-    if row.moment.kind == "on_step":
-        problem = _step(project, row.moment.sequence, row.moment.step)
-        if problem[0]:
-            return problem
-    return _deed(project, row)
-
-
-def _step(project: Project, sequence: str, step: str) -> tuple[str, str]:
-    q = project.sequence(sequence)
-    if q is None:
-        return f"there is no sequence {sequence}", did_you_mean(sequence, (s.name for s in project.sequences))
-    if q.step(step) is None:
-        return f"{q.name} has no step {step}", did_you_mean(step, (s.name for s in q.steps))
-    return "", ""
-
-
-def _turn(device: Device, text: str) -> tuple[str, str]:
-    """A problem with where a selector or a setpoint is turned."""
-    try:
-        number = float(text)
-    except ValueError:
-        return f"{text} is not a number", "write turn Knob to 2"
-    values = {p.name: p.default for p in KINDS[device.kind].parameters} | dict(device.parameters)
-    if device.kind == "setpoint":
-        low, high = values["least"], values["most"]
-        return (
-            ("", "") if low <= number <= high else (f"{device.name} goes from {low:g} to {high:g}, not to {text}", "")
-        )
-    last = int(values["positions"]) - 1
-    there = number.is_integer() and 0 <= number <= last
-    return ("", "") if there else (f"{device.name} has the positions 0 to {last}, not {text}", "")
-
-
-def _deed(project: Project, row: DeedRow) -> tuple[str, str]:
-    if row.do in ("press", "hold", "release", "turn", "break_device", "mend_device"):
-        device = project.device(row.target)
-        if device is None:
-            return f"there is no device {row.target}", did_you_mean(row.target, (d.name for d in project.devices))
-        kind = KINDS[device.kind]
-        if row.do in ("break_device", "mend_device"):
-            if row.value not in failures_of(device):
-                return f"{row.target} has no failure {row.value!r}", f"it has {', '.join(failures_of(device))}"
-        elif not kind.positions or (row.do == "turn") != (device.kind in ("selector", "setpoint")):
-            return f"{row.target} is a {kind.title.lower()}", "buttons are pressed, selectors and setpoints turned"
-        elif row.do == "turn":
-            return _turn(device, row.value)
-    elif row.do in ("set_value", "force", "unforce"):
-        signal = project.signal(row.target)
-        if signal is None:
-            return f"there is no signal {row.target}", did_you_mean(row.target, (s.name for s in project.signals))
-        legal = (SignalClass.INPUT, SignalClass.SETTING if row.do == "set_value" else SignalClass.OUTPUT)
-        if signal.cls not in legal:
-            return f"{signal.name} is an {signal.cls}", f"this works on an {legal[0]} or {legal[1]}"
-        if row.value:
-            try:
-                read_value(row.value, signal.type)
-            except ValueError as error:
-                return str(error), ""
-    return "", ""

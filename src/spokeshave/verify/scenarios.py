@@ -1,36 +1,94 @@
-"""Runs scenarios: rows are done in their order, each at its moment; watchers give the verdicts."""
+"""Runs scenarios: the rows are done in their order, watchers give the verdicts; each choice of a list is a run."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass, field
 
 from spokeshave.engine.session import Session
-from spokeshave.language.compile import compile_units
-from spokeshave.language.literals import read_value
-from spokeshave.language.scenario import DeedRow
+from spokeshave.engine.stimuli import Stimulus
+from spokeshave.language.scenario import parse_scenario
+from spokeshave.language.scenario_lists import Case, cases_of
 from spokeshave.language.syntax import Problem
 from spokeshave.model.project import Project, Scenario
 from spokeshave.verify.expectations import WATCHERS, Alarms, Outcome, Verdict, Watcher
-from spokeshave.verify.scenario_language import Checked, check_sheet
+from spokeshave.verify.protection import ActedWatch
+from spokeshave.verify.scenario_language import Checked, check_sheet, scenario_problems
+from spokeshave.verify.scenario_names import way_to
+from spokeshave.verify.script import Script, with_parameters
+
+
+@dataclass(frozen=True, slots=True)
+class Run:
+    """One run of a scenario, for one choice of its lists (`label`, such as `T = 3 s`).
+
+    `project` is what ran, with the device parameters the scenario gives; `done` everything done in it; `scans` its length.
+    Times of verdicts count from `start_ms`. `acted` are the rules that came into play, and when.
+    """
+
+    label: str
+    verdicts: tuple[Verdict, ...]
+    project: Project
+    done: tuple[Stimulus, ...]
+    scans: int
+    start_ms: int = 0
+    stopped: str = ""
+    acted: tuple[tuple[tuple[str, str], int], ...] = ()
+    lanes: tuple[tuple[str, str], ...] | None = field(default=None, compare=False, repr=False)
+    """What accepted runs are compared by, where it was worked out already (see `accepted.lanes_of`)."""
+    live: Session | None = field(default=None, compare=False, repr=False)
+
+    @property
+    def outcome(self) -> Outcome:
+        outcomes = {v.outcome for v in self.verdicts}
+        if self.stopped or Outcome.FAIL in outcomes or not outcomes:
+            return Outcome.FAIL
+        return Outcome.NOT_REACHED if Outcome.NOT_REACHED in outcomes else Outcome.PASS
+
+    def session(self) -> Session:
+        """The run itself, for looking at it; run again from what was done where it came from another process."""
+        if self.live is not None:
+            return self.live
+        session = Session(self.project, self.done)
+        session.run_scans(self.scans)
+        return session
 
 
 @dataclass(frozen=True, slots=True)
 class Result:
-    """What came of a scenario. `session` holds the run for looking at it; `problems` keep it from running."""
+    """What came of a scenario: its runs, or the `problems` that keep it from running. `project` is the machine file."""
 
     scenario: Scenario
-    verdicts: tuple[Verdict, ...]
+    runs: tuple[Run, ...]
     problems: tuple[Problem, ...] = ()
-    session: Session | None = field(default=None, compare=False)
-    stopped: str = ""
+    project: Project = field(default_factory=Project, compare=False, repr=False)
 
     @property
     def outcome(self) -> Outcome:
-        """The worst of the verdicts; a scenario that could not be run or finished fails."""
-        outcomes = {v.outcome for v in self.verdicts}
-        if self.problems or self.stopped or Outcome.FAIL in outcomes or not outcomes:
+        """The worst of the runs; a scenario that could not be run fails."""
+        outcomes = {r.outcome for r in self.runs}
+        if self.problems or Outcome.FAIL in outcomes or not outcomes:
             return Outcome.FAIL
         return Outcome.NOT_REACHED if Outcome.NOT_REACHED in outcomes else Outcome.PASS
+
+    @property
+    def verdicts(self) -> tuple[Verdict, ...]:
+        """Those of all runs."""
+        return tuple(v for r in self.runs for v in r.verdicts)
+
+    @property
+    def stopped(self) -> str:
+        """The located error that ended a run, if one did."""
+        return next((r.stopped for r in self.runs if r.stopped), "")
+
+    @property
+    def worst_run(self) -> Run | None:
+        """The first run that did not pass, or the first."""
+        return next((r for r in self.runs if r.outcome is not Outcome.PASS), self.runs[0] if self.runs else None)
+
+    @property
+    def session(self) -> Session | None:
+        """The run of `worst_run`."""
+        return self.worst_run.session() if self.worst_run is not None else None
 
     @property
     def worst(self) -> Verdict | None:
@@ -38,146 +96,152 @@ class Result:
         return next((v for v in self.verdicts if v.outcome is not Outcome.PASS), None)
 
 
-class Script:
-    """The rows of a scenario as they come up in a run. Rows wait for their moment one after the other."""
+class CaseRun:
+    """One run on its way. It begins where a mark of another scenario is reached, if the scenario says so."""
 
-    def __init__(self, session: Session, checked: Checked) -> None:
-        self.session = session
-        self.rows = checked.sheet.deeds
+    def __init__(self, project: Project, scenario: Scenario, case: Case) -> None:
+        self.case = case
+        self.checked = check_sheet(project, case.text)
+        way = way_to(project, self.checked.sheet.start, scenario.name)
+        self.ahead: list[tuple[Checked, str]] = [(check_sheet(project, s.text), mark) for s, mark in way]
+        self.project = project
+        for checked in (*(c for c, _ in self.ahead), self.checked):
+            self.project = with_parameters(self.project, checked.sheet.given)
+        self.session = Session(self.project)
+        self.acted: ActedWatch | None = None
+        self.watchers: list[Watcher] = []
+        self.stopped = ""
+        period = project.period_ms
+        self.lengths = [-(-c.sheet.length_ms // period) for c in (*(c for c, _ in self.ahead), self.checked)]
         self.at = 0
-        self.before_ms = 0
-        """When the row before was done."""
-        self.armed_ms: int | None = None
-        """When the condition or step of the present row came."""
-        self.releases: list[tuple[int, str]] = []
-        self.tests = {
-            r.line: compile_units([(0, t) for t in checked.conditions[r.line]])
-            for r in self.rows if checked.conditions[r.line]
-        }  # fmt: skip
+        self._segment(None)
 
-    def before_scan(self) -> None:
-        """Does everything that is due in the next scan."""
-        now = self.session.time_ms
-        for time, name in [r for r in self.releases if r[0] <= now]:
-            self.session.do("hand", name, 0)
-            self.releases.remove((time, name))
-        while self.at < len(self.rows) and self._is_due(self.rows[self.at], now):
-            self._do(self.rows[self.at], now)
+    @property
+    def scans(self) -> int:
+        """How many scans are still to run, at most, with those that were."""
+        return self.at + sum(self.lengths)
+
+    def _segment(self, before: Script | None) -> None:
+        """Begins the next part: up to a mark, or the scenario itself."""
+        checked = self.ahead[0][0] if self.ahead else self.checked
+        self.script = Script(self.session, checked)
+        if before is not None:  # what is still held down is let go of in time
+            shift = self.script.start_ms - before.start_ms
+            self.script.later = [(t - shift, what, name, value) for t, what, name, value in before.later]
+        self.script.begin()
+        if not self.ahead:
+            self._watch()
+
+    def _watch(self) -> None:
+        program = self.session.program
+        self.acted = ActedWatch(program, self.script.start_ms)
+        for row in self.checked.sheet.expectations:
+            watcher = WATCHERS[row.kind](row, program, self.checked.conditions[row.line])
+            watcher.start_ms, watcher.marks = self.script.start_ms, self.script.marks
+            self.watchers.append(watcher)
+
+    def advance(self, scans: int) -> bool:
+        """Runs up to that many scans; FALSE when there is nothing more to run."""
+        session = self.session
+        for _ in range(scans):
+            if not self.lengths or self.lengths[0] <= 0:
+                return self._end()
+            self.script.before_scan()
+            if self.ahead and self.ahead[0][1].lower() in self.script.marks:
+                self.ahead.pop(0)
+                self.lengths.pop(0)
+                self._segment(self.script)
+                self.script.before_scan()
+            if not session.scan():
+                self.stopped = str(session.stopped)
+                self.lengths = []
+                return False
             self.at += 1
-            self.before_ms, self.armed_ms = now, None
+            self.lengths[0] -= 1
+            if self.acted is not None:
+                self.acted.see(session.situation)
+                for w in self.watchers:
+                    w.see(session.situation)
+        return self.lengths[0] > 0 or self._end()
 
-    def _is_due(self, row: DeedRow, now: int) -> bool:
-        m = row.moment
-        if m.kind == "at":
-            return now >= m.ms
-        if m.kind == "after":
-            return now >= self.before_ms + m.ms
-        if self.armed_ms is None and self.session.k and self._has_come(row):
-            self.armed_ms = now
-        return self.armed_ms is not None and now >= self.armed_ms + m.ms
-
-    def _has_come(self, row: DeedRow) -> bool:
-        """Whether the row's condition holds, or its step was entered, in the scan before."""
-        s = self.session.situation
-        if row.moment.kind == "when":
-            return bool(self.tests[row.line][0](s.v))
-        for q in self.session.program.sequences:
-            if q.name.lower() == row.moment.sequence.lower():
-                return any(q.steps[a].name.lower() == row.moment.step.lower() for a in s.came[q.index])
+    def _end(self) -> bool:
+        if self.ahead and not self.stopped:
+            self.stopped = f"the situation {self.ahead[0][1]!r} was not reached"
+        self.lengths = []
         return False
 
-    def _do(self, row: DeedRow, now: int) -> None:
-        do = self.session.do
-        name = row.target
-        match row.do:
-            case "press":
-                do("hand", name, 1)
-                self.releases.append((now + row.ms, name))
-            case "hold":
-                do("hand", name, 1)
-            case "release":
-                do("hand", name, 0)
-            case "turn":
-                do("hand", name, hand_value(row.value))
-            case "set_value" | "force":
-                signal = self.session.program.project.signal(name)
-                assert signal is not None
-                do("set" if row.do == "set_value" else "force", name, read_value(row.value, signal.type))
-            case "unforce":
-                do("unforce", name)
-            case "break_device":
-                do("fail", name, row.value)
-            case "mend_device":
-                do("heal", name, row.value)
-            case "power_cycle":
-                do("power")
-            case "acknowledge":
-                do("ack")
-
-
-def hand_value(text: str) -> float:
-    """Where a selector or a setpoint is turned. Raises `ValueError`."""
-    number = float(text)
-    return int(number) if number.is_integer() else number
+    def result(self) -> Run:
+        """The verdicts, as far as the run has come."""
+        session, start = self.session, self.script.start_ms
+        period = session.program.period_ms
+        events = [(e.k * period - start, e.kind, e.text) for e in session.trace.events if e.k * period >= start]
+        for w in self.watchers:
+            if isinstance(w, Alarms):
+                w.see_events(events)
+        done = tuple(st for st, _ in session.log[: session.next_stimulus])
+        acted = tuple(self.acted.first.items()) if self.acted is not None else ()
+        return Run(self.case.label, tuple(w.verdict() for w in self.watchers), self.project, done, session.k, start,
+                   self.stopped, acted, live=session)  # fmt: skip
 
 
 class ScenarioRun:
-    """One scenario on its way: `advance` runs some scans, `result` judges what was run.
+    """A scenario on its way: `advance` runs some scans, `result` judges what was run.
 
     Raises `LinkError` for a machine file that cannot run. A text that is wrong is done at once, with problems.
     """
 
     def __init__(self, project: Project, scenario: Scenario) -> None:
-        self.scenario = scenario
-        self.checked = check_sheet(project, scenario.text)
-        self.scans = 0
-        self.at = 0
-        if self.checked.problems:
-            return
-        self.session = Session(project)
-        self.script = Script(self.session, self.checked)
-        self.scans = -(-self.checked.sheet.length_ms // project.period_ms)
-        conditions, program = self.checked.conditions, self.session.program
-        self.watchers: list[Watcher] = [
-            WATCHERS[r.kind](r, program, conditions[r.line]) for r in self.checked.sheet.expectations
-        ]
+        self.project, self.scenario = project, scenario
+        self.problems = scenario_problems(project, scenario)
+        self.cases = () if self.problems else cases_of(scenario.text).cases
+        self.runs: list[Run] = []
+        self.now = CaseRun(project, scenario, self.cases[0]) if self.cases else None
 
     @property
     def part(self) -> float:
         """How much of the run is done, 0 to 1."""
-        return self.at / self.scans if self.scans else 1.0
+        if self.now is None:
+            return 1.0
+        return (len(self.runs) + self.now.at / max(1, self.now.scans)) / len(self.cases)
 
     def advance(self, scans: int) -> bool:
         """Runs up to that many scans; FALSE when there is nothing more to run."""
-        end = min(self.scans, self.at + scans)
-        while self.at < end:
-            self.script.before_scan()
-            if not self.session.scan():
-                self.scans = self.at
-                return False
-            for w in self.watchers:
-                w.see(self.session.situation)
-            self.at += 1
-        return self.at < self.scans
+        if self.now is None:
+            return False
+        if self.now.advance(scans):
+            return True
+        self.runs.append(self.now.result())
+        self.now = None
+        if not self.runs[-1].stopped and len(self.runs) < len(self.cases):
+            self.now = CaseRun(self.project, self.scenario, self.cases[len(self.runs)])
+        return self.now is not None
 
     def result(self) -> Result:
-        """The verdicts, as far as the run has come."""
-        if self.checked.problems:
-            return Result(self.scenario, (), self.checked.problems)
-        session = self.session
-        period = session.program.period_ms
-        events = [(e.k * period, e.kind, e.text) for e in session.trace.events]
-        for w in self.watchers:
-            if isinstance(w, Alarms):
-                w.see_events(events)
-        stopped = "" if session.stopped is None else str(session.stopped)
-        return Result(self.scenario, tuple(w.verdict() for w in self.watchers), (), session, stopped)
+        """What came of it, as far as the runs have come."""
+        runs = [*self.runs, *([self.now.result()] if self.now is not None else [])]
+        return Result(self.scenario, tuple(runs), self.problems, self.project)
+
+
+def still_holds(result: Result, project: Project) -> bool:
+    """Whether a result is one of this machine file: what runs is the same, and so are the rows of the scenario and of those
+    it starts from.
+    """
+    now, then = project.scenario(result.scenario.name), result.scenario
+    if now is None or now.text != then.text or not project.runs_like(result.project):
+        return False
+    start = parse_scenario(now.text).start
+    try:
+        ways = [[s.text for s, _ in way_to(p, start, now.name)] for p in (project, result.project)]
+    except ValueError:
+        return False
+    return ways[0] == ways[1]
 
 
 def run_scenario(project: Project, scenario: Scenario) -> Result:
     """Runs one scenario whole; see `ScenarioRun`."""
     run = ScenarioRun(project, scenario)
-    run.advance(run.scans)
+    while run.advance(1 << 30):
+        pass
     return run.result()
 
 

@@ -11,7 +11,7 @@ from spokeshave.desktop.bench.operator_page import OperatorPage
 from spokeshave.desktop.bench.snapshots import save_snapshot
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.spoke import write_bytes_atomically
-from spokeshave.verify.keep import keep, kept_rows
+from spokeshave.verify.keep import keep
 
 if TYPE_CHECKING:
     from spokeshave.desktop.serving import ServingWindow
@@ -37,12 +37,10 @@ class BenchCommands:
         if session is None or not session.trace.scan_count:
             w.say_fault("Nothing has run yet that could be kept")
             return False
-        if not w.document.edit("Keep as scenario", lambda p: keep(p, session)[0]):
+        if not w.document.edit("Keep as scenario", lambda p: keep(p, session)):
             return False
         name = w.document.project.scenarios[-1].name
-        left = kept_rows(session).left_out
-        tail = f", without {' and '.join(left)}, which scenarios cannot say" if left else ""
-        w.say(f"Kept as scenario {name!r}{tail}. It is in stage 6.")
+        w.say(f"Kept as scenario {name!r}. It is in stage 6.")
         return True
 
     def ask_snapshot(self) -> None:

@@ -16,6 +16,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from spokeshave.desktop.bench.acting import ActingList
 from spokeshave.desktop.bench.bar import BenchBar
 from spokeshave.desktop.bench.snapshots import BoardFilm
 from spokeshave.desktop.bench.strip import TimingStrip
@@ -52,7 +53,9 @@ class BenchPage(QWidget):
         self.side.setDocumentMode(True)
         self.side.setAccessibleName("Values, alarms, waits")
         self.side.tabBar().setAccessibleName("Values, alarms, waits")
-        for widget, title in ((self.values, "Values"), (self._alarms(), "Alarms"), (self.waits, "Waited")):
+        self.acting = ActingList(runner, selection)
+        sides = ((self.values, "Values"), (self._alarms(), "Alarms"), (self.acting, "Acting"), (self.waits, "Waited"))
+        for widget, title in sides:
             self.side.addTab(widget, title)
         upper = QSplitter(Qt.Orientation.Horizontal)
         upper.addWidget(area)

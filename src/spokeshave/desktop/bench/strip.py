@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QWidget
 
 from spokeshave.desktop.bench.lane_list import LANE_H, Lane, LaneList
 from spokeshave.desktop.bench.raster import Raster
+from spokeshave.desktop.bench.strip_beside import Beside, paint_beside
 from spokeshave.desktop.bench.strip_marks import (
     AXIS_H,
     Interval,
@@ -57,6 +58,8 @@ class TimingStrip(QWidget):
         self.names = NameColumn()
         self.setMinimumHeight(80)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.beside: Beside | None = None
+        """The accepted run that is drawn beside the one on the bench."""
         self.setAccessibleName("Timing diagram")
         self.setMouseTracking(True)
         runner.advanced.connect(self._advanced)
@@ -70,6 +73,7 @@ class TimingStrip(QWidget):
             self.update()
 
     def _restart(self) -> None:
+        self.beside = None
         self.cursors = [None, None]
         self.intervals = []
         session = self.runner.session
@@ -153,6 +157,8 @@ class TimingStrip(QWidget):
                 paint_names(painter, self, session, lane, y)
             elif lane.kind == "alarm":
                 paint_alarm(painter, self, session, lane, y)
+        if self.beside is not None:
+            paint_beside(painter, self, self.beside, shown)
         for interval in self.intervals:
             if interval.lane in rows:
                 paint_interval(painter, self, interval, *rows[interval.lane])

@@ -2,35 +2,39 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from dataclasses import replace
+from pathlib import Path
 
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QApplication, QFileDialog, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
+from spokeshave.desktop.brief.about import SIGNS, AboutRequirement
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.tables import Column, ItemTable, ItemView
+from spokeshave.formats.brief_text import parse_brief, read_brief
+from spokeshave.formats.errors import FormatError
 from spokeshave.model import edits
 from spokeshave.model.edits import EditError
-from spokeshave.model.project import REQUIREMENT_KINDS, Project, Requirement
-from spokeshave.verify.coverage import Shown, coverage
+from spokeshave.model.project import REQUIREMENT_KINDS, Project, Requirement, with_shows
+from spokeshave.verify.brief import guess_kind, split_links
+from spokeshave.verify.coverage import Shown
 
-_STATE = {"open": "○ open", "not run": "◔ not run", "failed": "✕ failed", "proven": "✓ proven"}
+NOT_SHOWN = {"open": "nothing shows this yet", "failed": "what shows this has failed",
+             "not shown": "no scenario brought the rule into play"}  # fmt: skip
 
 
 def set_shown_by(project: Project, row: int, text: str) -> Project:
-    """Links a requirement to the scenarios named, separated by semicolons or commas; others are unlinked."""
+    """Links a requirement to the scenarios and rules named, separated by semicolons or commas; others are unlinked."""
     ident = project.requirements[row].ident
-    wanted = [p.strip() for p in text.replace(";", ",").split(",") if p.strip()]
-    for name in wanted:
-        if project.scenario(name) is None:
-            known = ", ".join(s.name for s in project.scenarios) or "none yet"
-            raise EditError(f"there is no scenario {name!r}; there are: {known}")
-    chosen = {n.lower() for n in wanted}
+    chosen, links = split_links(project, text)
     scenarios = []
     for s in project.scenarios:
         others = tuple(r for r in s.shows if r != ident)
-        shows = (*others, ident) if s.name.lower() in chosen else others
-        scenarios.append(s if set(shows) == set(s.shows) else replace(s, shows=tuple(sorted(shows))))
+        shows = (*others, ident) if s in chosen else others
+        scenarios.append(s if set(shows) == set(s.shows) else replace(s, text=with_shows(s.text, sorted(shows))))
+    project = edits.change_item(project, "requirements", row, shown_by=tuple(links))
     return replace(project, scenarios=tuple(scenarios))
 
 
@@ -38,31 +42,35 @@ def set_ident(project: Project, row: int, text: str) -> Project:
     """Another identifier; scenarios that show the requirement follow."""
     if not text:
         raise EditError("a requirement needs an identifier, for example R12")
+    if re.search(r'[\s,":]', text):
+        raise EditError(f"{text} is no identifier: leave out spaces, commas, colons and quotes")
     if any(r.ident == text for i, r in enumerate(project.requirements) if i != row):
         raise EditError(f"{text} is taken by another requirement")
     old = project.requirements[row].ident
     project = edits.change_item(project, "requirements", row, ident=text)
-    return replace(
-        project,
-        scenarios=tuple(replace(s, shows=tuple(text if r == old else r for r in s.shows)) for s in project.scenarios),
+    scenarios = (
+        replace(s, text=with_shows(s.text, (text if r == old else r for r in s.shows))) if old in s.shows else s
+        for s in project.scenarios
     )
+    return replace(project, scenarios=tuple(scenarios))
 
 
 class BriefPage(QWidget):
     """The table of requirements."""
 
-    def __init__(self, document: Document) -> None:
+    def __init__(self, document: Document, selection: Selection) -> None:
         super().__init__()
         self.document = document
+        self.about = AboutRequirement(document, selection)
         self.table = ItemTable(
             document,
-            lambda p: coverage(p, document.results),
+            lambda _: document.coverage(),
             [
                 Column("Id", lambda s: s.requirement.ident, set_ident, 64),
                 Column("Requirement", lambda s: s.requirement.text, self._put("text"), 500),
                 Column("Kind", lambda s: s.requirement.kind, self._put("kind"), 92, REQUIREMENT_KINDS),
                 Column("Shown by", lambda s: ", ".join(s.scenarios), set_shown_by, 260, edit_name="Link a requirement"),
-                Column("State", lambda s: _STATE[s.state], None, 96),
+                Column("State", lambda s: f"{SIGNS[s.state]} {s.state}", None, 96),
             ],
         )
         self.view = ItemView(self.table, "Requirements")
@@ -78,6 +86,14 @@ class BriefPage(QWidget):
         top.setSpacing(8)
         top.setContentsMargins(12, 8, 12, 8)
         top.addWidget(self.summary, 1)
+        take = QPushButton("Import ...")
+        take.setToolTip("Takes sentences in from a text, a spreadsheet or CSV")
+        take.clicked.connect(self.ask_import)
+        paste = QPushButton("Paste sentences")
+        paste.setToolTip("Each copied sentence becomes a requirement")
+        paste.clicked.connect(self.paste)
+        top.addWidget(take)
+        top.addWidget(paste)
         top.addWidget(add)
         top.addWidget(remove)
         column = QVBoxLayout(self)
@@ -85,6 +101,9 @@ class BriefPage(QWidget):
         column.setSpacing(0)
         column.addLayout(top)
         column.addWidget(self.view, 1)
+        column.addWidget(self.about)
+        self.view.selectionModel().currentRowChanged.connect(lambda *_: self._chosen())
+        document.checked.connect(self._results_came)
         document.changed.connect(self.refresh)
         document.proven.connect(self._results_came)
         self.refresh()
@@ -101,16 +120,19 @@ class BriefPage(QWidget):
         self.refresh()
 
     def refresh(self) -> None:
-        shown: list[Shown] = coverage(self.document.project, self.document.results)
+        shown: list[Shown] = self.document.coverage()
         proven = sum(s.state == "proven" for s in shown)
         unlinked = sum(s.state == "open" for s in shown)
         text = f"{len(shown)} requirements, {proven} proven"
         if unlinked:
             text += f", {unlinked} shown by nothing yet"
         self.summary.setText(text if shown else "Write down what the machine must do, one sentence each, with numbers.")
-        marks = {(i, 4): "nothing shows this yet" for i, s in enumerate(shown) if s.state == "open"}
-        marks |= {(i, 4): "a scenario that shows this has failed" for i, s in enumerate(shown) if s.state == "failed"}
-        self.table.set_marks(marks)
+        self.table.set_marks({(i, 4): NOT_SHOWN[s.state] for i, s in enumerate(shown) if s.state in NOT_SHOWN})
+        self._chosen()
+
+    def _chosen(self) -> None:
+        shown, row = self.document.coverage(), self.view.current_row()
+        self.about.show_requirement(shown[row] if 0 <= row < len(shown) else None)
 
     def add(self) -> None:
         taken = {r.ident.lower() for r in self.document.project.requirements}
@@ -122,6 +144,42 @@ class BriefPage(QWidget):
             row = self.table.rowCount() - 1
             self.view.select_row(row, 1)
             self.view.edit(self.table.index(row, 1))
+
+    def ask_import(self) -> None:
+        name, _ = QFileDialog.getOpenFileName(
+            self, "Import a brief", "", "Texts and tables (*.txt *.md *.csv *.tsv *.xlsx)"
+        )
+        if name:
+            self.take_in(Path(name))
+
+    def take_in(self, path: Path) -> bool:
+        """The sentences of a file, in one edit; a bad file is told and nothing changes."""
+        try:
+            found = read_brief(path, self.document.project, guess_kind)
+        except FormatError as error:
+            self.document.refused.emit(str(error))
+            return False
+        return self._take(found, path.name)
+
+    def paste(self) -> bool:
+        """The sentences on the clipboard."""
+        clipboard = QApplication.clipboard()
+        try:
+            found = parse_brief(clipboard.text() if clipboard else "", self.document.project, guess_kind)
+        except FormatError as error:
+            self.document.refused.emit(str(error))
+            return False
+        return self._take(found, "the clipboard")
+
+    def _take(self, found: list[Requirement], where: str) -> bool:
+        if not found:
+            self.document.refused.emit(f"there are no sentences in {where}")
+            return False
+        done = self.document.edit(
+            f"Take in {len(found)} sentences", lambda p: replace(p, requirements=(*p.requirements, *found))
+        )
+        self.view.select_row(self.table.rowCount() - len(found), 1)
+        return done
 
     def remove(self) -> None:
         row = self.view.current_row()

@@ -1,291 +1,161 @@
-"""The proof: coverage first, scenarios with verdicts, what decided them, and the way to that place in the run."""
+"""The proof: coverage first, then scenarios, what protects, and accepted runs, each on a page of its own."""
 
 from __future__ import annotations
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QColor
-from PySide6.QtWidgets import (
-    QAbstractItemView,
-    QHBoxLayout,
-    QHeaderView,
-    QLabel,
-    QListWidget,
-    QListWidgetItem,
-    QPlainTextEdit,
-    QProgressBar,
-    QPushButton,
-    QSplitter,
-    QTableWidget,
-    QTableWidgetItem,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QTabWidget, QVBoxLayout, QWidget
 
+from spokeshave.desktop.brief.about import COLOURS, SIGNS
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.proof.accepted import AcceptedPanel
+from spokeshave.desktop.proof.matrix import MatrixPanel
+from spokeshave.desktop.proof.scenarios import ScenariosPanel
 from spokeshave.desktop.proof.worker import ProofWorker
-from spokeshave.desktop.theme import code_font, theme
-from spokeshave.model import edits
-from spokeshave.model.project import Project, Scenario
-from spokeshave.verify.coverage import coverage
+from spokeshave.desktop.runner import Runner
+from spokeshave.desktop.selection import Selection
+from spokeshave.desktop.theme import theme
+from spokeshave.model.project import Scenario
 from spokeshave.verify.expectations import Outcome
-from spokeshave.verify.scenario_language import scenario_problems
 from spokeshave.verify.scenarios import Result
-
-SIGNS = {Outcome.PASS: "✓", Outcome.FAIL: "✕", Outcome.NOT_REACHED: "◔"}
-NEW_TEXT = "// What is done, then what is expected\nat 500 ms: press Start\nrun for 30 s\nexpect no alarms\n"
-
-
-COLOURS = {Outcome.PASS: "true", Outcome.FAIL: "late", Outcome.NOT_REACHED: "false"}
-
-
-def sign_colour(outcome: Outcome) -> QColor:
-    return theme.colour(COLOURS[outcome])
 
 
 class ProofPage(QWidget):
-    """`show_asked` carries a result and a time in ms to look at on the bench."""
+    """`show_asked` carries a run, the name of its scenario and a time in ms of the run to look at on the bench."""
 
-    show_asked = Signal(object, int)
+    show_asked = Signal(object, str, int)
 
-    def __init__(self, document: Document) -> None:
+    def __init__(self, document: Document, runner: Runner, selection: Selection) -> None:
         super().__init__()
-        self.document = document
+        self.document, self.selection = document, selection
         self.worker: ProofWorker | None = None
-        self._loading = False
         self.cover = QLabel()
         self.cover.setTextFormat(Qt.TextFormat.RichText)
         self.cover.setWordWrap(True)
-        self.cover.setMargin(4)
+        self.cover.setMargin(2)
+        self.cover.linkActivated.connect(self._go_to_requirement)
         self.progress = QProgressBar()
-        self.progress.setMaximumWidth(220)
+        self.progress.setMaximumWidth(180)
         self.progress.setTextVisible(False)
         self.progress.hide()
-        self.run_all = QPushButton("Run all scenarios")
+        self.run_all = QPushButton("Run all")
         self.run_all.setObjectName("primary")
         self.run_all.clicked.connect(self.run_everything)
+        self.run_group = QPushButton("Run the group")
+        self.run_group.clicked.connect(self.run_of_group)
         self.run_one = QPushButton("Run this one")
         self.run_one.clicked.connect(self.run_selected)
         self.cancel = QPushButton("Cancel")
         self.cancel.clicked.connect(self.stop)
         self.cancel.hide()
         self.status = QLabel()
-        self.list = QListWidget()
-        self.list.setAccessibleName("Scenarios")
-        self.list.currentRowChanged.connect(self._show_current)
-        self.text = QPlainTextEdit()
-        self.text.setFont(code_font(13))
-        self.text.setAccessibleName("Rows of the scenario")
-        self.text.textChanged.connect(self._look_at_text)
-        self.fault = QLabel()
-        self.fault.setObjectName("fault")
-        self.fault.setWordWrap(True)
-        self.apply = QPushButton("Apply")
-        self.apply.clicked.connect(self.apply_text)
-        self.verdicts = QTableWidget(0, 4)
-        self._arrange()
-        document.changed.connect(self.refresh)
-        document.proven.connect(self.refresh)
-        self.refresh()
-        self.list.setCurrentRow(0)
-
-    def _arrange(self) -> None:
-        table = self.verdicts
-        table.setHorizontalHeaderLabels(["Verdict", "At", "Expectation", "Because"])
-        table.verticalHeader().hide()
-        table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        table.setAccessibleName("Verdicts")
-        table.setWordWrap(True)
-        for section, width in enumerate((104, 84, 300, 200)):
-            table.setColumnWidth(section, width)
-        table.horizontalHeader().setSectionResizeMode(2, QHeaderView.ResizeMode.Stretch)
-        table.horizontalHeader().setSectionResizeMode(3, QHeaderView.ResizeMode.Stretch)
-        table.horizontalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
-        table.horizontalHeader().setHighlightSections(False)
-        table.horizontalHeader().sectionResized.connect(lambda *_: table.resizeRowsToContents())
-        table.cellDoubleClicked.connect(lambda row, _: self.show_row(row))
+        self.scenarios = ScenariosPanel(document)
+        self.scenarios.show_asked.connect(self.show_asked)
+        self.scenarios.chosen.connect(self._enable)
+        self.list = self.scenarios.list
+        self.matrix = MatrixPanel(document, runner, selection)
+        self.matrix.show_asked.connect(self.show_asked)
+        self.accepted = AcceptedPanel(document)
+        self.accepted.show_asked.connect(self.show_asked)
+        self.parts = QTabWidget()
+        self.parts.setDocumentMode(True)
+        self.parts.setAccessibleName("Parts of the proof")
+        self.parts.tabBar().setAccessibleName("Parts of the proof")
+        for widget, title in (
+            (self.scenarios, "Scenarios"),
+            (self.matrix, "Cause and effect"),
+            (self.accepted, "Accepted runs"),
+        ):
+            self.parts.addTab(widget, title)
         top = QHBoxLayout()
         top.setSpacing(8)
-        top.setContentsMargins(12, 8, 12, 4)
-        top.addWidget(self.run_all)
-        top.addWidget(self.run_one)
-        top.addWidget(self.cancel)
-        top.addWidget(self.progress)
+        top.setContentsMargins(12, 8, 12, 2)
+        for button in (self.run_all, self.run_group, self.run_one, self.cancel, self.progress):
+            top.addWidget(button)
         top.addWidget(self.status, 1)
-        add, remove = QPushButton("Add a scenario"), QPushButton("Delete")
-        add.clicked.connect(self.add)
-        remove.clicked.connect(self.remove)
-        self.show_button = QPushButton("Show on the bench")
-        self.show_button.clicked.connect(lambda: self.show_row(self.verdicts.currentRow()))
-        top.addWidget(self.show_button)
-        top.addWidget(add)
-        top.addWidget(remove)
-        editor = QWidget()
-        column = QVBoxLayout(editor)
-        column.setContentsMargins(0, 0, 0, 0)
-        column.addWidget(self.text, 1)
-        row = QHBoxLayout()
-        row.addWidget(self.fault, 1)
-        row.addWidget(self.apply)
-        row.setContentsMargins(8, 0, 8, 4)
-        column.addLayout(row)
-        right = QSplitter(Qt.Orientation.Vertical)
-        right.addWidget(self.verdicts)
-        right.addWidget(editor)
-        right.setSizes([320, 240])
-        both = QSplitter()
-        both.addWidget(self.list)
-        both.addWidget(right)
-        both.setSizes([230, 800])
+        cover = QHBoxLayout()
+        cover.setContentsMargins(10, 0, 10, 2)
+        cover.addWidget(self.cover)
         whole = QVBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
         whole.setSpacing(0)
         whole.addLayout(top)
-        cover = QHBoxLayout()
-        cover.setContentsMargins(8, 2, 8, 6)
-        cover.addWidget(self.cover)
         whole.addLayout(cover)
-        whole.addWidget(both, 1)
+        whole.addWidget(self.parts, 1)
+        document.changed.connect(self.refresh)
+        document.proven.connect(self.refresh)
+        document.checked.connect(self._show_cover)
+        self.refresh()
 
     # -- what is shown
 
-    @property
-    def scenario(self) -> Scenario | None:
-        row = self.list.currentRow()
-        known = self.document.project.scenarios
-        return known[row] if 0 <= row < len(known) else None
-
-    def result(self) -> Result | None:
-        return self.document.results.get(self.scenario.name) if self.scenario else None
-
     def refresh(self) -> None:
         """Follows the document and the results."""
-        project, results = self.document.project, self.document.results
-        row = max(0, self.list.currentRow())
-        self._loading = True
-        self.list.clear()
-        for s in project.scenarios:
-            outcome = results[s.name].outcome if s.name in results else None
-            item = QListWidgetItem(f"{SIGNS[outcome] if outcome else '○'}  {s.name}")
-            item.setForeground(sign_colour(outcome) if outcome else theme.colour("ink"))
-            item.setToolTip(f"shows {', '.join(s.shows) or 'no requirement'}")
-            self.list.addItem(item)
-        self._loading = False
-        self.list.setCurrentRow(min(row, len(project.scenarios) - 1))
         self._show_cover()
-        self._show_current()
+        self._enable()
         if not self.worker:
+            results = self.document.results
             passed = sum(r.outcome is Outcome.PASS for r in results.values())
-            self.status.setText(f"{passed} of {len(project.scenarios)} passed" if results else "not run yet")
+            count = len(self.document.project.scenarios)
+            self.status.setText(f"{passed} of {count} passed" if results else "not run yet")
+
+    def recolour(self) -> None:
+        """After a change between light and dark."""
+        self.refresh()
+        self.scenarios.refresh()
+        self.matrix.refresh()
+        self.accepted.refresh()
 
     def _show_cover(self) -> None:
-        names = {"proven": "true", "failed": "late", "not run": "faint", "open": "false"}
-        signs = {"proven": "✓", "failed": "✕", "not run": "◔", "open": "○"}
-        parts = [
-            f"<span style='color:{theme.colour(names[c.state]).name()}'>{signs[c.state]}&nbsp;{c.requirement.ident}</span>"
-            for c in coverage(self.document.project, self.document.results)
-        ]
-        self.cover.setText(
-            "<b>Requirements</b>&nbsp;&nbsp; " + " &nbsp; ".join(parts) if parts else "No requirements yet."
-        )
-
-    def _show_current(self) -> None:
-        if self._loading:
-            return
-        scenario, result = self.scenario, self.result()
-        wanted = scenario.text if scenario else ""
-        if self.text.toPlainText() != wanted:
-            self._loading = True
-            self.text.setPlainText(wanted)
-            self._loading = False
-        self._look_at_text()
-        verdicts = result.verdicts if result else ()
-        self.verdicts.setRowCount(len(verdicts))
-        for row, v in enumerate(verdicts):
-            cells = (
-                f"{SIGNS[v.outcome]} {v.outcome.value}",
-                f"{v.time_ms / 1000:.2f} s",
-                v.text.removeprefix("expect "),
-                v.because,
+        parts = []
+        for c in self.document.coverage():
+            colour, ident = theme.colour(COLOURS[c.state]).name(), c.requirement.ident
+            parts.append(
+                f"<a href='{ident}' style='color:{colour};text-decoration:none'>{SIGNS[c.state]}&nbsp;{ident}</a>"
             )
-            for column, text in enumerate(cells):
-                item = QTableWidgetItem(text)
-                item.setToolTip(text)
-                if column == 0:
-                    item.setForeground(sign_colour(v.outcome))
-                if column == 1:
-                    item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-                self.verdicts.setItem(row, column, item)
-        self.verdicts.resizeRowsToContents()
-        bad = next((i for i, v in enumerate(verdicts) if v.outcome is not Outcome.PASS), 0)
-        if verdicts:
-            self.verdicts.selectRow(bad)
-        self.show_button.setEnabled(bool(verdicts))
-        self.run_one.setEnabled(scenario is not None and self.worker is None)
+        text = "<b>Requirements</b>&nbsp;&nbsp; " + " &nbsp; ".join(parts) if parts else "No requirements yet."
+        if text != self.cover.text():
+            self.cover.setText(text)
 
-    def _look_at_text(self) -> None:
-        """Says at once what is wrong with the rows as typed."""
-        scenario = self.scenario
-        if scenario is None or self._loading:
-            return
-        text = self.text.toPlainText()
-        problems = scenario_problems(self.document.project, Scenario(scenario.name, text, scenario.shows))
-        self.fault.setText(
-            "\n".join(f"Row {p.line}: {p.message}" + (f"; {p.advice}" if p.advice else "") for p in problems[:3])
-        )
-        self.apply.setEnabled(text != scenario.text)
+    def _go_to_requirement(self, ident: str) -> None:
+        self.selection.go_to("requirement", ident)
 
-    # -- edits
-
-    def apply_text(self) -> None:
-        row, text = self.list.currentRow(), self.text.toPlainText()
-        if self.scenario:
-            name = self.scenario.name
-            self.document.edit(f"Change {name}", lambda p: edits.change_item(p, "scenarios", row, text=text))
-
-    def add(self) -> None:
-        taken = {s.name.lower() for s in self.document.project.scenarios}
-        new = Scenario(edits.free_name("Scenario", taken), NEW_TEXT)
-
-        def change(p: Project) -> Project:
-            return edits.add_item(p, "scenarios", new)
-
-        if self.document.edit(f"Add {new.name}", change):
-            self.list.setCurrentRow(self.list.count() - 1)
-
-    def remove(self) -> None:
-        row = self.list.currentRow()
-        if self.scenario:
-            name = self.scenario.name
-            self.document.edit(f"Delete {name}", lambda p: edits.remove_item(p, "scenarios", row))
+    def _enable(self) -> None:
+        idle = self.worker is None
+        scenario = self.scenarios.scenario
+        self.run_all.setEnabled(idle)
+        self.run_one.setEnabled(idle and scenario is not None)
+        self.run_group.setEnabled(idle and scenario is not None)
+        self.run_group.setVisible(any(s.group for s in self.document.project.scenarios))
+        name = scenario.group if scenario is not None else ""
+        self.run_group.setText(f"Run {name}" if name else "Run the ungrouped")
+        self.cancel.setVisible(not idle)
+        self.progress.setVisible(not idle)
 
     # -- runs
 
     def run_everything(self) -> None:
         self._run(list(self.document.project.scenarios))
 
+    def run_of_group(self) -> None:
+        self._run(self.scenarios.of_group())
+
     def run_selected(self) -> None:
-        if self.scenario:
-            self._run([self.scenario])
+        if self.scenarios.scenario:
+            self._run([self.scenarios.scenario])
 
     def _run(self, scenarios: list[Scenario]) -> None:
         if self.worker is not None or not scenarios:
             return
-        if self.text.toPlainText() != (self.scenario.text if self.scenario else ""):
-            self.apply_text()
-            scenarios = [s for s in self.document.project.scenarios if any(s.name == o.name for o in scenarios)]
-        self.worker = ProofWorker(self.document.project, scenarios)
+        self.scenarios.apply_text()
+        names = {s.name for s in scenarios}
+        self.worker = ProofWorker(
+            self.document.project, [s for s in self.document.project.scenarios if s.name in names]
+        )
         self.worker.progressed.connect(self._progress)
         self.worker.finished.connect(self._finished)
         self.worker.failed.connect(self._failed)
-        self._busy(True)
         self.worker.start()
-
-    def _busy(self, busy: bool) -> None:
-        self.run_all.setEnabled(not busy)
-        self.run_one.setEnabled(not busy)
-        self.cancel.setVisible(busy)
-        self.progress.setVisible(busy)
+        self._enable()
 
     def _progress(self, part: float, name: str) -> None:
         self.progress.setValue(int(100 * part))
@@ -296,7 +166,7 @@ class ProofPage(QWidget):
 
     def _finished(self, results: list[Result]) -> None:
         worker, self.worker = self.worker, None
-        self._busy(False)
+        self._enable()
         if worker is None:
             return
         worker.deleteLater()
@@ -311,8 +181,3 @@ class ProofPage(QWidget):
         """Cancels what runs."""
         if self.worker is not None:
             self.worker.cancel()
-
-    def show_row(self, row: int) -> None:
-        result = self.result()
-        if result is not None and 0 <= row < len(result.verdicts):
-            self.show_asked.emit(result, result.verdicts[row].time_ms)

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from functools import lru_cache
+from typing import cast
 
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QEvent, QPoint, Qt
 from PySide6.QtGui import QHideEvent, QKeyEvent
 from PySide6.QtWidgets import QCompleter, QLabel, QLineEdit, QWidget
 
@@ -112,6 +113,15 @@ class ConditionEdit(QLineEdit):
         at, typed = self.cursorPosition(), len(self._word())
         self.setText(self.text()[: at - typed] + word + self.text()[at:])
         self.setCursorPosition(at - typed + len(word))
+
+    def event(self, event: QEvent) -> bool:
+        """Tab belongs to the list of words while it is open: it comes from there, before it would move the focus."""
+        tab = isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress and event.key() == Qt.Key.Key_Tab
+        popup = self.words.popup() if tab else None
+        if popup is not None and popup.isVisible():
+            self.keyPressEvent(cast("QKeyEvent", event))
+            return True
+        return super().event(event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         popup = self.words.popup()

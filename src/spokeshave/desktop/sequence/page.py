@@ -129,11 +129,13 @@ class SequencePage(QWidget):
         for button in self.group.buttons():
             self.group.removeButton(button)
             self.tabs.removeWidget(button)
+            button.hide()
             button.deleteLater()
         while self.stack.count():
             view = self.stack.widget(0)
             assert view is not None
             self.stack.removeWidget(view)
+            view.hide()
             view.deleteLater()
         self.sheets, self.charts, self.codes = {}, {}, {}
         for name in names:

@@ -5,14 +5,25 @@ from __future__ import annotations
 from dataclasses import replace
 
 from spokeshave.engine.link import link_problems
-from spokeshave.model.diagnostics import Diagnostic, Place, Severity
+from spokeshave.model.diagnostics import Diagnostic, Place, Severity, did_you_mean
 from spokeshave.model.project import Project
 from spokeshave.verify.check import actions, chart, signals, texts
-from spokeshave.verify.check.look import Look
+from spokeshave.verify.check.look import Look, warning
 from spokeshave.verify.check.waivers import Sorted, sort_out
+from spokeshave.verify.protection import rules
 from spokeshave.verify.scenario_language import scenario_problems
 
 RULES = (*chart.RULES, *signals.RULES, *actions.RULES, *texts.RULES)
+_CODES_LIST = (
+    "branches-overlap condition-constant counter-never-reset equal-overshoots interlock-circular "
+    "level-for-edge movement-unconfirmed name-near no-longest opposed-together read-nowhere "
+    "reset-never-stored section-never-joins section-unsound statement-unreachable step-no-exit "
+    "step-unreachable stop-normally-open stored-never-reset target-shared time-beyond-window time-zero "
+    "timer-resets-itself trip-no-reset trip-no-scope window-reversed wires-exchanged written-nowhere"
+)
+CODES = _CODES_LIST.split()
+"""The identifiers of the rules, for requirements that are shown by nothing being found."""
+
 _ORDER = {Severity.ERROR: 0, Severity.WARNING: 1, Severity.ADVICE: 2}
 
 
@@ -38,4 +49,16 @@ def every_finding(project: Project) -> list[Diagnostic]:
             for p in scenario_problems(project, scenario):
                 place = Place("scenario", item=scenario.name, line=p.line, column=p.column)
                 found.append(Diagnostic("scenario", Severity.ERROR, place, p.message, p.advice))
-    return list(dict.fromkeys(found))
+    return list(dict.fromkeys([*found, *_broken_links(project)]))
+
+
+def _broken_links(project: Project) -> list[Diagnostic]:
+    """Requirements that say they are shown by a rule that is not there."""
+    if not any(r.shown_by for r in project.requirements):
+        return []
+    known = {r.name for r in rules(project)} | {f"check {code}" for code in CODES}
+    return [
+        warning("link-broken", Place("requirement", item=r.ident), f"{r.ident} is shown by {name}, which is not there",
+                did_you_mean(name, known) or "link it to something else in the brief")
+        for r in project.requirements for name in r.shown_by if name not in known
+    ]  # fmt: skip

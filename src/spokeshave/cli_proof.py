@@ -1,0 +1,194 @@
+"""Commands of the proof: verify, accepted runs, tidy scenarios, a brief from elsewhere."""
+
+from __future__ import annotations
+
+import json
+import time
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from spokeshave.cli_told import File, Json, fail, print_results, safe, scenario_named, show, today
+from spokeshave.formats.brief_text import read_brief
+from spokeshave.formats.files import read_project, write_project
+from spokeshave.formats.spoke import write_text_atomically
+from spokeshave.language.scenario_print import format_scenario
+from spokeshave.model import edits
+from spokeshave.model.diagnostics import Diagnostic, errors
+from spokeshave.model.project import Project, Scenario
+from spokeshave.verify.accepted import Difference, accept, compare, keep, label_of
+from spokeshave.verify.batch import Batch, let_go
+from spokeshave.verify.brief import guess_kind
+from spokeshave.verify.check import findings
+from spokeshave.verify.coverage import Shown, coverage
+from spokeshave.verify.expectations import Outcome
+from spokeshave.verify.junit import junit
+from spokeshave.verify.record import record_html
+from spokeshave.verify.scenarios import Result, run_scenario
+
+proof_app = typer.Typer()
+
+One = Annotated[str, typer.Option("--scenario", help="Only this scenario.")]
+Group = Annotated[str, typer.Option("--group", help="Only the scenarios of this group.")]
+Compared = list[tuple[str, list[Difference]]]
+
+
+def _chosen(project: Project, one: str, group: str) -> list[Scenario]:
+    if one:
+        return [scenario_named(project, one)]
+    found = [s for s in project.scenarios if not group or s.group.lower() == group.lower()]
+    if group and not found:
+        known = dict.fromkeys(s.group for s in project.scenarios if s.group)
+        fail(f"there is no group {group!r}; there are: {', '.join(known) or 'none'}")
+    return found
+
+
+def _run(project: Project, scenarios: list[Scenario], jobs: int) -> list[Result]:
+    """One after the other here, or in processes."""
+    if jobs <= 1 or len(scenarios) < 2:
+        return [run_scenario(project, s) for s in scenarios]
+    try:
+        batch = Batch(project, scenarios, jobs)
+        while not batch.done:
+            batch.poll()
+            time.sleep(0.01)
+    finally:
+        let_go()
+    if batch.problem:
+        fail(batch.problem)
+    return [r for _, r in sorted(batch.results.items())]
+
+
+@proof_app.command()
+@safe
+def verify(
+    file: File,
+    junit_file: Annotated[Path | None, typer.Option("--junit", help="Write JUnit XML here.")] = None,
+    report: Annotated[Path | None, typer.Option(help="Write the acceptance record here (.html).")] = None,
+    scenario: One = "",
+    group: Group = "",
+    jobs: Annotated[int, typer.Option("--jobs", help="Processes to run scenarios in.", min=1)] = 1,
+    as_json: Json = False,
+) -> None:
+    """All scenarios, the check, and the accepted runs. Exit 1 if anything failed or differs."""
+    if report is not None and report.suffix.lower() != ".html":
+        fail(f"{report}: the suffix {report.suffix or '(none)'} is not known; use .html")
+    project = read_project(file)
+    found = findings(project)
+    chosen = _chosen(project, scenario, group)
+    results = [] if errors(found) and _cannot_run(found) else _run(project, chosen, jobs)
+    compared = _compare(project, results)
+    covered = coverage(project, {r.scenario.name: r for r in results}, found)
+    if as_json:
+        print(json.dumps(_results_data(results, found, compared, covered), indent=2, ensure_ascii=False))
+    else:
+        show([d for d in found if d.severity != "advice"], False)
+        print_results(results)
+        for label, differences in compared:
+            print(f"{'differs' if differences else 'as accepted':12} {label}")
+            for d in differences:
+                print(f"    {max(d.time_ms, d.accepted_ms)} ms: {d.lane} {d.text}")
+        proven = sum(c.state == "proven" for c in covered)
+        if covered:
+            print(f"{proven} of {len(covered)} requirements proven")
+    if junit_file is not None:
+        write_text_atomically(junit(project.name, results, found), junit_file)
+    if report is not None:
+        write_text_atomically(record_html(project, results, found, today()), report)
+    if errors(found) or any(r.outcome is not Outcome.PASS for r in results) or any(d for _, d in compared):
+        raise typer.Exit(1)
+
+
+def _cannot_run(found: list[Diagnostic]) -> bool:
+    return any(d.severity == "error" and d.code != "scenario" for d in found)
+
+
+def _compare(project: Project, results: list[Result]) -> Compared:
+    """The accepted runs whose scenario was run, each with its differences."""
+    runs = {(r.scenario.name, run.label): run for r in results for run in r.runs}
+    found = ((a, runs.get((a.scenario, a.label))) for a in project.accepted)
+    return [(label_of(a), compare(a, run)) for a, run in found if run is not None]
+
+
+def _results_data(
+    results: list[Result], found: list[Diagnostic], compared: Compared, covered: list[Shown]
+) -> dict[str, Any]:
+    return {
+        "findings": [
+            {"code": d.code, "severity": d.severity, "where": str(d.place), "message": d.message} for d in found
+        ],
+        "scenarios": [
+            {
+                "name": r.scenario.name, "group": r.scenario.group, "outcome": r.outcome.value, "shows": list(r.scenario.shows),
+                "problems": [{"line": p.line, "message": p.message} for p in r.problems],
+                "verdicts": [
+                    {"run": run.label, "line": v.line, "row": v.text, "outcome": v.outcome.value, "time_ms": v.time_ms,
+                     "because": v.because}
+                    for run in r.runs for v in run.verdicts
+                ],
+            }
+            for r in results
+        ],
+        "accepted": [
+            {"run": label, "differences": [{"what": d.lane, "time_ms": d.time_ms, "accepted_ms": d.accepted_ms, "text": d.text}
+                                           for d in differences]}
+            for label, differences in compared
+        ],
+        "requirements": [
+            {"ident": c.requirement.ident, "state": c.state, "shown_by": [link.name for link in c.links]} for c in covered
+        ],
+    }  # fmt: skip
+
+
+@proof_app.command("accept")
+@safe
+def accept_runs(
+    file: File,
+    scenario: One = "",
+    group: Group = "",
+    within_ms: Annotated[int, typer.Option(help="How far times may differ later, in ms.", min=0)] = 50,
+    within: Annotated[float, typer.Option(help="How far numbers may differ later.", min=0)] = 1.0,
+) -> None:
+    """Run scenarios and keep the runs that passed in the machine file, to compare later runs with. Exit 1 if any failed."""
+    project = read_project(file)
+    results = [run_scenario(project, s) for s in _chosen(project, scenario, group)]
+    for r in results:
+        for run in r.runs if r.outcome is Outcome.PASS else ():
+            project = keep(project, accept(r.scenario, run, within_ms, within, today()))
+    write_project(project, file)
+    print_results(results)
+    if any(r.outcome is not Outcome.PASS for r in results):
+        raise typer.Exit(1)
+
+
+@proof_app.command()
+@safe
+def tidy(file: File) -> None:
+    """Write the rows of all scenarios in their usual form."""
+    project = read_project(file)
+    changed = []
+    for i, s in enumerate(project.scenarios):
+        text = format_scenario(s.text)
+        if text != s.text:
+            project = edits.change_item(project, "scenarios", i, text=text)
+            changed.append(s.name)
+    if changed:
+        write_project(project, file)
+        print(f"Tidied: {', '.join(changed)}")
+
+
+@proof_app.command()
+@safe
+def brief(
+    file: File,
+    source: Annotated[Path, typer.Argument(help="Sentences: a text (.txt, .md) or a table (.csv, .xlsx).")],
+) -> None:
+    """Take the sentences of a text or a spreadsheet into the brief, one requirement each."""
+    project = read_project(file)
+    found = read_brief(source, project, guess_kind)
+    if not found:
+        fail(f"{source}: there are no sentences in it")
+    write_project(edits.put_items(project, "requirements", (*project.requirements, *found)), file)
+    for r in found:
+        print(f"{r.ident:8} {r.kind:10} {r.text}")

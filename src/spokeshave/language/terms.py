@@ -1,0 +1,46 @@
+"""The terms of a condition: what stands between its outermost ANDs."""
+
+from __future__ import annotations
+
+from spokeshave.language import syntax as sx
+from spokeshave.language.parse import parse_expression
+from spokeshave.language.printer import expression_text
+from spokeshave.language.syntax import TextError
+
+_INSIDE_AND = 3
+
+
+def terms_of(condition: str) -> tuple[str, ...]:
+    """The terms in their order; a condition that cannot be read is one term, an empty one has none.
+
+    >>> terms_of("DrumRuns AND (Hot OR Dry) AND TempOk")
+    ('DrumRuns', '(Hot OR Dry)', 'TempOk')
+    """
+    if not condition.strip():
+        return ()
+    try:
+        parts = _parts(parse_expression(condition))
+    except TextError:
+        return (condition.strip(),)
+    return (condition.strip(),) if len(parts) == 1 else tuple(expression_text(p, _INSIDE_AND) for p in parts)
+
+
+def with_terms(terms: tuple[str, ...]) -> str:
+    """The condition of these terms: `terms_of` backwards."""
+    if len(terms) == 1:
+        return terms[0]
+    return " AND ".join(_closed(t) for t in terms)
+
+
+def _closed(term: str) -> str:
+    """A term with the parentheses it needs beside an AND."""
+    try:
+        return expression_text(parse_expression(term), _INSIDE_AND)
+    except TextError:
+        return term
+
+
+def _parts(tree: sx.Expression) -> list[sx.Expression]:
+    if isinstance(tree, sx.Binary) and tree.op == "AND":
+        return _parts(tree.left) + _parts(tree.right)
+    return [tree]

@@ -1,0 +1,139 @@
+"""Every expectation against a slow, obvious reading of the whole trace, on random machine files and random hands."""
+
+from __future__ import annotations
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from spokeshave.engine.session import Session
+from spokeshave.model.project import Project, Scenario
+from spokeshave.verify.expectations import Outcome
+from spokeshave.verify.scenarios import run_scenario
+from tests.core.projects import INPUTS, OUTPUTS, PERIOD, projects
+
+PASS, FAIL, NOT = Outcome.PASS, Outcome.FAIL, Outcome.NOT_REACHED
+SCANS = 60
+
+
+class Seen:
+    """Each column's value at the end of each scan, and the scans in which each step was entered and left."""
+
+    def __init__(self, session: Session) -> None:
+        trace = session.trace
+        self.values = {r.name: [trace.at(r.name, k) for k in range(SCANS)] for r in trace.recorded}
+
+    def bools(self, name: str, negated: bool) -> list[bool]:
+        return [bool(v) is not negated for v in self.values[name]]
+
+
+def rises(bools: list[bool]) -> list[int]:
+    """Scans in which it is TRUE and was not before."""
+    return [k for k, b in enumerate(bools) if b and (k == 0 or not bools[k - 1])]
+
+
+def obvious(kind: str, a: list[bool], b: list[bool], number: int, other: int) -> Outcome:
+    """What a person would say who has the whole recording. `number` and `other` are scans, or a count."""
+    if kind in ("always", "never"):
+        return PASS if all(x is (kind == "always") for x in a) else FAIL
+    if kind == "finally":
+        return PASS if a[-1] else FAIL
+    if kind == "at":
+        return NOT if number >= SCANS else PASS if a[number] else FAIL
+    if kind == "by":
+        return PASS if any(a[: number + 1]) else NOT if number >= SCANS else FAIL
+    if kind == "from":
+        span = a[number : other + 1]
+        return FAIL if not all(span) else NOT if other >= SCANS or not span else PASS
+    if kind == "while":
+        there = [y for x, y in zip(a, b) if x]
+        return NOT if not there else PASS if all(there) else FAIL
+    if kind == "count":
+        return FAIL if len(rises(a)) > number else NOT if len(rises(a)) < number else PASS
+    assert kind == "whenever"
+    found = NOT
+    k = 0
+    starts = rises(a)
+    while starts and k < SCANS:
+        start = next((s for s in starts if s >= k), None)
+        if start is None:
+            break
+        met = next((j for j in range(start, SCANS) if b[j]), None)
+        if met is None or met > start + number:
+            return FAIL if start + number < SCANS else NOT
+        found, k = PASS, met + 1
+    return found
+
+
+@settings(max_examples=60, deadline=None)
+@given(projects(), st.data())
+def test_a_verdict_is_what_a_person_would_say_who_sees_every_scan(project: Project, data: st.DataObject) -> None:
+    steps = [f"{q.name}.{s.name}.X" for q in project.sequences for s in q.steps]
+    names = st.tuples(st.sampled_from([*INPUTS, *OUTPUTS, *steps]), st.booleans())
+    (one, not_one), (two, not_two) = data.draw(names), data.draw(names)
+    number = data.draw(st.integers(0, SCANS + 3))
+    other = data.draw(st.integers(number, SCANS + 3))
+    kind = data.draw(st.sampled_from(["always", "never", "finally", "at", "by", "from", "while", "count", "whenever"]))
+    a, b = ("NOT " * not_one + one), ("NOT " * not_two + two)
+    number = number % 6 if kind in ("count", "whenever") else number
+    rows = {
+        "at": f"at {number * PERIOD} ms: {a}", "by": f"by {number * PERIOD} ms: {a}",
+        "from": f"from {number * PERIOD} ms to {other * PERIOD} ms: {a}", "while": f"while {a}: {b}",
+        "count": f"count {a}: {number} times", "whenever": f"whenever {a} then within {number * PERIOD} ms {b}",
+    }  # fmt: skip
+    times = sorted(data.draw(st.lists(st.integers(0, SCANS - 1), max_size=8)))
+    hands = [
+        f"at {t * PERIOD} ms: set {data.draw(st.sampled_from(INPUTS))} to {data.draw(st.booleans())}" for t in times
+    ]
+    text = "\n".join([*hands, f"run for {SCANS * PERIOD} ms", f"expect {rows.get(kind, f'{kind} {a}')}"])
+    result = run_scenario(project, Scenario("Random", text))
+    assert not result.problems, result.problems
+    if result.stopped:
+        return
+    session = result.session
+    assert session is not None
+    seen = Seen(session)
+    verdict = result.verdicts[0]
+    assert verdict.outcome is obvious(kind, seen.bools(one, not_one), seen.bools(two, not_two), number, other), text
+    assert 0 <= verdict.time_ms < SCANS * PERIOD
+
+
+def entered_while_active(session: Session, sequence: int, step: str) -> bool:
+    """Whether a step was entered anew in a scan in which it was active before."""
+    again = Session(session.program.project, [st for st, _ in session.log])
+    index = next(s.index for s in session.program.sequences[sequence].steps if s.name == step)
+    was = False
+    for _ in range(SCANS):
+        again.scan()
+        s = again.situation
+        if was and index in s.came[sequence]:
+            return True
+        was = index in s.active[sequence]
+    return False
+
+
+@settings(max_examples=40, deadline=None)
+@given(projects(), st.data())
+def test_what_is_said_of_steps_is_what_the_recording_shows(project: Project, data: st.DataObject) -> None:
+    q = data.draw(st.sampled_from(project.sequences))
+    step = data.draw(st.sampled_from(q.steps)).name
+    limit = data.draw(st.integers(0, 30))
+    hands = [f"at {k * PERIOD} ms: set {data.draw(st.sampled_from(INPUTS))} to TRUE" for k in range(1, 12, 3)]
+    text = [*hands, f"run for {SCANS * PERIOD} ms", f"expect {q.name}.{step} lasts at most {limit * PERIOD} ms",
+            f"expect {q.name}.{step} lasts at least {limit * PERIOD} ms", f"expect reach {q.name}.{step} within {limit * PERIOD} ms"]  # fmt: skip
+    result = run_scenario(project, Scenario("Random", "\n".join(text)))
+    session = result.session
+    if result.stopped or session is None:
+        return
+    windows = session.trace.windows(f"{q.name}.{step}.X")
+    most, least, reach = (v.outcome for v in result.verdicts)
+    if entered_while_active(session, project.sequences.index(q), step):
+        return  # the recording shows no edge then
+    over = [b - a for a, b in windows if b < SCANS]
+    assert (least is FAIL) is any(n < limit for n in over)
+    assert (most is FAIL) is (
+        any(n > limit for n in over) or any(b == SCANS and SCANS - 1 - a > limit for a, b in windows)
+    )
+    if windows:
+        assert reach is (PASS if windows[0][0] <= limit else FAIL)
+    else:
+        assert reach is NOT
