@@ -14,8 +14,9 @@ from spokeshave.desktop.window import MainWindow
 from spokeshave.model.project import Project
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture(scope="session", autouse=True)
 def qapp() -> object:
+    """There for every test, whichever of them a process runs first: letters cannot be painted without it."""
     return make_app()
 
 
