@@ -57,21 +57,24 @@ def run_real_time(session: Session, image: Image, seconds: float | None, stopped
 
     What clients have written is taken in before each scan, what is then is shown to them behind it.
     """
-    jitter, period = Jitter(), session.program.period_ms / 1000
-    begin = time.perf_counter()
-    due = begin
-    while not stopped() and session.stopped is None and (seconds is None or due - begin < seconds):
+    jitter, period_ms = Jitter(), session.program.period_ms
+    begin, scans = time.perf_counter(), 0
+    # Time that was planned is counted in whole scans: added up in seconds, ten scans of 10 ms are not quite 100 ms.
+    while not stopped() and session.stopped is None:
+        planned_ms = scans * period_ms + jitter.given_up_ms
+        if seconds is not None and planned_ms >= seconds * 1000:
+            break
+        due = begin + planned_ms / 1000
         now = time.perf_counter()
         if now < due:
             time.sleep(due - now)
             now = time.perf_counter()
-        jitter.note(max(0.0, (now - due) * 1000), session.program.period_ms)
+        jitter.note(max(0.0, (now - due) * 1000), period_ms)
         image.before_scan(session)
         session.scan()
         image.after_scan(session)
-        due += period
-        behind = (time.perf_counter() - due) * 1000
+        scans += 1
+        behind = (time.perf_counter() - due) * 1000 - period_ms
         if behind > BEHIND_MS:
             jitter.given_up_ms += behind
-            due += behind / 1000
     return jitter
