@@ -13,6 +13,7 @@ import typer
 
 from spokeshave import __version__
 from spokeshave.cli_proof import proof_app
+from spokeshave.cli_sweep import sweep_app
 from spokeshave.cli_told import File, Json, fail, print_results, safe, scenario_named, show, today
 from spokeshave.engine.link import link
 from spokeshave.engine.session import Session
@@ -39,6 +40,7 @@ app = typer.Typer(
     add_completion=False, pretty_exceptions_enable=False, context_settings={"help_option_names": ["-h", "--help"]}
 )
 app.add_typer(proof_app)
+app.add_typer(sweep_app)
 
 TRACES = {".csv": write_trace, ".vcd": write_vcd}
 

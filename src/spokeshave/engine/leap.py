@@ -7,6 +7,7 @@ scan ──> what time alone does next ──> jump ──> devices show somethi
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 from spokeshave.engine.evolve import choose, in_order
@@ -22,6 +23,7 @@ from spokeshave.engine.trace import Trace
 from spokeshave.machine.device import NEVER
 
 NOT_KNOWN = object()
+Look = Callable[[Situation], bool]
 
 
 class Leap:
@@ -30,15 +32,18 @@ class Leap:
     def __init__(self, program: Program, s: Situation, trace: Trace, rote: Rote) -> None:
         self.program, self.s, self.trace, self.rote = program, s, trace, rote
         self.run = self.glances = 0
+        self.look: Look | None = None
 
-    def to(self, end: int, most: int) -> None:
-        """On to scan `end`, or until `most` scans were run. Raises `RunStop` as `scan` does; no stimulus may be due."""
+    def to(self, end: int, most: int, look: Look | None = None) -> bool:
+        """On to scan `end`, until `most` scans were run, or until `look`, asked after each scan in which anything
+        happened, says so: then TRUE. Raises `RunStop` as `scan` does; no stimulus may be due.
+        """
+        self.look = look
         if self.rote.plain and not (self.s.forces or self.s.by_hand or self.s.cold):
-            self._by_rote(end, most)
-        else:
-            self._by_phases(end, most)
+            return self._by_rote(end, most)
+        return self._by_phases(end, most)
 
-    def _by_phases(self, end: int, most: int) -> None:
+    def _by_phases(self, end: int, most: int) -> bool:
         program, s, trace = self.program, self.s, self.trace
         can_glance = not (program.restless or s.forces or s.by_hand)
         wake, quiet, unseen = 0, False, NOT_KNOWN
@@ -52,12 +57,15 @@ class Leap:
                 wake = 0
                 before, unseen = unseen, program.times.unseen(s.v)
                 quiet = not trace.stirred and unseen == before
+            if self.look is not None and self.look(s):
+                return True
             if (quiet or can_glance) and (wake <= s.k or not program.times.fixed):
                 wake = next_of_time(program, s)
             if quiet:
                 to = wake if wake < s.next_reading else s.next_reading
                 if to > s.k:
                     jump(program, s, to if to < end else end)
+        return False
 
     def _nothing_but_inputs(self) -> bool:
         """Whether scan `k` does nothing but take in what devices show; if so it is put down, else nothing has happened."""
@@ -72,14 +80,20 @@ class Leap:
         jump(program, s, s.k + 1)
         return True
 
-    def _by_rote(self, end: int, most: int) -> None:
+    def _by_rote(self, end: int, most: int) -> bool:
         """A plain machine file: see `rote`. Every scan that is not known by rote is run."""
         program, s, trace, rote = self.program, self.s, self.trace, self.rote
         changed = s.changed
         spot: Spot | None = None
         must, wake, quiet = 0, 0, False
-        while s.k < end and self.run < most:
-            k = s.k
+        look, looked = self.look, s.k
+        look_at_inputs = look if program.looked_at else None
+        while True:
+            if look is not None and not quiet and s.k > looked and look(s):
+                return True
+            if s.k >= end or self.run >= most:
+                return False
+            k = looked = s.k
             chosen: list[Way] = []
             due = k >= s.act_at
             if spot is not None and (k < must or (due and not spot.late_in(s))):
@@ -107,6 +121,8 @@ class Leap:
                     self.glances += 1
                     quiet = True
                     s.k = k + 1
+                    if look_at_inputs is not None and look_at_inputs(s):
+                        return True
                     if k >= wake:
                         wake = spot.next_turn(s, must)
                     to = wake if wake < s.next_reading else s.next_reading

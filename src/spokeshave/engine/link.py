@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from operator import itemgetter
 from typing import Any, NamedTuple
 
@@ -29,9 +30,12 @@ class LinkError(Exception):
         self.found = found
 
 
-def link(project: Project) -> pg.Program:
-    """The program of a machine file. Raises `LinkError` with every error found."""
-    linker = Linker(project)
+def link(project: Project, also: Sequence[ck.Checked] = ()) -> pg.Program:
+    """The program of a machine file. Raises `LinkError` with every error found.
+
+    No scan is jumped over in which one of the conditions in `also` could turn: somebody looks at them from outside.
+    """
+    linker = Linker(project, also)
     program = linker.program()
     if program is None:
         raise LinkError(linker.found)
@@ -63,8 +67,8 @@ class _Read(NamedTuple):
 class Linker:
     """Checks every text of a machine file in its place, then compiles them all at once."""
 
-    def __init__(self, project: Project) -> None:
-        self.project = project
+    def __init__(self, project: Project, also: Sequence[ck.Checked] = ()) -> None:
+        self.project, self.also = project, also
         self.texts = Texts(project)
         self.found = self.texts.found
 
@@ -126,7 +130,8 @@ class Linker:
         straight = {t.final for t in targets}
         unseen = [a for n, a in table.read.items() if a != table.final[n] and table.final[n] not in straight]
         unseen += [table.home, *(slot for _, slot, _, _ in table.edges), *range(table.first_instance, table.first_edge)]
-        times = read_times(table, texts.units, frozenset(s.t for q in linked for s in q.steps), unseen)
+        looked_at = [*texts.units, *((0, tree) for tree in self.also)]
+        times = read_times(table, looked_at, frozenset(s.t for q in linked for s in q.steps), unseen)
         moving = machine.finish(times, code)
         devices = moving["devices"]
         slots = [s for d in devices for s in d.drives]
@@ -169,6 +174,7 @@ class Linker:
             transparent=not any(isinstance(tree, tuple) for _, tree in texts.units) and not project.trips,
             restless=bool(project.opening.strip() or project.closing.strip() or project.home.strip())
             or any(not isinstance(tree, (tuple, Choice)) and not is_pure(tree) for _, tree in texts.units),
+            looked_at=bool(self.also),
             guarded=bool(project.trips) or any(q.can_hold or q.restart >= 0 for q in linked),
             retained=tuple(table.read[s.name.lower()] for s in project.signals if s.retain),
         )
@@ -183,7 +189,8 @@ class Linker:
         ways = (w for q in linked for s in q.steps for w in s.ways)
         of_ways = {id(tree) for w in ways for tree in (w.checked, *(tree for _, tree, _ in w.permissives))}
         trees = (tree for _, tree in self.texts.units if not isinstance(tree, (tuple, Choice)))
-        return frozenset(load.slot for tree in trees if id(tree) not in of_ways for load in ck.loads(tree))
+        watching = [*self.also, *(tree for tree in trees if id(tree) not in of_ways)]
+        return frozenset(load.slot for tree in watching for load in ck.loads(tree))
 
     def _recorded(self) -> tuple[pg.Recorded, ...]:
         t = self.texts.table

@@ -271,6 +271,8 @@ class Program:
     """Whether nothing but the engine itself changes what is recorded: no text assigns, no trip zeroes."""
     restless: bool
     """Whether a text runs in every scan, or a condition can do more than give its value."""
+    looked_at: bool
+    """Whether somebody looks at conditions from outside."""
     guarded: bool
     """Whether phase 5 has anything to decide: trips, holds, restarts."""
 

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 
 from spokeshave.engine.carry import carried_trace, carry_over
-from spokeshave.engine.leap import Leap
+from spokeshave.engine.leap import Leap, Look
 from spokeshave.engine.link import link
 from spokeshave.engine.phases import StimulusError, sample
 from spokeshave.engine.program import Program
@@ -15,6 +15,7 @@ from spokeshave.engine.scan import scan
 from spokeshave.engine.situation import Situation, event
 from spokeshave.engine.stimuli import Stimulus, in_time
 from spokeshave.engine.trace import Trace
+from spokeshave.language.checked import Checked
 from spokeshave.language.functions import RunStop
 from spokeshave.model.diagnostics import Diagnostic, Place, Severity
 from spokeshave.model.project import Project
@@ -33,10 +34,12 @@ class Session:
     any earlier scan can be reached again.
     """
 
-    def __init__(self, project: Project, stimuli: Iterable[Stimulus] = (), every_scan: bool = False) -> None:
-        """Raises `LinkError` for a machine file that cannot run. `every_scan` switches skip-ahead off."""
+    def __init__(
+        self, project: Project, stimuli: Iterable[Stimulus] = (), every_scan: bool = False, also: Sequence[Checked] = ()
+    ) -> None:
+        """Raises `LinkError` for a machine file that cannot run. `every_scan` switches skip-ahead off; `also` as in `link`."""
         self.every_scan = every_scan
-        self.program: Program = link(project)
+        self.program: Program = link(project, also)
         self.planned = in_time(list(stimuli))
         self.reset()
 
@@ -57,6 +60,11 @@ class Session:
         self._before_edits: list[Session] = []
         """What ran before each edit, in the order of time: only to look at."""
         self._moment: tuple[Session, int] | None = None
+
+    @property
+    def plain(self) -> bool:
+        """Whether scans may be done by rote (see `rote`)."""
+        return self._rote.plain
 
     # -- time
 
@@ -104,37 +112,44 @@ class Session:
         time = f"at {self.time_ms} ms"
         self.stopped = Diagnostic("run-stopped", Severity.ERROR, place, f"{stop.message}, {time}")
 
-    def run_scans(self, count: int) -> int:
-        """Up to `count` scans, quiet ones jumped over; gives how many have passed."""
+    def run_scans(self, count: int, look: Look | None = None) -> int:
+        """Up to `count` scans, quiet ones jumped over; gives how many have passed.
+
+        `look` is asked after each scan in which anything happened, and ends the run by saying TRUE. What it looks at by
+        conditions has to be in `also` of `link`; step times are to be set with `set_times`.
+        """
         start = self.k
         end = start + count
         s = self.situation
         while s.k < end and self.stopped is None:
             if self.every_scan or self.program.own or s.cold or self._stimulus_is_due():
-                self.scan()
-            else:
-                self._stretch(end)
+                if self.scan() and look is not None and look(s):
+                    break
+            elif self._stretch(end, look):
+                break
         return self.k - start
 
     def _stimulus_is_due(self) -> bool:
         log, at = self.log, self.next_stimulus
         return at < len(log) and log[at][0].time_ms <= self.time_ms
 
-    def _stretch(self, end: int) -> None:
-        """Scans with skip-ahead up to the next stimulus or checkpoint, at most to scan `end`."""
+    def _stretch(self, end: int, look: Look | None) -> bool:
+        """Scans with skip-ahead up to the next stimulus or checkpoint, at most to scan `end`. TRUE if `look` says so."""
         s, program = self.situation, self.program
         if self.next_stimulus < len(self.log):
             end = min(end, -(-self.log[self.next_stimulus][0].time_ms // program.period_ms))
         begin_stretch(program, s, self.trace)
         leap = Leap(program, s, self.trace, self._rote)
+        seen = False
         try:
-            leap.to(end, self._next_checkpoint - self.executed)
+            seen = leap.to(end, self._next_checkpoint - self.executed, look)
         except RunStop as stop:
             self._stop(stop)
         self.executed += leap.run
         self.glances += leap.glances
         end_stretch(program, s, self.trace, self.stopped is not None)
         self._keep_checkpoint()
+        return seen
 
     def run_for(self, ms: int) -> int:
         """All scans with `t < now + ms`."""
@@ -190,15 +205,24 @@ class Session:
         if self._moment is not None and situation.k <= self._moment[1] <= k:
             again = self._moment[0]
         else:
-            again = object.__new__(Session)
-            again.every_scan, again.program, again.log = self.every_scan, self.program, list(self.log)
-            again.situation, again.next_stimulus = situation.copy(), at
-            again.trace, again.stopped, again._rote = Trace(self.program), None, Rote(self.program)
-            again.executed, again.glances = 0, 0
-            again._next_checkpoint, again._checkpoints, again._before_edits = 1 << 60, [], []
+            again = self._beside(situation, at)
         again.run_scans(k + 1 - again.k)
         self._moment = (again, k)
         return again.program, again.situation
+
+    def fork(self) -> Session:
+        """Another run that goes on from here by itself; its trace begins now, and it cannot go back."""
+        return self._beside(self.situation, self.next_stimulus)
+
+    def _beside(self, situation: Situation, at: int) -> Session:
+        """A run of the same program that goes on from a situation."""
+        other = object.__new__(Session)
+        other.every_scan, other.program, other.log = self.every_scan, self.program, list(self.log)
+        other.planned, other.situation, other.next_stimulus = self.planned, situation.copy(), at
+        other.trace, other.stopped, other._rote = Trace(self.program), None, self._rote
+        other.executed, other.glances, other._moment = 0, 0, None
+        other._next_checkpoint, other._checkpoints, other._before_edits = 1 << 60, [], []
+        return other
 
     # -- hands
 

@@ -37,6 +37,8 @@ class Trace:
         self.events: list[Event] = []
         self.motions: list[list[State]] = [[] for _ in program.devices]
         """States of each device, one behind the other; a state begins with the scan from which it holds."""
+        self.keeps_numbers = True
+        """Whether what is told later (see `readings`) is wanted at all."""
         self.scan_count = 0
         self.stirred = True
         """Whether the last scan changed anything but inputs, moved a step or told an event."""

@@ -168,6 +168,12 @@ class Device(ABC):
         return ()
 
 
+def true_values(device: Device, state: State, k: int) -> tuple[Value, ...]:
+    """What the sensor terminals would show at scan `k` if none of them failed: where the device is."""
+    fine = [frozenset() if isinstance(x, frozenset) else x for x in state]
+    return device.sense(type(state)._make(fine) if hasattr(state, "_make") else tuple(fine), k)
+
+
 def first_scan(low: int, high: int, test: Any) -> int:
     """The first scan in `low..high` with `test(scan)` TRUE, for a test that stays TRUE; NEVER if `high` fails.
 

@@ -7,6 +7,8 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from enum import StrEnum
 
+from spokeshave.model.sweep import SweepPlan
+
 Value = bool | int | float
 
 
@@ -412,6 +414,7 @@ class Project:
     units: tuple[Unit, ...] = ()
     waivers: tuple[Waiver, ...] = ()
     accepted: tuple[Accepted, ...] = ()
+    sweep: SweepPlan = field(default_factory=SweepPlan)
 
     def runs_like(self, other: Project) -> bool:
         """Whether nothing that a run depends on differs: requirements, scenarios, comments on the file and places

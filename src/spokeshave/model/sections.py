@@ -55,6 +55,16 @@ def sections(sequence: Sequence) -> Sections:
     return Sections(of)
 
 
+def side_by_side(a: Context, b: Context) -> bool:
+    """Whether steps in these contexts stand in two branches of one section: they have no order between them."""
+    for (begun, mine), (other, theirs) in zip(a, b):
+        if begun != other:
+            return False
+        if mine != theirs:
+            return mine.isdisjoint(theirs)
+    return False
+
+
 def _merged(contexts: list[Context]) -> Context | None:
     """What is left open behind a join of steps in these contexts; None where they do not belong together."""
     while len(contexts) > 1:

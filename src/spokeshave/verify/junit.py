@@ -8,6 +8,7 @@ from xml.etree.ElementTree import Element, SubElement, indent, tostring
 from spokeshave.model.diagnostics import Diagnostic
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.scenarios import Result, Run
+from spokeshave.verify.sweep.matrix import Matrix
 
 _ILLEGAL = re.compile(r"[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 
@@ -29,6 +30,22 @@ def junit(project_name: str, results: list[Result], found: list[Diagnostic]) -> 
         if outcome is not Outcome.PASS:
             lines = _problems(r) if run is None else _verdicts(run, bad_only=True)
             SubElement(case, "failure", message=outcome.value).text = _clean("\n".join(lines))
+    indent(suite)
+    return '<?xml version="1.0" encoding="UTF-8"?>\n' + tostring(suite, encoding="unicode") + "\n"
+
+
+def sweep_junit(project_name: str, matrix: Matrix) -> str:
+    """A fault sweep: a test case a cell, by fault. A bad cell fails unless it is explained; then it is skipped."""
+    cells = matrix.in_order()
+    suite = Element("testsuite", name=_clean(f"{project_name}: fault sweep"), tests=str(len(cells)),
+                    failures=str(len(matrix.open())))  # fmt: skip
+    for c in cells:
+        case = SubElement(suite, "testcase", classname=_clean(f"faults.{c.fault}"), name=_clean(c.step))
+        reason = matrix.explained(c)
+        if c.verdict.is_bad and reason is not None:
+            SubElement(case, "skipped", message=_clean(f"{c.verdict.value}: {reason.reason}"))
+        elif c.verdict.is_bad:
+            SubElement(case, "failure", message=c.verdict.value).text = _clean(c.because)
     indent(suite)
     return '<?xml version="1.0" encoding="UTF-8"?>\n' + tostring(suite, encoding="unicode") + "\n"
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable
 from dataclasses import replace
 from typing import Any
 
@@ -9,6 +10,7 @@ from spokeshave.engine.session import Session
 from spokeshave.language.compile import compile_units
 from spokeshave.language.scenario import PRESS_MS
 from spokeshave.language.scenario_rows import DeedRow, GivenRow
+from spokeshave.machine.device import NEVER
 from spokeshave.model.project import Device, Project
 from spokeshave.verify.scenario_language import Checked
 from spokeshave.verify.scenario_names import hand_value, reset_hands, typed_value
@@ -37,40 +39,67 @@ class Script:
             for r in self.rows if checked.conditions[r.line]
         }  # fmt: skip
 
+    def fork(self, session: Session) -> Script:
+        """The same deeds, as far as they are done, in another run of the same program."""
+        other = object.__new__(Script)
+        other.__dict__ |= self.__dict__ | {"session": session, "later": list(self.later), "marks": dict(self.marks)}
+        return other
+
+    def next_scan(self) -> int:
+        """The scan before which something is due by its time; NEVER while all waits for a condition, or is done."""
+        times = [t for t, *_ in self.later]
+        if self.at < len(self.rows):
+            m = self.rows[self.at].moment
+            if m.kind == "at":
+                times.append(m.ms)
+            elif m.kind == "after":
+                times.append(self.before_ms + m.ms)
+            elif self.armed_ms is not None:
+                times.append(self.armed_ms + m.ms)
+        return -(-(self.start_ms + min(times)) // self.session.program.period_ms) if times else NEVER
+
+    def has_come(self, came: Callable[[int], Iterable[int]]) -> bool:
+        """Whether what the present row waits for has come in the scan before; `came` gives the steps of a sequence."""
+        if self.at >= len(self.rows) or self.armed_ms is not None:
+            return False
+        row = self.rows[self.at]
+        return row.moment.kind not in ("at", "after") and self._has_come(row, came)
+
     def begin(self) -> None:
         """What is given, before the first scan."""
         for row in self.checked.sheet.given:
             self._give(row)
 
-    def before_scan(self) -> None:
-        """Does everything that is due in the next scan."""
+    def before_scan(self, came: Callable[[int], Iterable[int]] | None = None) -> None:
+        """Does everything that is due in the next scan. `came` gives the steps of a sequence entered in the scan before."""
+        came = came or self.session.situation.came.__getitem__
         now = self.session.time_ms - self.start_ms
         for entry in [r for r in self.later if r[0] <= now]:
             self.session.do(*entry[1:])
             self.later.remove(entry)
-        while self.at < len(self.rows) and self._is_due(self.rows[self.at], now):
+        while self.at < len(self.rows) and self._is_due(self.rows[self.at], now, came):
             self._do(self.rows[self.at], now)
             self.at += 1
             self.before_ms, self.armed_ms = now, None
 
-    def _is_due(self, row: DeedRow, now: int) -> bool:
+    def _is_due(self, row: DeedRow, now: int, came: Callable[[int], Iterable[int]]) -> bool:
         m = row.moment
         if m.kind == "at":
             return now >= m.ms
         if m.kind == "after":
             return now >= self.before_ms + m.ms
-        if self.armed_ms is None and self.session.k and self._has_come(row):
+        if self.armed_ms is None and self.session.k and self._has_come(row, came):
             self.armed_ms = now
         return self.armed_ms is not None and now >= self.armed_ms + m.ms
 
-    def _has_come(self, row: DeedRow) -> bool:
+    def _has_come(self, row: DeedRow, came: Callable[[int], Iterable[int]]) -> bool:
         """Whether the row's condition holds, or its step was entered, in the scan before."""
         s = self.session.situation
         if row.moment.kind == "when":
             return bool(self.tests[row.line][0](s.v))
         for q in self.session.program.sequences:
             if q.name.lower() == row.moment.sequence.lower():
-                return any(q.steps[a].name.lower() == row.moment.step.lower() for a in s.came[q.index])
+                return any(q.steps[a].name.lower() == row.moment.step.lower() for a in came(q.index))
         return False
 
     def _give(self, row: GivenRow) -> None:

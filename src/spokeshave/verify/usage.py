@@ -58,10 +58,11 @@ def uses_in_statements(text: str, place: Place) -> Iterator[Use]:
         tree = parse_statements(text)
     except TextError:
         return
-    yield from _block(tree, place)
+    yield from uses_of(tree, place)
 
 
-def _block(block: tuple[sx.Statement, ...], place: Place) -> Iterator[Use]:
+def uses_of(block: tuple[sx.Statement, ...], place: Place) -> Iterator[Use]:
+    """The uses in statements and in those inside them."""
     for s in block:
         read, inner, written = sx.children(s)
         for target in written:
@@ -72,7 +73,7 @@ def _block(block: tuple[sx.Statement, ...], place: Place) -> Iterator[Use]:
             for name, edge in names_in(expression):
                 yield Use(name, "read", place, edge)
         for statements in inner:
-            yield from _block(statements, place)
+            yield from uses_of(statements, place)
 
 
 def uses(project: Project) -> list[Use]:

@@ -1,0 +1,116 @@
+"""Commands of the proof that go beyond scenarios: the fault sweep and the reachability study."""
+
+from __future__ import annotations
+
+import json
+import sys
+import time
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from spokeshave.cli_told import File, Json, fail, safe, today
+from spokeshave.formats.files import read_project, write_project
+from spokeshave.formats.spoke import write_text_atomically
+from spokeshave.verify.junit import sweep_junit
+from spokeshave.verify.sweep.matrix import Matrix, accept_sweep, matrix_csv
+from spokeshave.verify.sweep.reference import SweepError
+from spokeshave.verify.sweep.work import Sweep, processes
+
+sweep_app = typer.Typer()
+
+SIGN = {"harmless": ".", "recovered": "r", "caught": "c", "silent": "S", "stuck": "K", "hazard": "!"}
+
+
+@sweep_app.command()
+@safe
+def faults(
+    file: File,
+    cycle: Annotated[str, typer.Option(help="The scenario to run again under every fault.")] = "",
+    reset: Annotated[
+        str, typer.Option(help="The scenario whose rows reset the machine; else reset and acknowledge.")
+    ] = "",
+    jobs: Annotated[int, typer.Option(help="Processes to run in; 0 for one a processor.", min=0)] = 1,
+    csv_file: Annotated[Path | None, typer.Option("--csv", help="Write the matrix here.")] = None,
+    junit_file: Annotated[Path | None, typer.Option("--junit", help="Write JUnit XML here.")] = None,
+    accept: Annotated[bool, typer.Option("--accept", help="Keep this matrix in the file as the accepted one.")] = False,
+    as_json: Json = False,
+) -> None:
+    """The fault sweep: every fault in every step of a cycle. Exit 1 for a bad cell nobody explained, or a worse one."""
+    project = read_project(file)
+    executor = processes(jobs) if jobs != 1 else None
+    try:
+        run = Sweep(project, cycle, reset, executor)
+        tell = sys.stderr.isatty()
+        while not run.done:
+            if not run.poll() and executor is not None:
+                time.sleep(0.02)
+            if tell:
+                print(f"\r{100 * run.part:3.0f} %", end="", file=sys.stderr)
+        if tell:
+            print("\r     \r", end="", file=sys.stderr)
+    except SweepError as error:
+        fail(f"{file}: {error}")
+    finally:
+        if executor is not None:
+            executor.shutdown(cancel_futures=True)
+    if run.problem:
+        fail(run.problem)
+    matrix = run.matrix
+    if as_json:
+        print(json.dumps(_data(matrix), indent=2, ensure_ascii=False))
+    else:
+        _print(matrix)
+    if csv_file is not None:
+        write_text_atomically(matrix_csv(matrix), csv_file)
+    if junit_file is not None:
+        write_text_atomically(sweep_junit(project.name, matrix), junit_file)
+    worse = [c for c in matrix.changed() if c.is_worse]
+    if accept:
+        write_project(accept_sweep(project, matrix, today()), file)
+    if matrix.open() or (worse and not accept):
+        raise typer.Exit(1)
+
+
+def _print(matrix: Matrix) -> None:
+    print(f"Cycle: {matrix.cycle}")
+    for n, step in enumerate(matrix.steps):
+        print("| " * n + f"  {step}")
+    for fault in matrix.faults:
+        signs = (SIGN[matrix.cells[fault, s].verdict] if (fault, s) in matrix.cells else " " for s in matrix.steps)
+        print(" ".join(signs) + f"  {fault}")
+    print(", ".join(f"{sign} {word}" for word, sign in SIGN.items()))
+    for c in matrix.in_order():
+        if c.verdict.is_bad:
+            reason = matrix.explained(c)
+            print(
+                f"{c.verdict.value:8} {c.fault}, in {c.step}: {c.because}" + (f" [{reason.reason}]" if reason else "")
+            )
+    for changed in matrix.changed():
+        was = changed.accepted.value if changed.accepted is not None else "not there"
+        word = "worse" if changed.is_worse else "better"
+        print(
+            f"{word:8} {changed.cell.fault}, in {changed.cell.step}: {changed.cell.verdict.value}, accepted was {was}"
+        )
+    print(matrix.summary())
+    if unexplained := matrix.open():
+        print(f"{len(unexplained)} of them bad and not explained")
+
+
+def _data(matrix: Matrix) -> dict[str, object]:
+    return {
+        "cycle": matrix.cycle,
+        "coverage": round(matrix.coverage, 4),
+        "counts": {v.value: n for v, n in matrix.counts().items()},
+        "cells": [
+            {"fault": c.fault, "step": c.step, "verdict": c.verdict.value, "because": c.because,
+             "injected_ms": c.injected_ms, "noticed_ms": c.noticed_ms, "cleared_ms": c.cleared_ms, "again_ms": c.again_ms,
+             "explained": e.reason if (e := matrix.explained(c)) else ""}
+            for c in matrix.in_order()
+        ],
+        "changed": [
+            {"fault": c.cell.fault, "step": c.cell.step, "accepted": c.accepted.value if c.accepted else None, "worse": c.is_worse}
+            for c in matrix.changed()
+        ],
+    }  # fmt: skip

@@ -1,0 +1,95 @@
+"""Which steps and trips point at a fault: those that have to do with what it touches.
+
+A fault touches the signals of its device, and what follows from them: variables that the logic works out from them,
+outputs that an interlock or an opposed pair keeps back because of them, devices that these outputs drive.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from spokeshave.language import syntax as sx
+from spokeshave.language.parse import parse_expression, parse_statements
+from spokeshave.language.syntax import TextError
+from spokeshave.model.diagnostics import Place
+from spokeshave.model.project import Project, Step
+from spokeshave.verify.usage import names_in, uses_of
+
+
+def _reads(text: str) -> frozenset[str]:
+    """The variables of a condition; of a block instance its name."""
+    try:
+        return frozenset(_root(n) for n, _ in names_in(parse_expression(text))) if text.strip() else frozenset()
+    except TextError:
+        return frozenset()
+
+
+def _root(name: str) -> str:
+    return name.split(".")[0]
+
+
+def _worked_out(text: str) -> Iterator[tuple[frozenset[str], frozenset[str]]]:
+    """(read, written) of each statement that stands by itself."""
+    try:
+        statements = parse_statements(text)
+    except TextError:
+        return
+    for statement in statements:
+        uses = list(uses_of((statement,), Place()))
+        reads = frozenset(_root(u.name) for u in uses if u.how == "read")
+        called = {str(statement.instance).lower()} if isinstance(statement, sx.BlockCall) else set()
+        yield reads, frozenset(u.name for u in uses if u.how == "write") | called
+
+
+class Concerns:
+    """What leads to what in a machine file."""
+
+    def __init__(self, project: Project) -> None:
+        self.project = project
+        self.leads = [*_worked_out(project.opening), *_worked_out(project.closing)]
+        self.leads += [(_reads(i.condition), frozenset([i.output.lower()])) for i in project.interlocks]
+        for o in project.opposed:
+            self.leads += [
+                (frozenset([a.lower()]), frozenset([b.lower()])) for a, b in ((o.first, o.second), (o.second, o.first))
+            ]
+        wires = {d.name.lower(): frozenset(s.lower() for _, s in d.wires) for d in project.devices}
+        self.wires = wires
+        self.leads += [(w, w) for w in wires.values()]
+        for c in project.connections:
+            if c.gives:
+                self.leads.append((wires.get(c.source.lower(), frozenset()), wires.get(c.target.lower(), frozenset())))
+        self._found: dict[str, frozenset[str]] = {}
+
+    def of(self, device: str) -> frozenset[str]:
+        """The signals, in lower case, that a fault of this device touches."""
+        known = self._found.get(device)
+        if known is None:
+            touched = set(self.wires.get(device.lower(), ()))
+            while True:
+                more = {w for reads, writes in self.leads if reads & touched for w in writes} - touched
+                if not more:
+                    break
+                touched |= more
+            known = self._found[device] = frozenset(touched)
+        return known
+
+    def points_at(self, place: Place, device: str) -> bool:
+        """Whether an alarm of this place points at the device: its step waits for it or drives it, its trip reads it."""
+        touched = self.of(device)
+        if place.kind == "trip":
+            trip = next((t for t in self.project.trips if t.name == place.item), None)
+            return trip is not None and bool(_reads(trip.condition) & touched)
+        q = self.project.sequence(place.sequence)
+        step = q.step(place.step) if q is not None else None
+        if q is None or step is None:
+            return False
+        ways = [t.condition for t in q.transitions if step.name in t.sources]
+        after = [
+            x.permissive for t in q.transitions if step.name in t.sources for n in t.targets for x in _step(q.step(n))
+        ]
+        reads = frozenset().union(*map(_reads, (*ways, *after)))
+        return bool((reads | {a.target.lower() for a in step.actions}) & touched)
+
+
+def _step(step: Step | None) -> tuple[Step, ...]:
+    return () if step is None else (step,)

@@ -1,0 +1,312 @@
+"""The reference cycle: a scenario that passes, run once, with a checkpoint where each step is entered first."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from spokeshave.engine.program import Program
+from spokeshave.engine.session import Session
+from spokeshave.engine.situation import Situation
+from spokeshave.language import checked as ck
+from spokeshave.language.compile import Compiled, compile_units
+from spokeshave.language.scenario_lists import cases_of
+from spokeshave.model.project import Project, Scenario, Type, Value
+from spokeshave.model.sections import sections, side_by_side
+from spokeshave.verify.expectations import Outcome
+from spokeshave.verify.scenario_language import Checked, check_sheet, scenario_problems
+from spokeshave.verify.scenarios import run_scenario
+from spokeshave.verify.script import Script, with_parameters
+from spokeshave.verify.sweep.concerns import Concerns
+from spokeshave.verify.sweep.faults import HANDS
+from spokeshave.verify.sweep.watch import Entry, Truth, Watched, truth
+
+NEAR = 0.05
+"""Part of the range a number has in the reference cycle by which it may differ where a step is left."""
+
+SHOWN_ONLY = ("lamp", "horn", "display")
+"""Kinds that only tell people something."""
+
+PATIENCE_MS = 1000
+"""How much longer than its longest window a cycle may take."""
+
+
+class SweepError(ValueError):
+    """A sweep that cannot be done, and why."""
+
+
+@dataclass(frozen=True, slots=True)
+class End:
+    """How a cycle ends: active steps, outputs that move something, counters, and where devices are."""
+
+    active: tuple[tuple[int, ...], ...]
+    outputs: tuple[Value, ...]
+    counts: tuple[Value, ...]
+    places: Truth
+
+
+def cycles_of(project: Project) -> list[Scenario]:
+    """The scenarios that can be a reference cycle: they start at the beginning and break nothing."""
+    found = []
+    for s in project.scenarios:
+        cases = cases_of(s.text).cases
+        if len(cases) != 1 or scenario_problems(project, s):
+            continue
+        sheet = check_sheet(project, cases[0].text).sheet
+        faulty = any(r.kind == "failure" for r in sheet.given) or any(
+            r.do in ("break_device", "mend_device", "power_cycle", "force", "hand_drive") for r in sheet.deeds
+        )
+        if not sheet.start and not faulty:
+            found.append(s)
+    return found
+
+
+class Reference:
+    """`steps` are what the columns of the matrix are, `at[step]` the run as it was when the step had just been entered."""
+
+    def __init__(self, project: Project, cycle: str = "", reset: str = "") -> None:
+        """`cycle` and `reset` are names of scenarios; without them the plan of the machine file, then the first cycle there is.
+
+        Raises `SweepError` for a cycle that cannot be one, and `LinkError`.
+        """
+        self.scenario = _cycle(project, cycle or project.sweep.cycle)
+        self.checked = check_sheet(project, cases_of(self.scenario.text).cases[0].text)
+        self.reset = _reset(project, reset or project.sweep.reset)
+        self.project = project = with_parameters(project, self.checked.sheet.given)
+        self.concerns = Concerns(project)
+        self.rules = self._rules()
+        watched = tuple(t for c in (self.checked, *((self.reset,) if self.reset else ())) for r in c.sheet.deeds
+                        for t in c.conditions[r.line])  # fmt: skip
+        never = tuple(self.checked.conditions[r.line][0] for r in self.checked.sheet.expectations if r.kind == "never")
+        looked_at = (*watched, *never)
+        self.session = Session(project, also=looked_at)
+        self.program: Program = self.session.program
+        self.timed = any(slot in self._step_times() for t in looked_at for slot in (x.slot for x in ck.loads(t)))
+        self._sections = [sections(q) for q in project.sequences]
+        self._moving = _moving_outputs(self.program)
+        self._counters = tuple(
+            r.slot for r in self.program.recorded if r.kind == "internal" and r.type in (Type.INT, Type.DINT)
+        )
+        self._names = {r.slot: r.name for r in self.program.recorded}
+        self._run()
+
+    def _rules(self) -> tuple[tuple[str, Compiled], ...]:
+        """What must never be: the `never` rows of the cycle."""
+        rows = [r for r in self.checked.sheet.expectations if r.kind == "never"]
+        return tuple(
+            (r.conditions[0], compile_units([(0, self.checked.conditions[r.line][0])])[0])
+            for r in rows
+        )  # fmt: skip
+
+    def _run(self) -> None:
+        session, program = self.session, self.program
+        self.total = -(-self.checked.sheet.length_ms // program.period_ms)
+        run = Watched(session, Script(session, self.checked), self.rules)
+        run.timed = self.timed
+        run.script.begin()
+        run.run_to(1)
+        self.initial = tuple(tuple(sorted(a)) for a in session.situation.active)
+        self.at = {(i, a): run.fork() for i, active in enumerate(self.initial) for a in active}
+        self.first_counts = self.counts(session.situation)
+        while run.run_to(self.total, next_entry=True):
+            for i, entries in enumerate(run.entries):
+                new = [a for a in entries if (i, a) not in self.at]
+                self.at |= {(i, a): run.fork() for a in new}
+        if session.stopped is not None:
+            raise SweepError(f"{self.scenario.name} stops: {session.stopped}")
+        if run.broken is not None:
+            raise SweepError(f"{self.scenario.name} breaks its own rule: never {run.broken[1]}")
+        self.entries = tuple(tuple(e) for e in run.entries)
+        if not any(self.entries):
+            raise SweepError(f"{self.scenario.name} enters no step: there is no cycle to sweep")
+        self.tail = self.total - run.last_entry - 1
+        self.end = self.end_of(session.situation)
+        if self.end.active != self.initial:
+            raise SweepError(
+                f"{self.scenario.name} does not end in the steps it begins in: no clean cycle could follow"
+            )
+        self._see_leavings(run)
+        windows = [
+            x.longest.ms(session.situation.v) for q in program.sequences for x in q.steps if x.longest is not None
+        ]
+        self.patience = (max(windows, default=0) + PATIENCE_MS) // program.period_ms
+        """Scans to wait longer than the cycle takes: the longest window."""
+        self.steps = tuple(sorted(self.at))
+
+    def _step_times(self) -> frozenset[int]:
+        return frozenset(x.t for q in self.program.sequences for x in q.steps)
+
+    def name(self, step: Entry) -> str:
+        """`Sequence.Step`"""
+        q = self.program.sequences[step[0]]
+        return f"{q.name}.{q.steps[step[1]].name}"
+
+    def end_of(self, s: Situation) -> End:
+        """How the machine stands at the end of scan `s.k - 1`."""
+        active = tuple(tuple(sorted(a)) for a in s.active)
+        outputs = tuple(s.v[slot] for slot in self._moving)
+        return End(active, outputs, self.counts(s), truth(self.program, s))
+
+    def _see_leavings(self, run: Watched) -> None:
+        """Of each stay in a step, where the devices were that matter: those its sequence drives, those it waits for."""
+        self.leavings: dict[Entry, list[Truth]] = {}
+        self.matters: dict[Entry, list[tuple[int, ...]]] = {}
+        self._sensors: dict[Entry, list[tuple[frozenset[int] | None, ...]]] = {}
+        """Which sensors of these devices are compared: all, or those that are waited for."""
+        self._span = _span([here for _, _, here, _ in run.leavings])
+        for step, _, here, driven in run.leavings:
+            moved, awaited = self._driven_for(step, driven), self._awaited(step)
+            devices = sorted({*moved, *awaited})
+            self.matters.setdefault(step, []).append(tuple(devices))
+            self._sensors.setdefault(step, []).append(tuple(None if d in moved else awaited[d] for d in devices))
+            self.leavings.setdefault(step, []).append(tuple(here[d] for d in devices))
+
+    def _driven_for(self, step: Entry, driven: tuple[bool, ...]) -> set[int]:
+        """The driven devices with a drive that its sequence acts on, but for steps that run beside it."""
+        program, (i, a) = self.program, step
+        blocks = [b for x in program.sequences[i].steps if not self._beside(i, a, x.index) for b in x.blocks]
+        acted = {program.targets[b.target].slot for b in blocks}
+        acted |= {final for final, asked in program.asked.items() if asked in acted}
+        return {n for n, d in enumerate(program.devices) if driven[n] and not acted.isdisjoint(d.drives)}
+
+    def _awaited(self, step: Entry) -> dict[int, frozenset[int]]:
+        """The devices whose sensors the transitions behind a step read, and which sensors."""
+        reads = self.program.sequences[step[0]].steps[step[1]].reads
+        found = {
+            n: frozenset(index for index, slot in d.sensors if slot in reads)
+            for n, d in enumerate(self.program.devices) if d.device.kind not in HANDS
+        }  # fmt: skip
+        return {n: sensors for n, sensors in found.items() if sensors}
+
+    def other_step(self, run: Watched) -> str:
+        """The first step that was entered out of its order, or an empty text.
+
+        Steps of branches that run side by side have no order among them.
+        """
+        for i, (now, then) in enumerate(zip(run.entries, self.entries)):
+            if tuple(now) == then[: len(now)]:
+                continue
+            gone: set[int] = set()
+            for a in now:
+                at = next((n for n, x in enumerate(then) if x == a and n not in gone), len(then))
+                missing = next(
+                    (x for n, x in enumerate(then[:at]) if n not in gone and not self._beside(i, a, x)), None
+                )
+                if missing is not None or at == len(then):
+                    after = f" instead of {self.name((i, missing))}" if missing is not None else ""
+                    return f"{self.name((i, a))} was entered{after}"
+                gone.add(at)
+        return ""
+
+    def _beside(self, i: int, a: int, b: int) -> bool:
+        steps = self.program.sequences[i].steps
+        of = self._sections[i].of
+        return side_by_side(of.get(steps[a].name, ()), of.get(steps[b].name, ()))
+
+    def astray(self, run: Watched, numbers: bool) -> str:
+        """Where a device was elsewhere than in the reference cycle when a step was left, or an empty text.
+
+        `numbers` too are compared only where the run has come the same way: they hang on what was before.
+        """
+        for step, visit, places, _ in run.leavings:
+            known = (self.matters[step][visit], self._sensors[step][visit], places, self.leavings[step][visit])
+            for d, sensors, here, there in zip(*known):
+                if not self._alike(d, sensors, here, there, numbers):
+                    return f"{self.name(step)} was left with {self.program.devices[d].name} not where it belongs"
+        return ""
+
+    def _alike(
+        self, d: int, sensors: frozenset[int] | None, here: tuple[Value, ...], there: tuple[Value, ...], numbers: bool
+    ) -> bool:
+        """Switches alike, numbers within a part of their range."""
+        for n, (a, b) in enumerate(zip(here, there)):
+            if sensors is not None and n not in sensors:
+                continue
+            if isinstance(b, float):
+                if numbers and abs(a - b) > NEAR * self._span.get((d, n), 0.0):
+                    return False
+            elif a != b:
+                return False
+        return True
+
+    def counts(self, s: Situation) -> tuple[Value, ...]:
+        """The counters of the machine file."""
+        return tuple(s.v[slot] for slot in self._counters)
+
+    def ended_otherwise(self, s: Situation, before: tuple[Value, ...]) -> str:
+        """What is otherwise at the end than in the reference cycle, or an empty text. `before` are the counters as the cycle
+        began: one that goes on counting may have gone on by the same.
+        """
+        now, then = self.end_of(s), self.end
+        if now.active != then.active:
+            return "it does not end in the same steps"
+        for slot, a, b in zip(self._moving, now.outputs, then.outputs):
+            if a != b:
+                return f"{self._names[slot]} ends {_shown(a)}, not {_shown(b)}"
+        for slot, a, b, was, first in zip(self._counters, now.counts, then.counts, before, self.first_counts):
+            if a not in (b, was + b - first):
+                return f"{self._names[slot]} ends with {_shown(a)}, not {_shown(b)}"
+        for d, here, there in zip(self.program.devices, now.places, then.places):
+            elsewhere = any(x != y and not isinstance(y, float) for x, y in zip(here, there))
+            if elsewhere and not d.device.positions:
+                return f"{d.name} does not end where it belongs"
+        return ""
+
+
+def _span(places: list[Truth]) -> dict[tuple[int, int], float]:
+    """How far each number went between the leavings of steps, by device and sensor."""
+    found: dict[tuple[int, int], tuple[float, float]] = {}
+    for here in places:
+        for d, values in enumerate(here):
+            for n, x in enumerate(values):
+                if isinstance(x, float):
+                    low, high = found.get((d, n), (x, x))
+                    found[d, n] = (min(low, x), max(high, x))
+    return {key: high - low for key, (low, high) in found.items()}
+
+
+def _shown(value: Value) -> str:
+    return str(value).upper() if isinstance(value, bool) else f"{value:g}"
+
+
+def _moving_outputs(program: Program) -> tuple[int, ...]:
+    """Slots of the outputs that do not only tell people something."""
+    shown = {slot for d in program.devices if d.device.kind in SHOWN_ONLY for slot in d.drives}
+    used = {slot for d in program.devices if d.device.kind not in SHOWN_ONLY for slot in d.drives}
+    return tuple(r.slot for r in program.recorded if r.kind == "output" and r.slot not in shown - used)
+
+
+def _cycle(project: Project, name: str) -> Scenario:
+    """The scenario to sweep."""
+    possible = cycles_of(project)
+    if not name:
+        if not possible:
+            raise SweepError("there is no scenario that could be a reference cycle: one run that starts at the beginning and "
+                             "breaks nothing")  # fmt: skip
+        return possible[0]
+    scenario = project.scenario(name)
+    if scenario is None:
+        raise SweepError(f"there is no scenario {name!r}{_offer(name, possible)}")
+    if scenario not in possible:
+        why = scenario_problems(project, scenario)
+        reason = str(why[0].message) if why else "it has lists, starts elsewhere, or breaks something itself"
+        raise SweepError(f"{scenario.name} cannot be a reference cycle: {reason}{_offer(name, possible)}")
+    result = run_scenario(project, scenario)
+    if result.outcome is not Outcome.PASS:
+        worst = result.worst
+        raise SweepError(f"{scenario.name} does not pass{f': {worst.text}, {worst.because}' if worst else ''}")
+    return scenario
+
+
+def _offer(name: str, possible: list[Scenario]) -> str:
+    known = ", ".join(s.name for s in possible)
+    return f"; possible are: {known}" if known else ""
+
+
+def _reset(project: Project, name: str) -> Checked | None:
+    """The rows of the scenario that says how the machine is reset; None for the usual way."""
+    if not name:
+        return None
+    scenario = project.scenario(name)
+    if scenario is None or scenario_problems(project, scenario) or len(cases_of(scenario.text).cases) != 1:
+        raise SweepError(f"{name!r} says how the machine is reset, but is no scenario of one run without faults")
+    return check_sheet(project, cases_of(scenario.text).cases[0].text)

@@ -1,0 +1,185 @@
+"""One cell of the matrix: the reference cycle with a fault in one step, cleared and reset, and a clean cycle behind it.
+
+as in the reference ──> fault ──> the cycle, or as far as it comes ──> cleared, reset ──> home ──> clean cycle
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from spokeshave.engine.session import Session
+from spokeshave.engine.situation import Event, Situation
+from spokeshave.engine.stimuli import Stimulus
+from spokeshave.language.scenario import PRESS_MS as RESET_MS
+from spokeshave.model.project import Device, Value
+from spokeshave.verify.scenario_language import Checked
+from spokeshave.verify.scenario_names import reset_hands
+from spokeshave.verify.script import Script
+from spokeshave.verify.sweep.faults import PRESS_MS, Fault
+from spokeshave.verify.sweep.reference import Reference
+from spokeshave.verify.sweep.watch import Entry
+
+
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """What was seen of a trial, in scans; -1 for what did not come.
+
+    `pointing` is the first alarm that points at the fault, `other` the first that does not. `astray` says how the cycle
+    went wrong, `unclean` the one behind it, both empty texts if they did not.
+    """
+
+    injected: int
+    cleared: int
+    again: int
+    end: int
+    ended: bool
+    """Whether the cycle was gone through to its end."""
+    astray: str
+    hazard: str
+    pointing: Event | None
+    other: Event | None
+    unclean: str
+    done: tuple[Stimulus, ...]
+
+
+class Trial:
+    """See the module's text. `run` does it all; `session` is the run, for looking at."""
+
+    def __init__(self, reference: Reference, fault: Fault, step: Entry) -> None:
+        self.reference, self.fault = reference, fault
+        self.watched = reference.at[step].fork()
+        self.watched.matters = reference.matters
+        self.session: Session = self.watched.session
+        self.hand = 0.0
+        if fault.device:
+            names = [d.name for d in reference.program.devices]
+            self.hand = self.session.situation.dev_hand[names.index(fault.device)]
+
+    def run(self) -> Seen:
+        reference, session, watched = self.reference, self.session, self.watched
+        injected = session.k
+        self._inject()
+        watched.goal = tuple(map(len, reference.entries))
+        ended = watched.run_to(reference.total + reference.patience)
+        if ended:
+            watched.goal = None
+            watched.run_to(session.k + reference.tail)
+        astray = self._astray(ended)
+        watched.goal = None
+        cleared = session.k
+        self._clear()
+        again, unclean = self._go_again()
+        first, other = self._alarms(injected, cleared)
+        done = tuple(st for st, _ in session.log[: session.next_stimulus])
+        return Seen(
+            injected, cleared, again, session.k, ended, astray, self._hazard(injected), first, other, unclean, done
+        )
+
+    def _inject(self) -> None:
+        fault, do, script = self.fault, self.session.do, self.watched.script
+        if fault.kind == "power":
+            do("power")
+        elif fault.kind == "failure":
+            do("fail", fault.device, fault.failure)
+        else:
+            do("hand", fault.device, 1)
+            if fault.kind == "press":
+                now = self.session.time_ms - script.start_ms
+                script.later.append((now + PRESS_MS, "hand", fault.device, 0))
+
+    def _astray(self, ended: bool, before: tuple[Value, ...] | None = None) -> str:
+        """How the cycle differs from the reference: another step, a device that is elsewhere, another end."""
+        reference, watched = self.reference, self.watched
+        found = reference.other_step(watched) or reference.astray(watched, numbers=before is None)
+        if found or not ended:
+            return found
+        return reference.ended_otherwise(self.session.situation, reference.first_counts if before is None else before)
+
+    def _clear(self) -> None:
+        """The fault goes, then the machine is reset: as the project's scenario says, or reset and acknowledged."""
+        fault, do, session = self.fault, self.session.do, self.session
+        if fault.kind == "failure":
+            do("heal", fault.device, fault.failure)
+        elif fault.kind == "hold":
+            do("hand", fault.device, self.hand)
+        period = session.program.period_ms
+        if self.reference.reset is not None:
+            self._play(self.reference.reset)
+            return
+        self._play(None, RESET_MS)
+        for on in (True, False):
+            for hand in reset_hands(session.program.project):
+                what = "hand" if isinstance(hand, Device) else "set"
+                do(what, hand.name, on if what == "set" else int(on))
+            if not on:
+                do("ack")
+            self.watched.run_to(session.k + RESET_MS // period + 1)
+
+    def _play(self, checked: Checked | None, ms: int = 0) -> None:
+        """Other hands from now on, for as long as their rows say; the ones before let go of what they hold."""
+        before, session, watched = self.watched.script, self.session, self.watched
+        if checked is None:
+            before.at = len(before.rows)
+            watched.run_to(session.k + ms // session.program.period_ms + 1)
+            return
+        script = Script(session, checked)
+        script.begin()
+        watched.take(script)
+        watched.run_to(session.k + checked.sheet.length_ms // session.program.period_ms)
+
+    def _go_again(self) -> tuple[int, str]:
+        """Waits until the machine stands as at the beginning, then plays the cycle: its first scan, and what was wrong."""
+        reference, session, watched = self.reference, self.session, self.watched
+        if not self._comes_home():
+            names = [reference.name((i, a)) for i, active in enumerate(session.situation.active) for a in active]
+            return -1, f"after the reset it stands in {', '.join(names)}"
+        again, events, before = session.k, len(session.trace.events), reference.counts(session.situation)
+        script = Script(session, reference.checked)
+        script.begin()
+        watched.take(script)
+        watched.goal = tuple(map(len, reference.entries))
+        ended = watched.run_to(again + reference.total + reference.patience)
+        if ended:
+            watched.goal = None
+            watched.run_to(session.k + reference.tail)
+        alarm = next((e for e in session.trace.events[events:] if e.kind in ("alarm", "hazard")), None)
+        if alarm is not None:
+            return again, f"the cycle behind it is not clean: {alarm.text}"
+        if session.stopped is not None:
+            return again, f"the cycle behind it stops: {session.stopped}"
+        astray = self._astray(ended, before)
+        if astray:
+            return again, f"the cycle behind it is not clean: {astray}"
+        return again, "" if ended else "the cycle behind it does not come to its end"
+
+    def _comes_home(self) -> bool:
+        """Whether it stands in its first steps, at home if the machine file says what that is, within the time of a cycle."""
+        session, reference, watched = self.session, self.reference, self.watched
+        watched.awaits = self._is_home
+        home = watched.run_to(session.k + reference.total + reference.patience)
+        watched.awaits = None
+        return home
+
+    def _is_home(self, s: Situation) -> bool:
+        program = self.reference.program
+        at_rest = not any(s.trip_on) and tuple(tuple(sorted(a)) for a in s.active) == self.reference.initial
+        return at_rest and (program.home is None or bool(program.home(s.v)))
+
+    def _hazard(self, injected: int) -> str:
+        """A device that came to harm, or a rule that was broken."""
+        harmed = next((e for e in self.session.trace.events if e.kind == "hazard"), None)
+        if self.watched.broken is not None and (harmed is None or self.watched.broken[0] <= harmed.k):
+            return f"never {self.watched.broken[1]}"
+        return harmed.text if harmed is not None else ""
+
+    def _alarms(self, injected: int, cleared: int) -> tuple[Event | None, Event | None]:
+        """The first alarm that points at the fault, and the first that does not, before it was cleared."""
+        found: list[Event | None] = [None, None]
+        for e in self.session.trace.events:
+            if e.kind == "alarm" and injected <= e.k < cleared:
+                elsewhere = self.fault.kind != "power" and not self.reference.concerns.points_at(
+                    e.place, self.fault.device
+                )
+                if found[elsewhere] is None:
+                    found[elsewhere] = e
+        return found[0], found[1]
