@@ -16,6 +16,7 @@ from spokeshave.formats.spoke import write_text_atomically
 from spokeshave.verify.junit import sweep_junit
 from spokeshave.verify.sweep.matrix import Matrix, accept_sweep, matrix_csv
 from spokeshave.verify.sweep.reference import SweepError
+from spokeshave.verify.sweep.verdicts import Cell
 from spokeshave.verify.sweep.work import Sweep, processes
 
 sweep_app = typer.Typer()
@@ -81,12 +82,13 @@ def _print(matrix: Matrix) -> None:
         signs = (SIGN[matrix.cells[fault, s].verdict] if (fault, s) in matrix.cells else " " for s in matrix.steps)
         print(" ".join(signs) + f"  {fault}")
     print(", ".join(f"{sign} {word}" for word, sign in SIGN.items()))
-    for c in matrix.in_order():
-        if c.verdict.is_bad:
-            reason = matrix.explained(c)
-            print(
-                f"{c.verdict.value:8} {c.fault}, in {c.step}: {c.because}" + (f" [{reason.reason}]" if reason else "")
-            )
+    for cells in alike(matrix):
+        first, reason = cells[0], matrix.explained(cells[0])
+        steps = ", ".join(c.step for c in cells)
+        print(
+            f"{first.verdict.value:8} {first.fault}, in {steps}: {first.because}"
+            + (f" [{reason.reason}]" if reason else "")
+        )
     for changed in matrix.changed():
         was = changed.accepted.value if changed.accepted is not None else "not there"
         word = "worse" if changed.is_worse else "better"
@@ -96,6 +98,15 @@ def _print(matrix: Matrix) -> None:
     print(matrix.summary())
     if unexplained := matrix.open():
         print(f"{len(unexplained)} of them bad and not explained")
+
+
+def alike(matrix: Matrix) -> list[list[Cell]]:
+    """The bad cells, those of one fault with one verdict for one reason together."""
+    found: dict[tuple[object, ...], list[Cell]] = {}
+    for c in matrix.in_order():
+        if c.verdict.is_bad:
+            found.setdefault((c.fault, c.verdict, c.because, matrix.explained(c)), []).append(c)
+    return list(found.values())
 
 
 def _data(matrix: Matrix) -> dict[str, object]:

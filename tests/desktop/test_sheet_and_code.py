@@ -374,4 +374,4 @@ def test_steps_that_are_cut_and_pasted_keep_their_names(qtbot, window):
     window.table.actions["seq.paste"].trigger()
     q = window.document.project.sequence("Roast")
     assert next(t for _, t in q.leaving("Charge")).targets == ("CoolDown",)
-    assert next(t for _, t in q.leaving("CoolDown")).condition == "CoolDown.T >= T#6s"
+    assert next(t for _, t in q.leaving("CoolDown")).condition == "CoolDown.T >= T#6s AND DrumRuns AND AirRuns"
