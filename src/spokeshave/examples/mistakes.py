@@ -123,6 +123,8 @@ MISTAKES = (
     Mistake("name-twice", "a second signal was given the name of the charge gate's output", _name_twice, code="name-twice"),
     Mistake(
         "time-copied", "the time of emptying was copied from cooling and is longer than the step's window",
-        lambda p: _condition(p, "Cool", "Empty", "CloseFlap", "FlapOpened AND NOT FlapClosed AND StirrerRuns AND Empty.T >= T#12s"), code="time-beyond-window",
+        lambda p: _condition(
+            p, "Cool", "Empty", "CloseFlap", "FlapOpened AND NOT FlapClosed AND StirrerRuns AND Empty.T >= T#12s"
+        ), code="time-beyond-window",
     ),
 )  # fmt: skip
