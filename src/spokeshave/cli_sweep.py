@@ -15,7 +15,6 @@ from spokeshave.formats.files import read_project, write_project
 from spokeshave.formats.spoke import write_text_atomically
 from spokeshave.verify.junit import sweep_junit
 from spokeshave.verify.sweep.matrix import Matrix, accept_sweep, matrix_csv
-from spokeshave.verify.sweep.reference import SweepError
 from spokeshave.verify.sweep.verdicts import Cell
 from spokeshave.verify.sweep.work import Sweep, processes
 
@@ -51,13 +50,11 @@ def faults(
                 print(f"\r{100 * run.part:3.0f} %", end="", file=sys.stderr)
         if tell:
             print("\r     \r", end="", file=sys.stderr)
-    except SweepError as error:
-        fail(f"{file}: {error}")
     finally:
         if executor is not None:
             executor.shutdown(cancel_futures=True)
     if run.problem:
-        fail(run.problem)
+        fail(f"{file}: {run.problem}")
     matrix = run.matrix
     if as_json:
         print(json.dumps(_data(matrix), indent=2, ensure_ascii=False))

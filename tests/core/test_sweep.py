@@ -173,16 +173,25 @@ def test_a_cycle_that_cannot_be_swept_is_refused_with_what_could(roastery):
     for name, message in cases:
         with pytest.raises(SweepError, match=message):
             Reference(roastery, name)
-    failing = slide(scenarios=(Scenario("Never there", "run for 1 s\nexpect finally Slide"),))
+    failing = slide(
+        scenarios=(Scenario("Never there", "at 100 ms: press GoButton\nrun for 8 s\nexpect finally Slide"),)
+    )
     with pytest.raises(SweepError, match="Never there does not pass: expect finally Slide"):
-        Reference(failing, "Never there")
-    for text, message in (("run for 1 s\nexpect never Slide", "enters no step"),
-                          ("at 100 ms: press GoButton\nrun for 1 s\nexpect never Go AND Again", "does not end in the steps it begins in")):  # fmt: skip
+        sweep(failing, "Never there")
+    too_short = "at 100 ms: press GoButton\nrun for 1 s\nexpect never Go AND Again"
+    for text, message in (
+        ("run for 1 s\nexpect never Slide", "enters no step"),
+        (too_short, "does not end in the steps it begins in"),
+    ):
         with pytest.raises(SweepError, match=message):
-            Reference(slide(scenarios=(Scenario("Short", text),)))
+            sweep(slide(scenarios=(Scenario("Short", text),)))
     with pytest.raises(SweepError, match="there is no scenario that could be"):
         Reference(slide(scenarios=()))
-    assert [s.name for s in cycles_of(roastery)] == ["Light roast in order", "Two dark batches", "Held start button"]
+    assert [s.name for s in cycles_of(roastery)][:3] == [
+        "Light roast in order",
+        "Two dark batches",
+        "Held start button",
+    ]
 
 
 def test_steps_of_branches_side_by_side_have_no_order_and_counters_may_go_on():

@@ -19,7 +19,7 @@ Key, Ctrl, Alt = Qt.Key, Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifie
 
 @pytest.fixture
 def panel(window):
-    window.show_proof(0)
+    window.show_proof(window.proof.scenarios)
     return window.proof.scenarios
 
 
@@ -149,7 +149,7 @@ def _charge(project, condition):
 
 
 def test_what_no_scenario_shows_is_marked_and_what_one_shows_leads_there(qtbot, window):
-    window.show_proof(1)
+    window.show_proof(window.proof.matrix)
     matrix = window.proof.matrix
     model = matrix.model
 
@@ -165,7 +165,7 @@ def test_what_no_scenario_shows_is_marked_and_what_one_shows_leads_there(qtbot, 
     assert "Jammed drop door at 31.79 s" in matrix.about.text()
     matrix.about.linkActivated.emit("show:Jammed drop door")
     assert window.stage == 4 and window.bench.strip.cursors[0] == 31_790
-    window.show_proof(1)
+    window.show_proof(window.proof.matrix)
     matrix.view.setCurrentIndex(model.index(row("interlock DropDoor"), 1))
     matrix.about.linkActivated.emit("signal:FlapClosed")
     assert window.stage == 1
@@ -174,7 +174,7 @@ def test_what_no_scenario_shows_is_marked_and_what_one_shows_leads_there(qtbot, 
 
 
 def test_the_cause_that_acts_now_is_marked_while_the_bench_runs(qtbot, window):
-    window.show_proof(1)
+    window.show_proof(window.proof.matrix)
     matrix, runner = window.proof.matrix, window.runner
     row = next(i for i, c in enumerate(matrix.model.matrix.causes) if "trip Emergency" in c.names)
     runner.run_for(100)
@@ -192,7 +192,7 @@ def test_the_cause_that_acts_now_is_marked_while_the_bench_runs(qtbot, window):
 
 
 def test_the_matrix_edits_causes_effects_and_rules(qtbot, window):
-    window.show_proof(1)
+    window.show_proof(window.proof.matrix)
     matrix, document = window.proof.matrix, window.document
     model, before = matrix.model, document.project
 
@@ -227,7 +227,7 @@ def test_the_matrix_edits_causes_effects_and_rules(qtbot, window):
 
 
 def test_a_trip_is_said_in_words_and_its_picture_follows(qtbot, window):
-    window.show_proof(1)
+    window.show_proof(window.proof.matrix)
     window.proof.matrix.go_to(Place("trip", item="Emergency"))
     words, document = window.proof.matrix.trip, window.document
     assert (words.rank.value(), words.when.text(), words.latched.currentText()) == (
@@ -257,7 +257,7 @@ def test_a_trip_is_said_in_words_and_its_picture_follows(qtbot, window):
 
 
 def test_accepted_runs_are_kept_compared_and_their_differences_drawn(qtbot, window):
-    window.show_proof(2)
+    window.show_proof(window.proof.accepted)
     accepted, document = window.proof.accepted, window.document
     assert "No run is accepted yet" in accepted.status.text() and not accepted.accept_passed()
     results(window, "Light roast in order")
@@ -279,7 +279,7 @@ def test_accepted_runs_are_kept_compared_and_their_differences_drawn(qtbot, wind
     window.grab()
     window.runner.reset()
     assert window.bench.strip.beside is None
-    window.show_proof(2)
+    window.show_proof(window.proof.accepted)
     accepted.within_ms.setValue(2500)
     accepted.within_ms.editingFinished.emit()
     assert accepted.list.item(0).text() == "✓  Light roast in order"

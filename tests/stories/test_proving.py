@@ -76,7 +76,7 @@ def test_a_new_rule_is_written_shown_accepted_and_a_later_change_is_seen(qtbot, 
     press(qtbot, window, Key.Key_M, Ctrl | Shift)
     assert matrix.model.index(row, 2).data() == f"✓ {name}"
     assert "shown by nothing yet" in matrix.summary.text()
-    window.show_proof(0)
+    window.show_proof(window.proof.scenarios)
 
     # Accepted; a change of the setting is seen as what it is, and drawn.
     window.table.actions["proof.accept"].trigger()

@@ -28,7 +28,7 @@ def _show_differences(window: MainWindow, project: Project) -> None:
         longer = int(project.signals[row].start) * 7 // 6
         window.document.edit("longer", lambda p: edits.change_item(p, "signals", row, initial=longer))
         window.document.take_results([run_scenario(window.document.project, project.scenarios[0])])
-    window.show_proof(2)
+    window.show_proof(window.proof.accepted)
 
 
 def _settle() -> None:
@@ -138,7 +138,7 @@ def _take(file: Path, folder: Path, size: tuple[int, int], results: list[Result]
     take("1-brief")
     window.show_stage(5)
     take("6-proof")
-    window.show_proof(1)
+    window.show_proof(window.proof.matrix)
     window.proof.matrix.go_to(Place("trip", item=project.trips[-1].name if project.trips else ""))
     take("6-proof-cause-effect")
     _show_differences(window, project)

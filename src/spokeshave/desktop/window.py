@@ -52,7 +52,7 @@ from spokeshave.formats.recovery import Kept, Recovery
 from spokeshave.formats.spoke import write_text_atomically
 from spokeshave.model import edits
 from spokeshave.model.diagnostics import Place
-from spokeshave.model.project import Project
+from spokeshave.model.project import Accepted, Project
 from spokeshave.verify.record import record_html
 from spokeshave.verify.scenarios import Run
 
@@ -163,6 +163,7 @@ class MainWindow(QMainWindow):
         self.waiting.device_asked.connect(self._go_to_device)
         self.waiting.step_asked.connect(lambda q, s: self.selection.go(Place("step", q, s)))
         self.proof.show_asked.connect(self.show_run)
+        self.proof.sweep.show_asked.connect(self.show_fault)
         if self.keeper is not None:
             self.keeper.drafts = self.sequence.drafts
             self.sequence.typed.connect(self.keeper.wait)
@@ -261,10 +262,10 @@ class MainWindow(QMainWindow):
             return
         self.show_stage(stage)
         if place.kind in ("interlock", "trip", "opposed"):
-            self.proof.parts.setCurrentIndex(1)
+            self.proof.parts.setCurrentWidget(self.proof.matrix)
             self.proof.matrix.go_to(place)
         elif place.kind == "scenario":
-            self.proof.parts.setCurrentIndex(0)
+            self.proof.parts.setCurrentWidget(self.proof.scenarios)
             names = [s.name for s in self.document.project.scenarios]
             self.proof.list.setCurrentRow(names.index(place.item) if place.item in names else 0)
         elif place.kind == "requirement":
@@ -288,6 +289,16 @@ class MainWindow(QMainWindow):
         label = f" [{run.label}]" if run.label else ""
         tail = "" if self.bench.strip.beside is None else " Hatched where it was otherwise than accepted."
         self.say(f"The run of {name}{label}, at {time_ms / 1000:.2f} s. Reset begins a new run.{tail}")
+
+    def show_fault(self, run: Run, reference: Accepted, name: str, time_ms: int) -> None:
+        """Puts the run behind a cell of the fault sweep on the bench, beside its reference cycle."""
+        self.runner.show(run.session())
+        self.show_stage(4)
+        self.bench.strip.beside = Beside.of(reference, run)
+        self.bench.strip.show_moment(time_ms)
+        self.say(
+            f"{name}, at {time_ms / 1000:.2f} s. Hatched where it was otherwise than in the reference cycle. Reset begins a new run."
+        )
 
     # -- files
 
@@ -397,13 +408,13 @@ class MainWindow(QMainWindow):
             self.show_stage(2)
             self.sequence.show_sequence(self.document.project.sequences[-1].name)
 
-    def show_proof(self, part: int) -> None:
-        """A page of the proof: scenarios, cause and effect, accepted runs."""
+    def show_proof(self, part: QWidget) -> None:
+        """A page of the proof, such as `proof.sweep`."""
         self.show_stage(5)
-        self.proof.parts.setCurrentIndex(part)
+        self.proof.parts.setCurrentWidget(part)
 
     def add_scenario(self) -> None:
-        self.show_proof(0)
+        self.show_proof(self.proof.scenarios)
         self.proof.scenarios.add()
 
     def ask_brief(self) -> None:
@@ -411,7 +422,7 @@ class MainWindow(QMainWindow):
         self.brief.ask_import()
 
     def run_proof(self) -> None:
-        self.show_proof(0)
+        self.show_proof(self.proof.scenarios)
         self.proof.run_everything()
 
     def entries(self) -> list[tuple[str, str, Callable[[], object]]]:

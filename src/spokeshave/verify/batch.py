@@ -75,6 +75,11 @@ def _processes(jobs: int) -> _Pool:
     return _pool
 
 
+def executor() -> ProcessPoolExecutor:
+    """The processes themselves, for other work of the proof."""
+    return _processes(0).executor
+
+
 def let_go() -> None:
     """Ends the processes; the next batch starts others."""
     global _pool

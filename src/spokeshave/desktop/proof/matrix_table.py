@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, QRect, QSize, Qt, QTimer, Signal
-from PySide6.QtGui import QFontMetrics, QPainter
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt, QTimer, Signal
+from PySide6.QtGui import QFontMetrics
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.sequence.condition_editor import ConditionEdit
 from spokeshave.desktop.theme import text_font, theme
+from spokeshave.desktop.upright_header import UprightHeader
 from spokeshave.model.edits import EditError
 from spokeshave.model.project import Project
 from spokeshave.verify.cause_effect import Cause, Effect, Matrix, Showing, matrix, shown
@@ -166,42 +167,6 @@ class MatrixModel(QAbstractTableModel):
         return self.document.edit(f"Change {cause.names[0]}", change)
 
 
-class EffectHeader(QHeaderView):
-    """Heads of the effects stand upright, so that many fit."""
-
-    def __init__(self, parent: QWidget) -> None:
-        super().__init__(Qt.Orientation.Horizontal, parent)
-        self.setHighlightSections(False)
-        self.setSectionsClickable(False)
-        self.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom)
-
-    def sizeHint(self) -> QSize:
-        metrics, model = self.fontMetrics(), self.model()
-        texts = [str(model.headerData(i, Qt.Orientation.Horizontal) or "") for i in range(FIRST, model.columnCount())]
-        widest = max((metrics.horizontalAdvance(t) for t in texts), default=40)
-        return QSize(100, min(170, widest + 26))
-
-    def paintSection(self, painter: QPainter, rect: QRect, section: int) -> None:
-        text = str(self.model().headerData(section, Qt.Orientation.Horizontal) or "")
-        painter.save()
-        painter.fillRect(rect, theme.colour("raised"))
-        painter.setPen(theme.colour("hairline"))
-        painter.drawLine(rect.topRight(), rect.bottomRight())
-        painter.drawLine(rect.bottomLeft(), rect.bottomRight())
-        painter.setPen(theme.colour("faint" if section < FIRST else "ink"))
-        painter.setFont(text_font(12, bold=True))
-        if section < FIRST:
-            painter.drawText(
-                rect.adjusted(8, 0, 0, -6), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom, text
-            )
-        else:
-            painter.translate(rect.left(), rect.bottom() - 8)
-            painter.rotate(-90)
-            box = QRect(0, 0, rect.height() - 12, rect.width())
-            painter.drawText(box, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, text)
-        painter.restore()
-
-
 class CellDelegate(QStyledItemDelegate):
     """Conditions are typed with completion, effects chosen."""
 
@@ -250,7 +215,7 @@ class CellDelegate(QStyledItemDelegate):
 class MatrixView(QTableView):
     def __init__(self, model: MatrixModel) -> None:
         super().__init__()
-        self.setHorizontalHeader(EffectHeader(self))
+        self.setHorizontalHeader(UprightHeader(self, FIRST))
         self.setModel(model)
         self.setItemDelegate(CellDelegate(model, self))
         self.setAccessibleName("Cause and effect")

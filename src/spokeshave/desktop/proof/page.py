@@ -1,4 +1,4 @@
-"""The proof: coverage first, then scenarios, what protects, and accepted runs, each on a page of its own."""
+"""The proof: coverage first, then scenarios, what protects, faults, and accepted runs, each on a page of its own."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ from spokeshave.desktop.document import Document
 from spokeshave.desktop.proof.accepted import AcceptedPanel
 from spokeshave.desktop.proof.matrix import MatrixPanel
 from spokeshave.desktop.proof.scenarios import ScenariosPanel
+from spokeshave.desktop.proof.sweep import SweepPanel
 from spokeshave.desktop.proof.worker import ProofWorker
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
@@ -56,6 +57,7 @@ class ProofPage(QWidget):
         self.matrix.show_asked.connect(self.show_asked)
         self.accepted = AcceptedPanel(document)
         self.accepted.show_asked.connect(self.show_asked)
+        self.sweep = SweepPanel(document)
         self.parts = QTabWidget()
         self.parts.setDocumentMode(True)
         self.parts.setAccessibleName("Parts of the proof")
@@ -63,6 +65,7 @@ class ProofPage(QWidget):
         for widget, title in (
             (self.scenarios, "Scenarios"),
             (self.matrix, "Cause and effect"),
+            (self.sweep, "Fault sweep"),
             (self.accepted, "Accepted runs"),
         ):
             self.parts.addTab(widget, title)
@@ -103,6 +106,7 @@ class ProofPage(QWidget):
         self.refresh()
         self.scenarios.refresh()
         self.matrix.refresh()
+        self.sweep.refresh()
         self.accepted.refresh()
 
     def _show_cover(self) -> None:
@@ -179,5 +183,6 @@ class ProofPage(QWidget):
 
     def stop(self) -> None:
         """Cancels what runs."""
+        self.sweep.stop()
         if self.worker is not None:
             self.worker.cancel()

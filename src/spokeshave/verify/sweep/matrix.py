@@ -46,7 +46,7 @@ class Matrix:
 
     @property
     def whole(self) -> bool:
-        return len(self.cells) == len(self.faults) * len(self.steps)
+        return bool(self.cells) and len(self.cells) == len(self.faults) * len(self.steps)
 
     def counts(self) -> Counter[Verdict]:
         return Counter(c.verdict for c in self.cells.values())

@@ -66,9 +66,9 @@ class Reference:
     def __init__(self, project: Project, cycle: str = "", reset: str = "") -> None:
         """`cycle` and `reset` are names of scenarios; without them the plan of the machine file, then the first cycle there is.
 
-        Raises `SweepError` for a cycle that cannot be one, and `LinkError`.
+        Raises `SweepError` for a cycle that cannot be one, and `LinkError`. Whether it passes is asked with `passes`.
         """
-        self.scenario = _cycle(project, cycle or project.sweep.cycle)
+        self.scenario = cycle_of(project, cycle)
         self.checked = check_sheet(project, cases_of(self.scenario.text).cases[0].text)
         self.reset = _reset(project, reset or project.sweep.reset)
         self.project = project = with_parameters(project, self.checked.sheet.given)
@@ -275,9 +275,9 @@ def _moving_outputs(program: Program) -> tuple[int, ...]:
     return tuple(r.slot for r in program.recorded if r.kind == "output" and r.slot not in shown - used)
 
 
-def _cycle(project: Project, name: str) -> Scenario:
-    """The scenario to sweep."""
-    possible = cycles_of(project)
+def cycle_of(project: Project, name: str) -> Scenario:
+    """The scenario to sweep: the one named, the one of the plan, or the first that can be. Raises `SweepError`."""
+    possible, name = cycles_of(project), name or project.sweep.cycle
     if not name:
         if not possible:
             raise SweepError("there is no scenario that could be a reference cycle: one run that starts at the beginning and "
@@ -290,11 +290,17 @@ def _cycle(project: Project, name: str) -> Scenario:
         why = scenario_problems(project, scenario)
         reason = str(why[0].message) if why else "it has lists, starts elsewhere, or breaks something itself"
         raise SweepError(f"{scenario.name} cannot be a reference cycle: {reason}{_offer(name, possible)}")
-    result = run_scenario(project, scenario)
-    if result.outcome is not Outcome.PASS:
-        worst = result.worst
-        raise SweepError(f"{scenario.name} does not pass{f': {worst.text}, {worst.because}' if worst else ''}")
     return scenario
+
+
+def passes(project: Project, cycle: str = "") -> str:
+    """Why the cycle cannot be a reference since it fails, or an empty text. Raises as `Reference` does."""
+    scenario = cycle_of(project, cycle)
+    result = run_scenario(project, scenario)
+    if result.outcome is Outcome.PASS:
+        return ""
+    worst = result.worst
+    return f"{scenario.name} does not pass{f': {worst.text}, {worst.because}' if worst else ''}"
 
 
 def _offer(name: str, possible: list[Scenario]) -> str:

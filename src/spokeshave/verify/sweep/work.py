@@ -12,20 +12,27 @@ import os
 import pickle
 from concurrent.futures import Executor, Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
+from dataclasses import dataclass
 from functools import lru_cache
 from multiprocessing import get_context
+from typing import TypeVar
 
-from spokeshave.model.project import Project
+from spokeshave.engine.link import LinkError
+from spokeshave.engine.stimuli import Stimulus
+from spokeshave.model.project import Project, Scenario
 from spokeshave.verify.sweep.faults import faults_of
 from spokeshave.verify.sweep.matrix import Matrix
-from spokeshave.verify.sweep.reference import Reference
+from spokeshave.verify.sweep.reference import Reference, SweepError, passes
+from spokeshave.verify.sweep.trial import Trial
 from spokeshave.verify.sweep.verdicts import Cell, try_out
+
+T = TypeVar("T")
 
 FEW = 12
 """Cells that are sent at once: enough to be worth the way, few enough to see them come and to cancel."""
 
 
-class _Sent:
+class Sent:
     """A machine file on its way to a process, known there by its digest."""
 
     def __init__(self, project: Project) -> None:
@@ -36,20 +43,71 @@ class _Sent:
         return hash(self.digest)
 
     def __eq__(self, other: object) -> bool:
-        return isinstance(other, _Sent) and self.digest == other.digest
+        return isinstance(other, Sent) and self.digest == other.digest
 
 
 @lru_cache(maxsize=2)
-def _reference(sent: _Sent, cycle: str, reset: str) -> Reference:
+def _reference(sent: Sent, cycle: str, reset: str) -> Reference:
     project: Project = pickle.loads(sent.data)
     return Reference(project, cycle, reset)
 
 
-def run_cells(sent: _Sent, cycle: str, reset: str, faults: tuple[int, ...], step: int) -> list[Cell]:
+@dataclass(frozen=True, slots=True)
+class Described:
+    """What is to be swept: rows and columns of the matrix, or why it cannot be."""
+
+    cycle: str
+    faults: tuple[str, ...] = ()
+    steps: tuple[str, ...] = ()
+    problem: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Played:
+    """The run behind a cell and the one of its reference, as what was done in them and for how many scans."""
+
+    project: Project
+    scenario: Scenario
+    done: tuple[Stimulus, ...]
+    scans: int
+    reference_done: tuple[Stimulus, ...]
+    reference_scans: int
+
+
+def describe(sent: Sent, cycle: str, reset: str) -> Described:
+    """In a process: what is to be swept."""
+    try:
+        reference = _reference(sent, cycle, reset)
+    except (SweepError, LinkError) as error:
+        return Described(cycle, problem=str(error))
+    faults = tuple(f.name for f in faults_of(reference.project))
+    return Described(reference.scenario.name, faults, tuple(map(reference.name, reference.steps)))
+
+
+def refuse(sent: Sent, cycle: str) -> str:
+    """In a process: why the cycle is none to compare with, or an empty text."""
+    project: Project = pickle.loads(sent.data)
+    try:
+        return passes(project, cycle)
+    except (SweepError, LinkError) as error:
+        return str(error)
+
+
+def run_cells(sent: Sent, cycle: str, reset: str, faults: tuple[int, ...], step: int) -> list[Cell]:
     """In a process: some faults in one step."""
     reference = _reference(sent, cycle, reset)
     known = faults_of(reference.project)
     return [try_out(reference, known[f], reference.steps[step]) for f in faults]
+
+
+def play(sent: Sent, cycle: str, reset: str, fault: str, step: str) -> Played:
+    """In a process: the run behind one cell, for looking at."""
+    reference = _reference(sent, cycle, reset)
+    known = next(f for f in faults_of(reference.project) if f.name == fault)
+    seen = Trial(reference, known, next(x for x in reference.steps if reference.name(x) == step)).run()
+    session = reference.session
+    done = tuple(st for st, _ in session.log[: session.next_stimulus])
+    return Played(reference.project, reference.scenario, seen.done, seen.end, done, session.k)
 
 
 def processes(jobs: int = 0) -> Executor:
@@ -58,33 +116,45 @@ def processes(jobs: int = 0) -> Executor:
 
 
 class Sweep:
-    """A sweep on its way: `poll` from time to time until `done`. Without an executor, `poll` runs some cells itself.
-
-    Raises `SweepError` for a cycle that cannot be swept, `LinkError` for a machine file that cannot run.
-    """
+    """A sweep on its way: `poll` from time to time until `done`. Without an executor, `poll` runs some cells itself."""
 
     def __init__(self, project: Project, cycle: str = "", reset: str = "", executor: Executor | None = None) -> None:
         self.project = project
-        self.reference = Reference(project, cycle, reset)
-        self.faults = faults_of(self.reference.project)
-        names = tuple(map(self.reference.name, self.reference.steps))
-        self.matrix = Matrix(self.reference.scenario.name, tuple(f.name for f in self.faults), names, project.sweep)
+        self.executor = executor
+        self.matrix = Matrix(cycle, (), (), project.sweep)
         self.problem = ""
-        """Why it cannot go on."""
+        """Why it cannot be swept, or cannot go on."""
+        self._asked = (Sent(project), cycle, reset)
         self._here: list[tuple[tuple[int, ...], int]] = []
         self._waiting: list[Future[list[Cell]]] = []
-        every = range(len(self.faults))
-        pieces = [(tuple(every[n : n + FEW]), step) for n in every[::FEW] for step in range(len(names))]
+        self._described: Future[Described] | None = None
+        self._refused: Future[str] | None = None
         if executor is None:
+            self._take(describe(*self._asked))
+            self._refuse(self.problem or refuse(*self._asked[:2]))
+        else:
+            self._described = executor.submit(describe, *self._asked)
+            self._refused = executor.submit(refuse, *self._asked[:2])
+
+    def _refuse(self, why: str) -> None:
+        if why:
+            self.cancel()
+            self.problem, self.matrix.cells = why, {}
+
+    def _take(self, found: Described) -> None:
+        """Now that rows and columns are known, every cell is asked for."""
+        self.problem = found.problem
+        self.matrix = Matrix(found.cycle, found.faults, found.steps, self.project.sweep)
+        every = range(len(found.faults))
+        pieces = [(tuple(every[n : n + FEW]), step) for n in every[::FEW] for step in range(len(found.steps))]
+        if self.executor is None:
             self._here = pieces
             return
-        sent = _Sent(project)
-        for faults, step in pieces:
-            self._waiting.append(executor.submit(run_cells, sent, cycle, reset, faults, step))
+        self._waiting = [self.executor.submit(run_cells, *self._asked, *piece) for piece in pieces]
 
     @property
     def done(self) -> bool:
-        return not (self._here or self._waiting)
+        return self._described is None and self._refused is None and not (self._here or self._waiting)
 
     @property
     def part(self) -> float:
@@ -96,33 +166,54 @@ class Sweep:
         new: list[Cell] = []
         if self._here:
             faults, step = self._here.pop(0)
-            new = [try_out(self.reference, self.faults[f], self.reference.steps[step]) for f in faults]
+            new = run_cells(*self._asked, faults, step)
+        described = self._described
+        if described is not None and described.done():
+            self._described = None
+            if (found := self._result(described)) is not None:
+                self._take(found)
+        refused = self._refused
+        if refused is not None and refused.done():
+            self._refused = None
+            self._refuse(self._result(refused) or "")
         for future in [f for f in self._waiting if f.done()]:
             self._waiting.remove(future)
-            if future.cancelled():
-                continue
-            try:
-                new += future.result()
-            except BrokenProcessPool as error:
-                self.problem = f"a process of the sweep has died ({error}); run it again"
-                self.cancel()
-                break
-            except Exception as error:  # a fault of the program elsewhere is told, not thrown at the window
-                self.problem = f"a cell could not be run: {type(error).__name__}: {error}"
+            cells: list[Cell] | None = self._result(future)
+            new += cells or []
         self.matrix.add(new)
         return new
+
+    def _result(self, future: Future[T]) -> T | None:
+        """What came back; None with a problem where nothing did."""
+        if future.cancelled():
+            return None
+        try:
+            return future.result()
+        except BrokenProcessPool as error:
+            self.problem = f"a process of the sweep has died ({error}); run it again"
+            self.cancel()
+        except Exception as error:  # a fault of the program elsewhere is told, not thrown at the window
+            self.problem = f"a cell could not be run: {type(error).__name__}: {error}"
+        return None
 
     def cancel(self) -> None:
         """Leaves out what has not begun; the cells there are stay."""
         self._here = []
+        if self._described is not None:
+            self._described.cancel()
+        if self._refused is not None:
+            self._refused.cancel()
+        self._described = self._refused = None
         for future in self._waiting:
             future.cancel()
         self._waiting = []
 
 
 def sweep(project: Project, cycle: str = "", reset: str = "") -> Matrix:
-    """The whole sweep in this process."""
+    """The whole sweep in this process. Raises `SweepError` where it cannot be done."""
     run = Sweep(project, cycle, reset)
     while not run.done:
         run.poll()
+    if run.problem:
+        raise SweepError(run.problem)
     return run.matrix

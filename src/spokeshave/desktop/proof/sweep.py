@@ -1,0 +1,333 @@
+"""The fault sweep in the desktop: its matrix as it comes, a cell in words, and the run behind it on the bench."""
+
+from __future__ import annotations
+
+import datetime
+import os
+from concurrent.futures import Future
+from dataclasses import replace
+
+from PySide6.QtCore import QModelIndex, QTimer, Signal
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QHBoxLayout,
+    QLabel,
+    QPlainTextEdit,
+    QProgressBar,
+    QPushButton,
+    QSplitter,
+    QVBoxLayout,
+    QWidget,
+)
+
+from spokeshave.desktop.document import Document
+from spokeshave.desktop.proof.sweep_table import FILTERS, LOOKS, SweepModel, SweepView
+from spokeshave.desktop.proof.worker import LOOK_MS
+from spokeshave.desktop.theme import theme
+from spokeshave.engine.session import Session
+from spokeshave.model.project import Project
+from spokeshave.verify.accepted import accept
+from spokeshave.verify.batch import executor
+from spokeshave.verify.scenarios import Run
+from spokeshave.verify.sweep.matrix import accept_sweep, explain
+from spokeshave.verify.sweep.reference import cycles_of
+from spokeshave.verify.sweep.verdicts import Cell
+from spokeshave.verify.sweep.work import Played, Sent, Sweep, play
+
+
+class SweepPanel(QWidget):
+    """`show_asked` carries a run, the reference to draw beside it, what it is, and a time in ms to look at."""
+
+    show_asked = Signal(object, object, str, int)
+
+    def __init__(self, document: Document) -> None:
+        super().__init__()
+        self.document = document
+        self.sweep: Sweep | None = None
+        self._swept: Project | None = None
+        """What the matrix is of."""
+        self._playing: tuple[Future[Played], Cell] | None = None
+        self._stale = True
+        self._warm = False
+        self.cycle = QComboBox()
+        self.cycle.setAccessibleName("Cycle to sweep")
+        self.cycle.setToolTip("The scenario that is run again under every fault in every step")
+        self.cycle.activated.connect(self._take_cycle)
+        self.start_button = QPushButton("Sweep")
+        self.start_button.setObjectName("primary")
+        self.start_button.clicked.connect(self.start)
+        self.cancel_button = QPushButton("Cancel")
+        self.cancel_button.clicked.connect(self.stop)
+        self.progress = QProgressBar()
+        self.progress.setTextVisible(False)
+        self.progress.setMaximumWidth(160)
+        self.filter = QComboBox()
+        self.filter.setAccessibleName("What is shown")
+        self.filter.addItems(FILTERS)
+        self.filter.currentIndexChanged.connect(self._show_matrix)
+        self.worst_first = QCheckBox("worst first")
+        self.worst_first.toggled.connect(self._show_matrix)
+        self.accept_button = QPushButton("Accept this matrix")
+        self.accept_button.setToolTip("Later sweeps are compared with it, cell by cell")
+        self.accept_button.clicked.connect(self.accept)
+        self.status = QLabel()
+        self.status.setMargin(4)
+        self.model = SweepModel()
+        self.view = SweepView(self.model)
+        self.view.selectionModel().currentChanged.connect(self._chosen)
+        self.view.doubleClicked.connect(self.show_cell)
+        self.about = QLabel()
+        self.about.setWordWrap(True)
+        self.reason = QPlainTextEdit()
+        self.reason.setMaximumHeight(84)
+        self.reason.setTabChangesFocus(True)
+        self.reason.setAccessibleName("Why the verdict is as it should be")
+        self.reason.setPlaceholderText("why this is as it should be")
+        self.every_step = QCheckBox("in every step")
+        self.explain_button = QPushButton("Explain")
+        self.explain_button.clicked.connect(self.explain)
+        self.show_button = QPushButton("Show on the bench")
+        self.show_button.clicked.connect(self.show_cell)
+        self._timer = QTimer(self)
+        self._timer.setInterval(LOOK_MS)
+        self._timer.timeout.connect(self._look)
+        self._arrange()
+        document.changed.connect(self.refresh)
+        self.refresh()
+
+    def _arrange(self) -> None:
+        def line(*widgets: QWidget, margins: tuple[int, int, int, int], stretch: QWidget | None = None) -> QHBoxLayout:
+            row = QHBoxLayout()
+            row.setContentsMargins(*margins)
+            row.setSpacing(8)
+            for w in widgets:
+                row.addWidget(w, 1 if w is stretch else 0)
+            return row
+
+        gap = QWidget()
+        run = (QLabel("Cycle"), self.cycle, self.start_button, self.cancel_button, self.progress, gap)
+        shown = (QLabel("Show"), self.filter, self.worst_first, self.accept_button)
+        self.legend = QLabel()
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.setSpacing(0)
+        whole.addLayout(line(*run, *shown, margins=(12, 6, 12, 2), stretch=gap))
+        whole.addLayout(line(self.status, self.legend, margins=(10, 0, 12, 2), stretch=self.status))
+        side = QWidget()
+        column = QVBoxLayout(side)
+        column.setContentsMargins(12, 8, 12, 8)
+        column.setSpacing(8)
+        column.addWidget(self.about)
+        for w in (self.reason, self.every_step):
+            column.addWidget(w)
+        column.addLayout(line(self.explain_button, self.show_button, margins=(0, 0, 0, 0)))
+        column.addStretch(1)
+        both = QSplitter()
+        both.addWidget(self.view)
+        both.addWidget(side)
+        both.setSizes([900, 360])
+        both.setStretchFactor(0, 1)
+        whole.addWidget(both, 1)
+
+    # -- what is shown
+
+    def showEvent(self, event: object) -> None:
+        super().showEvent(event)  # type: ignore[arg-type]
+        if self._stale:
+            self.refresh()
+
+    def refresh(self) -> None:
+        """Follows the document; out of sight only when it is looked at again."""
+        self._stale = not self.isVisible()
+        if self._stale:
+            return
+        if not self._warm:
+            self._warm = True
+            executor().submit(os.getpid)  # processes take a while to start: they are there when a sweep is asked for
+        project = self.document.project
+        names = [s.name for s in cycles_of(project)]
+        if names != [self.cycle.itemText(i) for i in range(self.cycle.count())]:
+            self.cycle.clear()
+            self.cycle.addItems(names)
+        self.cycle.setCurrentIndex(max(0, self.cycle.findText(project.sweep.cycle)))
+        self._legend()
+        if self._swept is not None and not self.of_present():
+            self._say("The machine file was edited since: sweep again.", "false")
+        self.model.matrix.plan = project.sweep
+        self._show_matrix()
+
+    def of_present(self) -> bool:
+        """Whether the matrix is of the machine file as it is."""
+        now, then = self.document.project, self._swept
+        if then is None:
+            return False
+        told = (self.model.matrix.cycle, now.sweep.reset)
+        texts = [[s.text for s in p.scenarios if s.name in told] for p in (now, then)]
+        return now.runs_like(then) and texts[0] == texts[1]
+
+    def _legend(self) -> None:
+        signs = (
+            f"<span style='color:{theme.colour(colour).name()}'><b>{sign}</b></span> {v.value}"
+            for v, (sign, colour) in LOOKS.items()
+        )
+        self.legend.setText(" &nbsp; ".join(signs))
+
+    def _show_matrix(self) -> None:
+        before = self.chosen()
+        self.model.filter, self.model.worst_first = self.filter.currentIndex(), self.worst_first.isChecked()
+        self.model.show_matrix(self.model.matrix)
+        if before is not None and before.fault in self.model.rows:
+            at = self.model.index(self.model.rows.index(before.fault), self.model.matrix.steps.index(before.step))
+            self.view.setCurrentIndex(at)
+        self._sum_up()
+        self._chosen()
+
+    def _sum_up(self) -> None:
+        matrix = self.model.matrix
+        if self.sweep is None and matrix.cells and self.of_present():
+            left, changed = len(matrix.open()), self.model.matrix.changed()
+            worse = sum(c.is_worse for c in changed)
+            text = matrix.summary()
+            text += f"; {left} bad and not explained" if left else "; nothing bad that is not explained"
+            if changed:
+                text += f"; {len(changed)} otherwise than accepted, {worse} of them worse"
+            self._say(text, "late" if left or worse else "true")
+        elif self.sweep is None and self._swept is None:
+            self._say(
+                "Every failure of every device, each button and the loss of power, in every step of the cycle: what comes of it?",
+                "ink",
+            )
+        running = self.sweep is not None
+        self.start_button.setEnabled(not running and self.cycle.count() > 0)
+        self.cancel_button.setVisible(running)
+        self.progress.setVisible(running)
+        self.accept_button.setEnabled(not running and matrix.whole and self.of_present())
+
+    def _say(self, text: str, colour: str) -> None:
+        self.status.setText(text)
+        self.status.setStyleSheet(f"color: {theme.colour(colour).name()}")
+
+    def chosen(self) -> Cell | None:
+        return self.model.cell(self.view.currentIndex())
+
+    def _chosen(self) -> None:
+        cell = self.chosen()
+        for w in (self.reason, self.every_step, self.explain_button):
+            w.setEnabled(cell is not None and cell.verdict.is_bad)
+        self.show_button.setEnabled(cell is not None and self._playing is None and self.of_present())
+        known = self.model.matrix.explained(cell) if cell is not None else None
+        self.reason.setPlainText(known.reason if known is not None else "")
+        self.every_step.setChecked(known is not None and not known.step)
+        self.about.setText(
+            "Choose a cell; a double click shows its run beside the reference." if cell is None else self._words(cell)
+        )
+
+    def _words(self, cell: Cell) -> str:
+        sign, colour = LOOKS[cell.verdict]
+        times = [f"injected at {_s(cell.injected_ms)}"]
+        if cell.noticed_ms >= 0:
+            times.append(f"noticed after {_s(cell.noticed_ms - cell.injected_ms)}")
+        times.append(f"cleared at {_s(cell.cleared_ms)}")
+        times.append(f"clean cycle from {_s(cell.again_ms)}" if cell.again_ms >= 0 else "no clean cycle could begin")
+        changed = self.model.changed(cell)
+        if changed is not None:
+            times.append(
+                f"accepted was {changed.accepted.value}"
+                if changed.accepted is not None
+                else "not in the accepted matrix"
+            )
+        name = f"<span style='color:{theme.colour(colour).name()}'><b>{sign} {cell.verdict.value}</b></span>"
+        lines = "<br>".join(t[0].upper() + t[1:] for t in times)
+        return (
+            f"<p><b>{cell.fault}</b><br>in {cell.step}</p><p style='font-size:16px'>{name}</p>"
+            f"<p>{cell.because[0].upper()}{cell.because[1:]}.</p><p>{lines}</p>"
+        )
+
+    # -- the sweep
+
+    def start(self) -> None:
+        """Begins a sweep of the machine file as it is, in processes."""
+        if self.sweep is not None or not self.cycle.count():
+            return
+        self._swept = self.document.project
+        self.sweep = Sweep(self._swept, self.cycle.currentText(), "", executor())
+        self._timer.start()
+        self._say("the reference cycle runs", "ink")
+        self._sum_up()
+
+    def stop(self) -> None:
+        """Cancels what runs; the cells there are stay."""
+        if self.sweep is not None:
+            self.sweep.cancel()
+            self._look()
+
+    def _look(self) -> None:
+        sweep = self.sweep
+        if sweep is not None:
+            new = sweep.poll()
+            self.progress.setValue(int(100 * sweep.part))
+            if sweep.matrix is not self.model.matrix and sweep.matrix.faults:
+                self.model.matrix = replace(sweep.matrix, plan=self.document.project.sweep)
+                self.model.matrix.cells = sweep.matrix.cells
+                self._show_matrix()
+            elif new:
+                self.model.cells_came()
+            if new:
+                self._say(f"{len(sweep.matrix.cells):,} cells", "ink")
+            if sweep.done:
+                self.sweep = None
+                self._show_matrix()
+                if sweep.problem:
+                    self._say(f"Cannot be swept. {sweep.problem}", "late")
+        if self._playing is not None and self._playing[0].done():
+            self._show_played()
+        if self.sweep is None and self._playing is None:
+            self._timer.stop()
+
+    # -- edits
+
+    def _take_cycle(self) -> None:
+        name = self.cycle.currentText()
+        if name != self.document.project.sweep.cycle:
+            self.document.edit(f"Sweep {name}", lambda p: replace(p, sweep=replace(p.sweep, cycle=name)))
+
+    def explain(self) -> bool:
+        """Takes the reason typed for the chosen cell; none takes it away."""
+        cell, reason, every = self.chosen(), self.reason.toPlainText().strip(), self.every_step.isChecked()
+        if cell is None or not cell.verdict.is_bad:
+            return False
+        return self.document.edit(f"Explain {cell.fault}", lambda p: explain(p, cell, reason, every))
+
+    def accept(self) -> bool:
+        matrix, today = self.model.matrix, datetime.date.today().isoformat()
+        return matrix.whole and self.document.edit("Accept the fault sweep", lambda p: accept_sweep(p, matrix, today))
+
+    # -- the way to the bench
+
+    def show_cell(self, index: QModelIndex | None = None) -> None:
+        """The run behind the chosen cell, played again elsewhere and then shown beside the reference."""
+        cell = self.chosen()
+        if cell is None or self._playing is not None or not self.of_present():
+            return
+        asked = (Sent(self.document.project), self.model.matrix.cycle, "", cell.fault, cell.step)
+        self._playing = (executor().submit(play, *asked), cell)
+        self._timer.start()
+
+    def _show_played(self) -> None:
+        assert self._playing is not None
+        (future, cell), self._playing = self._playing, None
+        played = future.result()
+        reference = Session(played.project, played.reference_done)
+        reference.run_scans(played.reference_scans)
+        run = Session(played.project, played.done)
+        run.run_scans(played.scans)
+        then = Run("", (), played.project, played.reference_done, played.reference_scans, live=reference)
+        now = Run("", (), played.project, played.done, played.scans, live=run)
+        name = f"{cell.fault}, in {cell.step}"
+        self.show_asked.emit(now, accept(played.scenario, then, 0, 0.0), name, cell.injected_ms)
+        self._chosen()
+
+
+def _s(ms: int) -> str:
+    return f"{ms / 1000:.2f} s"
