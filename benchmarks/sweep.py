@@ -2,7 +2,8 @@
 
     .venv/bin/python -m benchmarks.sweep
 
-The cycle is two candles of the carousel, one small and one large; only what was run behind the checkpoints is counted.
+The cycle is two candles of the carousel, one small and one large. Counted is what follows on the fault in every cell; a
+failure that sleeps until a later step is simulated from there, once for all the steps before.
 Exit 1 if a process simulates less than the C program does, or two not nearly twice as much as one.
 """
 
@@ -33,7 +34,9 @@ def with_cycle(project: Project) -> Project:
     q = project.sequences[0]
     begins = [a for a, _ in session.trace.windows(f"{q.name}.{q.initial}.X")]
     length = begins[2] * project.period_ms + 20
-    return replace(project, scenarios=(Scenario("Two candles", f"run for {length} ms\nexpect no alarms\nexpect no hazards\n"),))
+    return replace(
+        project, scenarios=(Scenario("Two candles", f"run for {length} ms\nexpect no alarms\nexpect no hazards\n"),)
+    )
 
 
 def timed(project: Project, executor: Executor | None) -> tuple[list[Cell], float, float]:

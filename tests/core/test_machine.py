@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 
 from spokeshave.machine.device import NEVER, ParameterError, first_scan_near
 from spokeshave.machine.kinds import KINDS, build, device_problems
+from spokeshave.machine.rest import sleeps
 from spokeshave.model.project import Device, Project, Signal, SignalClass, Type
 
 PERIOD = 10
@@ -164,3 +165,39 @@ def test_parameters_and_wires_that_make_no_sense_are_told():
     assert any("no terminal extnd; did you mean extend" in s for s in said)
     assert any("gives a value, Y is no input" in s for s in said)
     assert any("terminal below_high is BOOL, T is REAL" in s for s in said)
+
+
+@kinds
+@given(before=drives, after=drives, waits=st.integers(1, 90), failing=st.data())
+def test_a_failure_that_sleeps_might_as_well_have_come_later(kind, before, after, waits, failing):
+    """What follows is the same for ever, also once it is mended."""
+    device = lively(kind)
+    state, k = device.start(), 0
+    values = before[0][1]
+    for scans, values in before:
+        state = device.turn(state, k, driven(device, values), frozenset(), 0)
+        k += scans
+    since, until = k + 200, k + 200 + waits
+    failure = failing.draw(st.sampled_from(device.failures))
+    if not sleeps(device, state, driven(device, values), 0, failure, since, until):
+        return
+    early = device.turn(state, since, driven(device, values), frozenset([failure]), 0)
+    late = device.turn(state, until, driven(device, values), frozenset([failure]), 0)
+    k = until
+    for n, (scans, values) in enumerate(after):
+        failed = frozenset([failure]) if n < len(after) // 2 + 1 else frozenset()
+        early = device.turn(early, k, driven(device, values), failed, 0)
+        late = device.turn(late, k, driven(device, values), failed, 0)
+        for j in range(k, k + scans):
+            assert device.sense(early, j) == device.sense(late, j), (failure, j)
+            assert device.hazards(early, j) == device.hazards(late, j)
+        k += scans
+
+
+def test_most_failures_of_a_slide_at_rest_sleep_and_none_of_one_that_moves():
+    slide = lively("actuator")
+    at_rest = [f for f in slide.failures if sleeps(slide, slide.start(), (False, False), 0, f, 5, 60)]
+    assert {"jammed", "slow", "extended stuck off"} <= set(at_rest)
+    assert not {"extended stuck on", "retracted stuck off", "drifts off its end"} & set(at_rest)
+    moving = slide.turn(slide.start(), 1, (True, False), frozenset(), 0)
+    assert not any(sleeps(slide, moving, (True, False), 0, f, 2, 4) for f in slide.failures)

@@ -10,6 +10,7 @@ from spokeshave.engine.situation import Situation
 from spokeshave.language import checked as ck
 from spokeshave.language.compile import Compiled, compile_units
 from spokeshave.language.scenario_lists import cases_of
+from spokeshave.machine.rest import sleeps
 from spokeshave.model.project import Project, Scenario, Type, Value
 from spokeshave.model.sections import sections, side_by_side
 from spokeshave.verify.expectations import Outcome
@@ -131,6 +132,26 @@ class Reference:
         self.patience = (max(windows, default=0) + PATIENCE_MS) // program.period_ms
         """Scans to wait longer than the cycle takes: the longest window."""
         self.steps = tuple(sorted(self.at))
+
+    def later(self, step: Entry, device: str, failure: str) -> Entry:
+        """The last step entered behind this one in which the failure might as well come: it sleeps until then."""
+        program = self.program
+        if any(e.kind == "alarm" for e in self.session.trace.events):
+            return step  # one in between could be taken for one of the fault
+        d = next(i for i, x in enumerate(program.devices) if x.name == device)
+        linked, now = program.devices[d], self.at[step].session.situation
+        drives = now.drives[linked.first_drive : linked.first_drive + len(linked.drives)]
+        state, hand, found = now.dev_state[d], now.dev_hand[d], step
+        for after in sorted(self.at, key=lambda x: self.at[x].session.k):
+            then = self.at[after].session.situation
+            if then.k <= now.k:
+                continue
+            if then.dev_state[d] != state or then.dev_hand[d] != hand:
+                break
+            if not sleeps(linked.device, state, drives, hand, failure, now.k, then.k):
+                break
+            found = after
+        return found
 
     def _step_times(self) -> frozenset[int]:
         return frozenset(x.t for q in self.program.sequences for x in q.steps)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
 from enum import StrEnum
 
 from spokeshave.verify.sweep.faults import Fault
@@ -51,6 +52,17 @@ def try_out(reference: Reference, fault: Fault, step: Entry) -> Cell:
     again = seen.again * period if seen.again >= 0 else -1
     return Cell(fault.name, reference.name(step), verdict, because, seen.injected * period, noticed,
                 seen.cleared * period, again, seen.end * period)  # fmt: skip
+
+
+def try_in_all(reference: Reference, fault: Fault) -> Iterator[Cell]:
+    """One row: the fault in every step. A run is simulated once for all steps in which the fault sleeps until the same one."""
+    known: dict[Entry, Cell] = {}
+    for step in reference.steps:
+        at = reference.later(step, fault.device, fault.failure) if fault.kind == "failure" else step
+        if at not in known:
+            known[at] = try_out(reference, fault, at)
+        injected = reference.at[step].session.time_ms
+        yield replace(known[at], step=reference.name(step), injected_ms=injected)
 
 
 def judge(fault: Fault, seen: Seen, stopped: str) -> tuple[Verdict, str]:

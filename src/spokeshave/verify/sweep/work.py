@@ -1,6 +1,6 @@
 """A sweep on its way, in any `concurrent.futures` executor: processes here, or a cluster.
 
-    Sweep ──submit(a few cells of one step)──> executor ──cells──> poll() ──> matrix
+    Sweep ──submit(one row)──> executor ──cells──> poll() ──> matrix
 
 What is sent is the machine file and which cells; each process runs the reference cycle once and keeps it.
 """
@@ -24,12 +24,9 @@ from spokeshave.verify.sweep.faults import faults_of
 from spokeshave.verify.sweep.matrix import Matrix
 from spokeshave.verify.sweep.reference import Reference, SweepError, passes
 from spokeshave.verify.sweep.trial import Trial
-from spokeshave.verify.sweep.verdicts import Cell, try_out
+from spokeshave.verify.sweep.verdicts import Cell, try_in_all
 
 T = TypeVar("T")
-
-FEW = 12
-"""Cells that are sent at once: enough to be worth the way, few enough to see them come and to cancel."""
 
 
 class Sent:
@@ -93,11 +90,10 @@ def refuse(sent: Sent, cycle: str) -> str:
         return str(error)
 
 
-def run_cells(sent: Sent, cycle: str, reset: str, faults: tuple[int, ...], step: int) -> list[Cell]:
-    """In a process: some faults in one step."""
+def run_row(sent: Sent, cycle: str, reset: str, fault: int) -> list[Cell]:
+    """In a process: one fault in every step."""
     reference = _reference(sent, cycle, reset)
-    known = faults_of(reference.project)
-    return [try_out(reference, known[f], reference.steps[step]) for f in faults]
+    return list(try_in_all(reference, faults_of(reference.project)[fault]))
 
 
 def play(sent: Sent, cycle: str, reset: str, fault: str, step: str) -> Played:
@@ -116,7 +112,7 @@ def processes(jobs: int = 0) -> Executor:
 
 
 class Sweep:
-    """A sweep on its way: `poll` from time to time until `done`. Without an executor, `poll` runs some cells itself."""
+    """A sweep on its way: `poll` from time to time until `done`. Without an executor, `poll` runs a row itself."""
 
     def __init__(self, project: Project, cycle: str = "", reset: str = "", executor: Executor | None = None) -> None:
         self.project = project
@@ -125,7 +121,7 @@ class Sweep:
         self.problem = ""
         """Why it cannot be swept, or cannot go on."""
         self._asked = (Sent(project), cycle, reset)
-        self._here: list[tuple[tuple[int, ...], int]] = []
+        self._here: list[int] = []
         self._waiting: list[Future[list[Cell]]] = []
         self._described: Future[Described] | None = None
         self._refused: Future[str] | None = None
@@ -146,11 +142,10 @@ class Sweep:
         self.problem = found.problem
         self.matrix = Matrix(found.cycle, found.faults, found.steps, self.project.sweep)
         every = range(len(found.faults))
-        pieces = [(tuple(every[n : n + FEW]), step) for n in every[::FEW] for step in range(len(found.steps))]
         if self.executor is None:
-            self._here = pieces
+            self._here = list(every)
             return
-        self._waiting = [self.executor.submit(run_cells, *self._asked, *piece) for piece in pieces]
+        self._waiting = [self.executor.submit(run_row, *self._asked, fault) for fault in every]
 
     @property
     def done(self) -> bool:
@@ -165,8 +160,7 @@ class Sweep:
         """Cells that have come since the last look."""
         new: list[Cell] = []
         if self._here:
-            faults, step = self._here.pop(0)
-            new = run_cells(*self._asked, faults, step)
+            new = run_row(*self._asked, self._here.pop(0))
         described = self._described
         if described is not None and described.done():
             self._described = None
