@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from enum import StrEnum
 
+from spokeshave.model.study import StudyPlan
 from spokeshave.model.sweep import SweepPlan
 
 Value = bool | int | float
@@ -415,6 +416,7 @@ class Project:
     waivers: tuple[Waiver, ...] = ()
     accepted: tuple[Accepted, ...] = ()
     sweep: SweepPlan = field(default_factory=SweepPlan)
+    study: StudyPlan = field(default_factory=StudyPlan)
 
     def runs_like(self, other: Project) -> bool:
         """Whether nothing that a run depends on differs: requirements, scenarios, comments on the file and places

@@ -1,0 +1,16 @@
+"""What a machine file keeps of its reachability study: what is assumed of the inputs, and what is asked."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class StudyPlan:
+    """`assumptions` are conditions on inputs that always hold. `together` are pairs of outputs, `before` pairs of steps as
+    `Sequence.Step`, of which the first should always come first.
+    """
+
+    assumptions: tuple[str, ...] = ()
+    together: tuple[tuple[str, str], ...] = ()
+    before: tuple[tuple[str, str], ...] = ()

@@ -1,0 +1,109 @@
+"""Expressions and statements on columns: a value for each of many situations at once."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from functools import reduce
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spokeshave.language import checked as ck
+
+Column = NDArray[Any]
+Env = dict[int, Any]
+"""A column, or one value for all rows, by slot."""
+
+
+class Beyond(Exception):
+    """Something that is not worked out on columns; the text says what."""
+
+
+def _all(f: Callable[[Any, Any], Any]) -> Callable[..., Any]:
+    return lambda *args: reduce(f, args)
+
+
+OPERATIONS: dict[str, Callable[..., Any]] = {
+    "and": _all(np.logical_and), "or": _all(np.logical_or), "xor": _all(np.logical_xor), "not": np.logical_not,
+    "eq": np.equal, "ne": np.not_equal, "lt": np.less, "gt": np.greater, "le": np.less_equal, "ge": np.greater_equal,
+    "add": _all(np.add), "sub": np.subtract, "mul": _all(np.multiply), "neg": np.negative, "same": lambda x: x,
+    "real": lambda x: np.asarray(x, np.float64), "abs": np.abs, "min": _all(np.minimum), "max": _all(np.maximum),
+}  # fmt: skip
+
+
+def evaluate(node: ck.Checked, env: Env) -> Any:
+    """The value of an expression; every slot it reads is in `env`. Raises `Beyond`."""
+    match node:
+        case ck.Const():
+            return node.value
+        case ck.Load():
+            return env[node.slot]
+        case ck.Edge():
+            return env[node.slot]
+        case ck.Apply():
+            operation = OPERATIONS.get(node.op)
+            if operation is None:
+                raise Beyond(f"the function {node.op}")
+            return operation(*(evaluate(a, env) for a in node.args))
+
+
+def slots_of(node: ck.Checked) -> Iterator[int]:
+    """The slots an expression reads: of RISING, FALLING and HELD their own, not those inside them."""
+    match node:
+        case ck.Load() | ck.Edge():
+            yield node.slot
+        case ck.Apply():
+            for a in node.args:
+                yield from slots_of(a)
+
+
+def run(statements: Iterable[ck.CheckedStatement], env: Env, where: Any) -> None:
+    """Runs statements in the rows `where` is TRUE, and changes `env`. Raises `Beyond`."""
+    for s in statements:
+        match s:
+            case ck.Store():
+                env[s.slot] = np.where(where, evaluate(s.value, env), env[s.slot])
+            case ck.Choose():
+                left = where
+                for condition, block in s.branches:
+                    here = np.asarray(evaluate(condition, env), bool)
+                    run(block, env, left & here)
+                    left = left & ~here
+                run(s.otherwise, env, left)
+            case _:
+                raise Beyond("a loop or a block")
+
+
+def can_run(statement: ck.CheckedStatement) -> bool:
+    """Whether `run` knows everything in a statement."""
+    match statement:
+        case ck.Store():
+            return _known(statement.value)
+        case ck.Choose():
+            blocks = (*(b for _, b in statement.branches), statement.otherwise)
+            return all(_known(c) for c, _ in statement.branches) and all(can_run(s) for b in blocks for s in b)
+        case _:
+            return False
+
+
+def _known(node: ck.Checked) -> bool:
+    return not isinstance(node, ck.Apply) or (node.op in OPERATIONS and all(map(_known, node.args)))
+
+
+known = _known
+
+
+def reads_of(statement: ck.CheckedStatement) -> set[int]:
+    """The slots a statement reads; an assignment in a branch keeps what it does not assign, so it reads that too."""
+    expressions, blocks = ck.inner(statement)
+    found = {slot for e in expressions for slot in slots_of(e)}
+    for block in blocks:
+        for s in block:
+            found |= reads_of(s) | writes_of(s)
+    return found
+
+
+def writes_of(statement: ck.CheckedStatement) -> set[int]:
+    """The slots a statement assigns; those of a block instance are not among them."""
+    return {s.slot for s in ck.stores((statement,))}

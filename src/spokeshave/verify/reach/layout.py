@@ -1,0 +1,62 @@
+"""Situations as whole numbers: each cell of a situation has some bits in one of a few 64-bit words."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+Key = tuple[str, int, int]
+"""What a cell is: ("code", sequence, step), ("var", slot, 0), ("trip", index, 0) and so on."""
+
+Words = NDArray[np.uint64]
+"""(situations, words)"""
+
+
+@dataclass(frozen=True, slots=True)
+class Cell:
+    """`low` is added to what stands in the bits, so that small negative numbers fit."""
+
+    key: Key
+    bits: int
+    word: int
+    shift: int
+    low: int
+
+
+class Layout:
+    """Where each cell stands. Add them all before anything is packed."""
+
+    def __init__(self) -> None:
+        self.cells: list[Cell] = []
+        self.words = 1
+        self._used = 0
+
+    def add(self, key: Key, values: int, low: int = 0) -> None:
+        """A cell for `values` different values from `low` on."""
+        bits = max(1, (values - 1).bit_length())
+        if self._used + bits > 64:
+            self.words, self._used = self.words + 1, 0
+        self.cells.append(Cell(key, bits, self.words - 1, self._used, low))
+        self._used += bits
+
+    def pack(self, columns: dict[Key, NDArray[np.int64]], rows: int) -> Words:
+        out = np.zeros((rows, self.words), np.uint64)
+        for c in self.cells:
+            value = (columns[c.key] - c.low).astype(np.uint64)
+            out[:, c.word] |= value << np.uint64(c.shift)
+        return out
+
+    def unpack(self, packed: Words) -> dict[Key, NDArray[np.int64]]:
+        return {
+            c.key: ((packed[:, c.word] >> np.uint64(c.shift)) & np.uint64((1 << c.bits) - 1)).astype(np.int64) + c.low
+            for c in self.cells
+        }
+
+
+def as_keys(packed: Words) -> NDArray[np.void] | NDArray[np.uint64]:
+    """One item a situation, in an order that stays: what sorting and searching work on."""
+    if packed.shape[1] == 1:
+        return packed[:, 0]
+    return np.ascontiguousarray(packed.byteswap()).view(np.dtype((np.void, packed.shape[1] * 8)))[:, 0]

@@ -1,0 +1,307 @@
+"""What can be chosen in a scan, as far as it makes a difference: outcomes of guards, not values of inputs.
+
+Situations with the same active steps look at the same guards. What is chosen falls into clusters that no guard looks at
+together; in each cluster every choice is tried once for every value of the variables its guards read, and of those with
+the same outcomes one is kept. The ways to go on are the products of the clusters.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+from itertools import product
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spokeshave.engine.program import LinkedSequence
+from spokeshave.language import checked as ck
+from spokeshave.verify.reach.columns import Env, evaluate, reads_of, run, slots_of, writes_of
+from spokeshave.verify.reach.phases import Choice, Columns, stored_blocks
+from spokeshave.verify.reach.studied import TIMED, Studied, StudyError
+
+MOST_TOGETHER = 1 << 16
+"""So many choices of one cluster are tried at most."""
+
+AT_ONCE = 1 << 21
+"""Values of a column that is worked with at once, about."""
+
+Rows = NDArray[np.intp]
+
+
+@dataclass
+class Guard:
+    """What is looked at: `values(env)` gives columns whose values tell outcomes apart; `must` that they have to be TRUE.
+
+    `reads` are slots; `choices` is worked out from them. `either` are slots that may change before it is evaluated, with
+    the values they may then have.
+    """
+
+    values: Callable[[Env], list[Any]]
+    reads: set[int]
+    must: bool = False
+    passes: tuple[Choice, ...] = ()
+    either: tuple[tuple[int, tuple[Any, ...]], ...] = ()
+
+
+@dataclass
+class Cluster:
+    choices: list[Choice] = field(default_factory=list)
+    guards: list[Guard] = field(default_factory=list)
+
+
+class Outcomes:
+    """The ways to go on from situations, for one program."""
+
+    def __init__(self, studied: Studied) -> None:
+        self.studied, self.program = studied, studied.program
+        self._steps = {x.t: (q.index, x.index) for q in self.program.sequences for x in q.steps}
+        self._flags = {x.x: (q.index, x.index) for q in self.program.sequences for x in q.steps}
+        self._states = {q.state: q for q in self.program.sequences}
+        self._written = [(s, writes_of(s), reads_of(s)) for s in studied.opening]
+
+    # -- guards
+
+    def guards(self, active: set[tuple[int, int]], standing: bool) -> list[Guard]:
+        """What is looked at while these steps are active; `standing`: a trip stands, or a sequence is held."""
+        studied, program, found = self.studied, self.program, []
+        zeroed = {
+            slot: (False, True) if isinstance(studied.start[slot], bool) else (0,)
+            for t in program.trips
+            for slot, _ in t.zeroed
+        }
+        for q in program.sequences:
+            earlier = {x.x for p in program.sequences[: q.index] for x in p.steps}
+            for w in studied.ways[q.index]:
+                if all((q.index, a) in active for a in w.sources):
+                    for tree in studied.conditions(w):
+                        found.append(
+                            self._of(tree, {s: (False, True) for s in slots_of(tree) if s in earlier} | zeroed)
+                        )
+            if q.restart >= 0:
+                found.append(self._of_slot(q.restart))
+        found += [self._of(tree) for tree in (*studied.trips.values(), *studied.holds.values())]
+        if program.reset >= 0 and standing:
+            found.append(self._of_slot(program.reset))
+        asked = {slot for pair in studied.pairs for slot in pair}
+        for lock in program.interlocks:
+            if lock.final in asked:
+                changes = {s: (False, True) for s in slots_of(lock.checked) if self._moves(s)}
+                found.append(self._of(lock.checked, changes))
+        for block in (studied.closing, *studied.bodies.values()):
+            for s in block:
+                found += [
+                    self._of_slot(slot) for slot in reads_of(s) if slot in studied.domains or slot in studied.edges
+                ]
+        carried = set(studied.carried)
+        for _, writes, _ in self._written:
+            found += [self._of_slot(slot) for slot in writes & carried]
+        for key in active:
+            if len(studied.thresholds[key]):
+                found.append(self._of_time(("passes", *key)))
+        for b in stored_blocks(studied):
+            if b.qualifier in TIMED:
+                found.append(self._of_time(("stored", b.order, 0)))
+        known = {slot for g in found for slot in self._needs(g.reads)[0]}
+        for slot in sorted(known & studied.edges.keys() - studied.stale):
+            found.append(self._of_edge(slot))
+        for tree in studied.assumptions:
+            if known & set(slots_of(tree)):
+                found.append(Guard(lambda env, tree=tree: [evaluate(tree, env)], set(slots_of(tree)), must=True))  # type: ignore[misc]
+        return found
+
+    def _moves(self, slot: int) -> bool:
+        """Whether a slot may change within a scan after phase 5."""
+        return slot in self._flags or any(t.slot == slot for t in self.program.targets)
+
+    def _of(self, tree: ck.Checked, either: dict[int, tuple[Any, ...]] | None = None) -> Guard:
+        reads = set(slots_of(tree))
+        changing = tuple((s, v) for s, v in (either or {}).items() if s in reads)
+        if len(changing) > 6:
+            raise StudyError("a condition reads more than six flags that change in the same scan")
+        return Guard(lambda env: [evaluate(tree, env)], reads, either=changing)
+
+    def _of_slot(self, slot: int) -> Guard:
+        return Guard(lambda env: [env[slot]], {slot})
+
+    def _of_time(self, choice: Choice) -> Guard:
+        return Guard(lambda env: [env[choice]], set(), passes=(choice,))  # type: ignore[index]
+
+    def _of_edge(self, slot: int) -> Guard:
+        """RISING and HELD need TRUE, FALLING needs FALSE."""
+        kind, operand = self.studied.edges[slot]
+
+        def fits(env: Env) -> list[Any]:
+            now = evaluate(operand, env)
+            return [np.logical_or(np.logical_not(env[slot]), now if kind != "FALLING" else np.logical_not(now))]
+
+        return Guard(fits, {slot, *slots_of(operand)}, must=True)
+
+    def _needs(self, reads: Iterable[int]) -> tuple[set[int], list[ck.CheckedStatement]]:
+        """What reading these slots hangs on, with the opening statements that work them out."""
+        needed, statements = set(reads), set()
+        for n in range(len(self._written) - 1, -1, -1):
+            _, writes, inner = self._written[n]
+            if writes & needed:
+                statements.add(n)
+                needed |= inner
+        return needed, [self._written[n][0] for n in sorted(statements)]
+
+    # -- clusters
+
+    def clusters(self, guards: list[Guard]) -> list[Cluster]:
+        """Guards that share something to choose belong together."""
+        found: list[Cluster] = []
+        for g in guards:
+            needed, _ = self._needs(g.reads)
+            mine: set[Choice] = {("value", s, 0) for s in needed if s in self.studied.domains}
+            mine |= {("edge", s, 0) for s in needed if s in self.studied.edges}
+            mine |= {
+                ("passes", *self._steps[s])
+                for s in needed
+                if s in self._steps and self.studied.thresholds[self._steps[s]]
+            }
+            mine |= set(g.passes)
+            if not mine:
+                continue
+            joined = Cluster(sorted(mine), [g])
+            for c in [c for c in found if mine & set(c.choices)]:
+                found.remove(c)
+                joined = Cluster(sorted({*joined.choices, *c.choices}), [*c.guards, *joined.guards])
+            found.append(joined)
+        return found
+
+    def domain(self, choice: Choice) -> tuple[Any, ...]:
+        return self.studied.domains[choice[1]] if choice[0] == "value" else (False, True)
+
+    def expand(
+        self, columns: Columns, rows: int, active: set[tuple[int, int]]
+    ) -> tuple[Rows, dict[Choice, NDArray[Any]]]:
+        """The ways to go on from situations in which these steps are active: the row each begins in, and what is chosen."""
+        standing = any(columns["trip", t.index, 0].any() for t in self.program.trips) or any(
+            columns["hold", q.index, 0].any() for q in self.program.sequences if ("hold", q.index, 0) in columns
+        )
+        source = np.arange(rows)
+        chosen: dict[Choice, NDArray[Any]] = {}
+        for cluster in self.clusters(self.guards(active, standing)):
+            which, begins, counts, picks = self._cluster(cluster, columns, rows)
+            many = counts[which[source]]
+            new = np.repeat(np.arange(len(source)), many)
+            nth = np.arange(len(new)) - np.repeat(np.cumsum(many) - many, many)
+            pick = picks[begins[which[source]][new] + nth]
+            chosen = {key: column[new] for key, column in chosen.items()}
+            source = source[new]
+            rest = pick
+            for key in reversed(cluster.choices):
+                values = np.array(self.domain(key))
+                chosen[key] = values[rest % len(values)]
+                rest = rest // len(values)
+        return source, chosen
+
+    def _cluster(self, cluster: Cluster, columns: Columns, rows: int) -> tuple[Rows, Rows, Rows, Rows]:
+        """For each row its case; for each case where its picks begin, how many there are; and the picks."""
+        size = int(np.prod([len(self.domain(c)) for c in cluster.choices]))
+        if size > MOST_TOGETHER:
+            names = ", ".join(self.studied.of_slot[c[1]].name for c in cluster.choices if c[0] == "value")
+            raise StudyError(f"{names} are looked at together in too many ways ({size:,})")
+        read = {s for g in cluster.guards for s in self._needs(g.reads)[0]}
+        keys = [key for key in columns if self._is_read(key, read)] or [next(iter(columns))]
+        if not any(self._is_read(key, read) for key in columns):
+            which, cases = np.zeros(rows, np.intp), np.zeros((1, len(keys)), np.int64)
+            cases[0] = [columns[key][0] for key in keys]
+        else:
+            cases, which = np.unique(np.stack([columns[key] for key in keys], 1), axis=0, return_inverse=True)
+            which = which.reshape(-1)
+        counts, picks = [], []
+        step = max(1, AT_ONCE // size)
+        for at in range(0, len(cases), step):
+            part = cases[at : at + step]
+            code, fits = self._codes(cluster, {key: part[:, n : n + 1] for n, key in enumerate(keys)}, len(part), size)
+            case, pick = np.nonzero(fits)
+            both = case * (int(code.max(initial=0)) + 1) + code[case, pick]
+            _, first = np.unique(both, return_index=True)
+            case, pick = case[first], pick[first]
+            order = np.lexsort((pick, case))
+            picks.append(pick[order])
+            counts.append(np.bincount(case, minlength=len(part)))
+        counted = np.concatenate(counts)
+        begins = np.cumsum(counted) - counted
+        return which, begins, counted, np.concatenate(picks)
+
+    def _is_read(self, key: Any, read: set[int]) -> bool:
+        what, i, a = key
+        if what == "var":
+            return i in read
+        if what in ("code", "late"):
+            x = self.program.sequences[i].steps[a]
+            return bool({x.x, x.t, x.late} & read) or self.program.sequences[i].state in read
+        return False
+
+    def _codes(
+        self, cluster: Cluster, columns: Columns, cases: int, size: int
+    ) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
+        """A number for what comes of each choice in each case, and whether the choice may be made."""
+        env = self._env(cluster, columns, size)
+        fits = np.ones((cases, size), bool)
+        code = np.zeros((cases, size), np.int64)
+        for g in cluster.guards:
+            _, statements = self._needs(g.reads)
+            for values in product(*(v for _, v in g.either)):
+                here = dict(env)
+                run(statements, here, True)
+                here |= {slot: value for (slot, _), value in zip(g.either, values)}
+                for value in g.values(here):
+                    value = np.broadcast_to(np.asarray(value), (cases, size))
+                    if g.must:
+                        fits &= value.astype(bool)
+                    elif value.dtype == bool:
+                        code = code * 2 + value
+                    else:
+                        known, index = np.unique(value, return_inverse=True)
+                        code = code * len(known) + index.reshape(value.shape)
+            if code.max(initial=0) > 1 << 40:
+                code = np.unique(code, return_inverse=True)[1].reshape(code.shape)
+        return code, fits
+
+    def _env(self, cluster: Cluster, columns: Columns, size: int) -> Env:
+        """Situations down, choices across."""
+        studied, env = self.studied, dict(enumerate(self.studied.start))
+        rest, period = np.arange(size), self.program.period_ms
+        picked: dict[Choice, NDArray[Any]] = {}
+        for key in reversed(cluster.choices):
+            values = np.array(self.domain(key))
+            picked[key] = values[rest % len(values)][None, :]
+            rest = rest // len(values)
+        for choice, value in picked.items():
+            if choice[0] in ("value", "edge"):
+                env[choice[1]] = value
+            else:
+                env[choice] = value  # type: ignore[index]
+        for (what, i, a), column in columns.items():
+            if what == "var":
+                env[i] = column.astype(bool) if isinstance(studied.start[i], bool) else column
+            elif what == "late":
+                env[self.program.sequences[i].steps[a].late] = column.astype(bool)
+            elif what == "code":
+                x, thresholds = self.program.sequences[i].steps[a], studied.thresholds[i, a]
+                env[x.x] = column > 0
+                if x.t in studied.wanted:
+                    passed = column
+                    if ("passes", i, a) in picked:
+                        moves = (column > 0) & (column < len(thresholds) + 1) & picked["passes", i, a]
+                        passed = column + moves
+                    first = 0 if thresholds and thresholds[0] <= 1 else period
+                    env[x.t] = np.array([0, first, *(t * period for t in thresholds)])[passed]
+        for slot, q in self._states.items():
+            if slot in studied.wanted:
+                env[slot] = self._state(q, columns)
+        return env
+
+    def _state(self, q: LinkedSequence, columns: Columns) -> Any:
+        state: Any = 1 << 40
+        for x in q.steps:
+            if ("code", q.index, x.index) in columns:
+                on = columns["code", q.index, x.index] > 0
+                state = np.where(on & (x.number < state), x.number, state)
+        return np.where(np.asarray(state) == 1 << 40, -1, state)

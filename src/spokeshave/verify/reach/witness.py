@@ -1,0 +1,217 @@
+"""The way to a situation as a scenario: inputs that are set at their times, tried out on the program itself.
+
+Times are free in a study, so that a way found there may ask for an order of times that does not come. The way is played
+on the real program; only if it leads there is it a proof.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+
+from spokeshave.engine.session import Session
+from spokeshave.engine.situation import situation_of
+from spokeshave.language import checked as ck
+from spokeshave.model.project import Type, Value
+from spokeshave.verify.reach.columns import evaluate
+from spokeshave.verify.reach.explore import Explorer, Found
+from spokeshave.verify.reach.layout import as_keys
+from spokeshave.verify.reach.phases import Choice
+
+Picked = dict[Choice, Any]
+TAIL_MS = 1000
+
+
+@dataclass(frozen=True, slots=True)
+class Way:
+    """`text` is a scenario; `replays` whether it leads to the same situation on the bench."""
+
+    text: str
+    replays: bool
+    steps: tuple[str, ...]
+    """What is active at its end, as `Sequence.Step`."""
+    end_ms: int
+
+
+def way_to(explorer: Explorer, found: Found, target: int, event: tuple[str, tuple[int, int]] | None = None) -> Way:
+    """The shortest way to a situation; `event` is what has to happen in its last scan, as (`asked`, pair) and so on."""
+    path = [target]
+    while found.parents[path[-1]] >= 0:
+        path.append(int(found.parents[path[-1]]))
+    path.reverse()
+    return _Player(explorer, found).play(path, event)
+
+
+class _Player:
+    def __init__(self, explorer: Explorer, found: Found) -> None:
+        self.explorer, self.found, self.studied = explorer, found, found.studied
+        self.session = Session(self.studied.linker.project, every_scan=True)
+        self.names = {slot: self.studied.of_slot[slot].name for slot in self.studied.inputs}
+        self.values: dict[int, Value] = {}
+        self.rows: list[tuple[int, str, Value]] = []
+
+    def play(self, path: list[int], event: tuple[str, tuple[int, int]] | None) -> Way:
+        packed, chosen = self.explorer.begin()
+        row = np.flatnonzero(as_keys(packed) == as_keys(self.found.situations[path[0]][None, :])[0])[0]
+        for slot in self.studied.inputs:  # all are taken over from their devices
+            self.values.setdefault(slot, self._usual(slot))
+        self._scan({key: column[row] for key, column in chosen.items()}, all_inputs=True)
+        for n, (here, there) in enumerate(pairwise(path)):
+            last = event if n == len(path) - 2 else None
+            self._move(here, there, last)
+        end = self.session.time_ms
+        active = situation_of(self.session.program, self.session.situation)
+        wanted = self._active(path[-1])
+        steps = tuple(f"{q}.{s}" for q, names in active.items() for s in names)
+        replays = {q: set(names) for q, names in active.items()} == wanted and self._variables_agree(path[-1])
+        return Way(self._text(wanted, end), replays, steps, end)
+
+    def _usual(self, slot: int) -> Value:
+        """What an input is before anything is chosen: as assumed, else as it starts."""
+        signal = self.studied.project.signal(self.names[slot])
+        if signal is not None and signal.type is Type.BOOL:
+            return signal.contact == "nc" or bool(signal.home)
+        value: Value = self.studied.domains[slot][0]
+        return value
+
+    # -- scans
+
+    def _move(self, here: int, there: int, event: tuple[str, tuple[int, int]] | None) -> None:
+        """From one situation of the path to the next, waiting before it where times or edges ask for it."""
+        _, after, told, chosen = self.explorer.go_on(self.found.situations[here][None, :])
+        keys = as_keys(after)
+        leads = keys == as_keys(self.found.situations[there][None, :])[0]
+        if event is not None:
+            pair = event[1]
+            kind = getattr(told, event[0])
+            leads = leads & (kind[pair[0]] & kind[pair[1]] if event[0] in ("asked", "out") else kind[pair])
+        rows = np.flatnonzero(leads)
+        costs = [self._cost({key: c[r] for key, c in chosen.items()}) for r in rows]
+        move = {key: c[rows[int(np.argmin(costs))]] for key, c in chosen.items()}
+        stays = np.flatnonzero(keys == as_keys(self.found.situations[here][None, :])[0])
+        idle = [{key: c[r] for key, c in chosen.items()} for r in stays]
+        self._wait(move, [p for p in idle if not any(v for key, v in p.items() if key[0] != "value")])
+        self._scan(move)
+
+    def _cost(self, picked: Picked) -> int:
+        changed = sum(self.values.get(key[1]) != v for key, v in picked.items() if key[0] == "value")
+        return changed + 10 * sum(bool(v) for key, v in picked.items() if key[0] != "value")
+
+    def _wait(self, move: Picked, idle: list[Picked]) -> None:
+        """Scans in which nothing happens, until the times of the move have passed and its edges can come."""
+        need = self._passing(move)
+        operands: list[tuple[ck.Checked, bool]] = []
+        for key, value in move.items():
+            if key[0] != "edge":
+                continue
+            kind, operand = self.studied.edges[key[1]]
+            now = self._operand(operand, move)
+            if kind == "HELD":
+                if value:
+                    operands.append((operand, True))
+                    need = max(need, self._held_scans(key[1]))
+            else:
+                before = now != bool(value)
+                operands.append((operand, before))
+                if self._was(key[1]) != before:
+                    need = max(need, 1)
+        if need <= 0:
+            return
+        fitting = [p for p in idle if all(self._operand(o, p) is want for o, want in operands)]
+        if not (fitting or idle):
+            return
+        quiet = min(fitting or idle, key=self._cost)
+        self._scan(quiet)
+        for _ in range(min(need - 1, 1_000_000)):
+            if not self.session.scan():
+                return
+
+    def _passing(self, move: Picked) -> int:
+        """Scans to wait so that the times of steps that pass in the move have passed."""
+        s, need = self.session.situation, 0
+        for (what, i, a), value in move.items():
+            if what == "passes" and value and a in s.entered[i]:
+                thresholds = self.studied.thresholds[i, a]
+                lasted = s.k - s.lost[i] - s.entered[i][a]
+                ahead = [t for t in thresholds if t > lasted - 1] or [0]
+                need = max(need, ahead[0] - lasted)
+            elif what == "stored" and value and i in s.stored:
+                block = self.session.program.by_order[i]
+                need = max(
+                    need,
+                    -(-block.time.ms(s.v) // self.session.program.period_ms)
+                    - (s.k - s.lost[block.sequence] - s.stored[i]),
+                )
+        return need
+
+    def _number(self, slot: int) -> int:
+        return next(n for n, e in enumerate(self.session.program.edges) if e.slot == slot)
+
+    def _was(self, slot: int) -> bool:
+        return bool(self.session.situation.edge_was[self._number(slot)])
+
+    def _held_scans(self, slot: int) -> int:
+        """Scans that what HELD looks at has to be TRUE before it holds."""
+        n, s = self._number(slot), self.session.situation
+        time = self.session.program.edges[n].time
+        assert time is not None
+        need = -(-int(time(s.v)) // self.session.program.period_ms)
+        since: int = s.held_from[n]
+        return need if since < 0 else need - (s.k - since)
+
+    def _operand(self, operand: ck.Checked, picked: Picked) -> bool:
+        env: dict[int, Any] = dict(enumerate(self.session.situation.v))
+        env |= self.values | {key[1]: v for key, v in picked.items() if key[0] == "value"}
+        return bool(evaluate(operand, env))
+
+    def _scan(self, picked: Picked, all_inputs: bool = False) -> None:
+        for key, value in picked.items():
+            slot = key[1]
+            if key[0] == "value" and slot in self.studied.inputs:
+                plain = value.item() if isinstance(value, np.generic) else value
+                if self.values.get(slot) != plain:
+                    self.values[slot] = plain
+                    if not all_inputs:
+                        self._set(slot)
+        if all_inputs:
+            for slot in sorted(self.values):
+                self._set(slot)
+        self.session.scan()
+
+    def _set(self, slot: int) -> None:
+        value, name = self.values[slot], self.names[slot]
+        self.rows.append((self.session.time_ms, name, value))
+        self.session.do("set", name, value)
+
+    # -- what came of it
+
+    def _active(self, target: int) -> dict[str, set[str]]:
+        columns = self.explorer.layout.unpack(self.found.situations[target][None, :])
+        return {
+            q.name: {x.name for x in q.steps if columns["code", q.index, x.index][0]}
+            for q in self.studied.program.sequences
+        }
+
+    def _variables_agree(self, target: int) -> bool:
+        columns = self.explorer.layout.unpack(self.found.situations[target][None, :])
+        v = self.session.situation.v
+        return all(int(v[slot]) == int(columns["var", slot, 0][0]) for slot in self.studied.carried)
+
+    def _text(self, wanted: dict[str, set[str]], end: int) -> str:
+        lines = [f"at {t} ms: set {name} to {_shown(value, self.studied, name)}" for t, name, value in self.rows]
+        lines.append(f"run for {end} ms")
+        flags = " AND ".join(f"{q}.{s}.X" for q, names in wanted.items() for s in sorted(names))
+        lines.append(f"expect finally {flags}")
+        return "\n".join(lines) + "\n"
+
+
+def _shown(value: Value, studied: Any, name: str) -> str:
+    signal = studied.project.signal(name)
+    if isinstance(value, bool):
+        return "TRUE" if value else "FALSE"
+    if signal is not None and signal.type is Type.TIME:
+        return f"{value} ms"
+    return repr(value)
