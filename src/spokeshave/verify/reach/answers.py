@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from spokeshave.model.project import Project
 from spokeshave.verify.reach.explore import MOST, Explorer, Found
+from spokeshave.verify.reach.groups import groups_of, only
 from spokeshave.verify.reach.phases import Columns
 from spokeshave.verify.reach.studied import Studied, StudyError
 from spokeshave.verify.reach.witness import Way, way_to
@@ -60,14 +61,47 @@ def study(
     plan = project.study
     opposed = [(o.first, o.second) for o in project.opposed]
     pairs = tuple(dict.fromkeys([*opposed, *plan.together, *together]))
+    orders = tuple(dict.fromkeys([*plan.before, *before]))
     assumed = tuple(plan.assumptions if assumptions is None else assumptions)
-    studied = Studied(project, assumed, pairs)
-    explorer = Explorer(studied, most, progress)
-    found = explorer.run()
-    asked = _Asked(explorer, found)
-    answers = [*asked.reached(), *asked.stuck(), *asked.home(), *asked.together(pairs), *asked.safe()]
-    answers += asked.before(tuple(dict.fromkeys([*plan.before, *before])))
-    return Study(tuple(answers), len(found.situations), found.seconds, _limits(studied, found, assumed), found.whole)
+    whole = Studied(project, assumed, pairs, plan.settings)
+    groups = groups_of(whole, pairs, orders)
+    answers: list[Answer] = []
+    limits: list[str] = []
+    count, seconds, complete, waits = 1, 0.0, True, True
+    done = 0
+    for names in groups:
+        mine = tuple(p for p in pairs if _acts(project, names, p)) if len(groups) > 1 else pairs
+        studied = whole if len(groups) == 1 else Studied(only(project, names), assumed, mine, plan.settings)
+        tell = None if progress is None else lambda n, done=done: progress(done + n)
+        explorer = Explorer(studied, most, tell)
+        found = explorer.run()
+        asked = _Asked(explorer, found)
+        answers += [*asked.reached(), *asked.stuck(), *asked.home(), *asked.together(mine), *asked.safe()]
+        answers += asked.before(
+            tuple(o for o in orders if o[0].partition(".")[0].lower() in [n.lower() for n in names])
+        )
+        limits += _limits(studied, found, assumed)
+        done += len(found.situations)
+        count, seconds, complete = count * len(found.situations), seconds + found.seconds, complete and found.whole
+        waits = waits and asked.waits_at_home()
+    if len(groups) > 1:
+        limits.append(
+            "sequences that have nothing to do with each other were looked at by themselves: "
+            + "; ".join(map(", ".join, groups))
+        )
+        if not waits:
+            limits.append("whether all of them are in their initial steps at the same time was not asked")
+    order = ("reached", "stuck", "home", "together", "safe", "before")
+    answers.sort(key=lambda a: order.index(a.kind))
+    return Study(tuple(answers), count, seconds, tuple(dict.fromkeys(limits)), complete)
+
+
+def _acts(project: Project, names: tuple[str, ...], pair: tuple[str, str]) -> bool:
+    """Whether one of the sequences acts on an output of the pair; if none does at all, the first group answers."""
+    targets = {q.name: {a.target.lower() for s in q.steps for a in s.actions} for q in project.sequences}
+    wanted = {n.lower() for n in pair}
+    acting = [name for name, acted in targets.items() if acted & wanted]
+    return bool(set(acting) & set(names)) if acting else project.sequences[0].name in names
 
 
 def _limits(studied: Studied, found: Found, assumed: tuple[str, ...]) -> tuple[str, ...]:
@@ -75,7 +109,9 @@ def _limits(studied: Studied, found: Found, assumed: tuple[str, ...]) -> tuple[s
     out.append(
         "inputs are free otherwise, and so are times: steps that run side by side may each take as long as they like"
     )
-    out.append("settings are as the file has them; nothing is forced, no power is lost, nobody drives by hand")
+    varied = [f"{studied.of_slot[slot].name} {', '.join(map(str, v))}" for slot, v in studied.varied.items()]
+    but = f", but for {'; '.join(varied)}" if varied else ""
+    out.append(f"settings are as the file has them{but}; nothing is forced, no power is lost, nobody drives by hand")
     if studied.edges.keys() & studied.wanted:
         out.append("an input may rise anew in each scan, and HELD may come whenever what it looks at is TRUE")
     out += dict.fromkeys(studied.limits)
@@ -152,10 +188,7 @@ class _Asked:
 
     def home(self) -> list[Answer]:
         """Whether the initial steps can always be come back to."""
-        home = np.ones(self.n, bool)
-        for q in self.program.sequences:
-            for x in q.steps:
-                home &= self.active(q.index, x.index) == (x.index == q.initial)
+        home = self._home()
         lost = np.flatnonzero(~self._back(home)) if self.found.whole else np.zeros(0, np.intp)
         names = ", ".join(f"{q.name}.{q.steps[q.initial].name}" for q in self.program.sequences)
         if len(lost):
@@ -168,6 +201,19 @@ class _Asked:
                 "it can always get back to the initial steps" if self.found.whole else "not decided",
             )
         ]
+
+    def _home(self) -> Bools:
+        home = np.ones(self.n, bool)
+        for q in self.program.sequences:
+            for x in q.steps:
+                home &= self.active(q.index, x.index) == (x.index == q.initial)
+        return home
+
+    def waits_at_home(self) -> bool:
+        """Whether the initial steps can be stayed in for a scan."""
+        home = self._home()
+        loops = self.found.edges[self.found.edges[:, 0] == self.found.edges[:, 1]][:, 0]
+        return bool(home[loops].any())
 
     def together(self, pairs: tuple[tuple[str, str], ...]) -> list[Answer]:
         """Whether two outputs are ever on together: as the logic asks for them, and as they go out."""

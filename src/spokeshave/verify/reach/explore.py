@@ -98,8 +98,14 @@ class Explorer:
             columns["code", q.index, q.initial] = np.array([1 + sum(t <= 0 for t in thresholds)])
         for slot in self.studied.carried:
             columns["var", slot, 0] = np.array([int(self.studied.start[slot])])
+        for slot, values in self.studied.varied.items():
+            if slot in self.studied.carried:
+                many = len(columns["var", slot, 0])
+                columns = {key: np.repeat(column, len(values)) for key, column in columns.items()}
+                columns["var", slot, 0] = np.tile(np.array(values, np.int64), many)
+        rows = len(next(iter(columns.values())))
         active = {(q.index, q.initial) for q in self.studied.program.sequences}
-        source, chosen = self.outcomes.expand(columns, 1, active)
+        source, chosen = self.outcomes.expand(columns, rows, active)
         for key in chosen:
             if key[0] in ("edge", "passes", "stored"):
                 chosen[key] = np.zeros(len(source), bool)

@@ -150,18 +150,16 @@ class Outcomes:
 
     # -- clusters
 
-    def clusters(self, guards: list[Guard]) -> list[Cluster]:
+    def clusters(self, guards: list[Guard], active: set[tuple[int, int]]) -> list[Cluster]:
         """Guards that share something to choose belong together."""
         found: list[Cluster] = []
         for g in guards:
             needed, _ = self._needs(g.reads)
             mine: set[Choice] = {("value", s, 0) for s in needed if s in self.studied.domains}
             mine |= {("edge", s, 0) for s in needed if s in self.studied.edges}
-            mine |= {
-                ("passes", *self._steps[s])
-                for s in needed
-                if s in self._steps and self.studied.thresholds[self._steps[s]]
-            }
+            for key in (self._steps[s] for s in needed if s in self._steps):
+                if self.studied.thresholds[key]:
+                    mine.add(("passes" if key in active else "last", *key))
             mine |= set(g.passes)
             if not mine:
                 continue
@@ -173,6 +171,8 @@ class Outcomes:
         return found
 
     def domain(self, choice: Choice) -> tuple[Any, ...]:
+        if choice[0] == "last":
+            return self.studied.times(choice[1], choice[2])
         return self.studied.domains[choice[1]] if choice[0] == "value" else (False, True)
 
     def expand(
@@ -184,7 +184,7 @@ class Outcomes:
         )
         source = np.arange(rows)
         chosen: dict[Choice, NDArray[Any]] = {}
-        for cluster in self.clusters(self.guards(active, standing)):
+        for cluster in self.clusters(self.guards(active, standing), active):
             which, begins, counts, picks = self._cluster(cluster, columns, rows)
             many = counts[which[source]]
             new = np.repeat(np.arange(len(source)), many)
@@ -267,7 +267,7 @@ class Outcomes:
     def _env(self, cluster: Cluster, columns: Columns, size: int) -> Env:
         """Situations down, choices across."""
         studied, env = self.studied, dict(enumerate(self.studied.start))
-        rest, period = np.arange(size), self.program.period_ms
+        rest = np.arange(size)
         picked: dict[Choice, NDArray[Any]] = {}
         for key in reversed(cluster.choices):
             values = np.array(self.domain(key))
@@ -291,8 +291,9 @@ class Outcomes:
                     if ("passes", i, a) in picked:
                         moves = (column > 0) & (column < len(thresholds) + 1) & picked["passes", i, a]
                         passed = column + moves
-                    first = 0 if thresholds and thresholds[0] <= 1 else period
-                    env[x.t] = np.array([0, first, *(t * period for t in thresholds)])[passed]
+                    env[x.t] = np.where(
+                        passed > 0, np.array(studied.times(i, a))[passed], picked.get(("last", i, a), 0)
+                    )
         for slot, q in self._states.items():
             if slot in studied.wanted:
                 env[slot] = self._state(q, columns)

@@ -23,7 +23,8 @@ from spokeshave.verify.reach.studied import COUNTS, LOWEST, TIMED, Studied
 Bools = NDArray[np.bool_]
 Columns = dict[Key, NDArray[np.int64]]
 Choice = Key
-"""What is chosen in a scan: ("value", slot, 0), ("edge", slot, 0), ("passes", sequence, step), ("stored", order, 0)."""
+"""What is chosen in a scan: ("value", slot, 0), ("edge", slot, 0), ("passes", sequence, step), ("stored", order, 0), and
+("last", sequence, step): the time that a step which is not active has kept."""
 
 
 def layout_of(studied: Studied) -> Layout:
@@ -139,14 +140,14 @@ class Scan:
 
     def _show(self, q: LinkedSequence) -> None:
         """Step flags, times and the state of a sequence into `env`."""
-        wanted, period = self.studied.wanted, self.program.period_ms
+        wanted = self.studied.wanted
         for x in q.steps:
             code = self.c["code", q.index, x.index]
             self.env[x.x] = code > 0
             if x.t in wanted:
-                thresholds = self.studied.thresholds[q.index, x.index]
-                first = 0 if self.cold or (thresholds and thresholds[0] <= 1) else period
-                self.env[x.t] = np.array([0, first, *(t * period for t in thresholds)])[code]
+                times = self.studied.times(q.index, x.index)
+                last = self.chosen.get(("last", q.index, x.index), 0)
+                self.env[x.t] = np.where(code > 0, np.array((0, 0, *times[2:]) if self.cold else times)[code], last)
         if q.state in wanted:
             state = np.full(self.n, 1 << 40)
             for x in q.steps:

@@ -15,7 +15,7 @@ from spokeshave.language import checked as ck
 from spokeshave.language.compile import Choice
 from spokeshave.language.syntax import Span
 from spokeshave.model.diagnostics import Place
-from spokeshave.model.project import Project, Qualifier, SignalClass, Type
+from spokeshave.model.project import Project, Qualifier, SignalClass, Type, Value
 from spokeshave.verify.reach.columns import Beyond, can_run, evaluate, known, reads_of, slots_of, writes_of
 
 TIMED = (Qualifier.SD, Qualifier.SL)
@@ -34,9 +34,12 @@ class Studied:
     """The program without its machine, and of its texts what matters. `limits` says what was left out or made simpler."""
 
     def __init__(
-        self, project: Project, assumptions: Iterable[str] = (), together: Iterable[tuple[str, str]] = ()
-    ) -> None:
-        """`assumptions` are conditions on inputs that always hold, `together` pairs of outputs to ask about."""
+        self, project: Project, assumptions: Iterable[str] = (), together: Iterable[tuple[str, str]] = (),
+        settings: Iterable[tuple[str, tuple[Value, ...]]] = (),
+    ) -> None:  # fmt: skip
+        """`assumptions` are conditions on inputs that always hold, `together` pairs of outputs to ask about, `settings`
+        those that may have one of several values.
+        """
         bare = replace(project, devices=(), connections=(), groups=(), scenarios=(), accepted=())
         linker = Linker(bare)
         program = linker.program()
@@ -52,6 +55,7 @@ class Studied:
         self._read_texts()
         self.pairs = tuple((self._output(a), self._output(b)) for a, b in together)
         self.assumptions = tuple(self._assumption(text) for text in assumptions if text.strip())
+        self.varied = {self._setting(name): values for name, values in settings}
         self._what_matters()
         self.thresholds = {(q.index, x.index): self._thresholds(x) for q in program.sequences for x in q.steps}
         self.domains = {slot: self._domain(slot) for slot in sorted(self.inputs | self.free)}
@@ -88,6 +92,16 @@ class Studied:
         signal = self.project.signal(name)
         if signal is None or signal.cls is not SignalClass.OUTPUT or signal.type is not Type.BOOL:
             raise StudyError(f"{name} is no BOOL output")
+        return self.program.slots[name.lower()]
+
+    def _setting(self, name: str) -> int:
+        signal = self.project.signal(name)
+        if (
+            signal is None
+            or signal.cls is not SignalClass.SETTING
+            or signal.type not in (Type.BOOL, Type.INT, Type.DINT)
+        ):
+            raise StudyError(f"{name} is no setting of type BOOL, INT or DINT")
         return self.program.slots[name.lower()]
 
     def _assumption(self, text: str) -> ck.Checked:
@@ -167,7 +181,7 @@ class Studied:
                     f"{self.of_slot[slot].name} is a REAL that is worked out: it is taken to be anything"
                 )
                 self.free.add(slot)
-        self.carried = tuple(s for s in self.carried if s not in self.free)
+        self.carried = (*(s for s in self.carried if s not in self.free), *(s for s in self.varied if s in wanted))
         for slot in sorted(self.free):
             name = self.of_slot[slot].name if slot in self.of_slot else "a block's value"
             self.limits.append(f"{name} is not followed through its text: in each scan it may be anything")
@@ -225,6 +239,12 @@ class Studied:
     def late_at(self, step: LinkedStep) -> int:
         """Scans after its entry in which a step is late; -1 without a window."""
         return -1 if step.longest is None else first_at(0, step.longest.ms(list(self.start)), self.program.period_ms)
+
+    def times(self, i: int, a: int) -> tuple[int, ...]:
+        """A time in ms for each code of a step: 0 while it is not active, then one between each two thresholds."""
+        thresholds, period = self.thresholds[i, a], self.program.period_ms
+        first = 0 if thresholds and thresholds[0] <= 1 else period
+        return (0, first, *(t * period for t in thresholds))
 
     def _domain(self, slot: int) -> tuple[Any, ...]:
         """The values an input can have, as far as anybody can tell them apart."""

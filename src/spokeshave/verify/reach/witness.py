@@ -58,6 +58,13 @@ class _Player:
         row = np.flatnonzero(as_keys(packed) == as_keys(self.found.situations[path[0]][None, :])[0])[0]
         for slot in self.studied.inputs:  # all are taken over from their devices
             self.values.setdefault(slot, self._usual(slot))
+        columns = self.explorer.layout.unpack(self.found.situations[path[0]][None, :])
+        for slot in self.studied.varied:
+            if slot in self.studied.carried:
+                name, value = self.studied.of_slot[slot].name, columns["var", slot, 0][0].item()
+                plain = bool(value) if isinstance(self.studied.start[slot], bool) else value
+                self.rows.append((0, name, plain))
+                self.session.do("set", name, plain)
         self._scan({key: column[row] for key, column in chosen.items()}, all_inputs=True)
         for n, (here, there) in enumerate(pairwise(path)):
             last = event if n == len(path) - 2 else None
@@ -93,12 +100,12 @@ class _Player:
         move = {key: c[rows[int(np.argmin(costs))]] for key, c in chosen.items()}
         stays = np.flatnonzero(keys == as_keys(self.found.situations[here][None, :])[0])
         idle = [{key: c[r] for key, c in chosen.items()} for r in stays]
-        self._wait(move, [p for p in idle if not any(v for key, v in p.items() if key[0] != "value")])
+        self._wait(move, [p for p in idle if not any(v for key, v in p.items() if key[0] not in ("value", "last"))])
         self._scan(move)
 
     def _cost(self, picked: Picked) -> int:
         changed = sum(self.values.get(key[1]) != v for key, v in picked.items() if key[0] == "value")
-        return changed + 10 * sum(bool(v) for key, v in picked.items() if key[0] != "value")
+        return changed + 10 * sum(bool(v) for key, v in picked.items() if key[0] not in ("value", "last"))
 
     def _wait(self, move: Picked, idle: list[Picked]) -> None:
         """Scans in which nothing happens, until the times of the move have passed and its edges can come."""
@@ -159,8 +166,8 @@ class _Player:
         time = self.session.program.edges[n].time
         assert time is not None
         need = -(-int(time(s.v)) // self.session.program.period_ms)
-        since: int = s.held_from[n]
-        return need if since < 0 else need - (s.k - since)
+        since = s.held_from[n]
+        return need if since < 0 else int(need - (s.k - since))
 
     def _operand(self, operand: ck.Checked, picked: Picked) -> bool:
         env: dict[int, Any] = dict(enumerate(self.session.situation.v))
