@@ -14,6 +14,9 @@ from spokeshave.cli_told import File, Json, fail, safe, today
 from spokeshave.formats.files import read_project, write_project
 from spokeshave.formats.spoke import write_text_atomically
 from spokeshave.verify.junit import sweep_junit
+from spokeshave.verify.reach.answers import Says, study, study_data, with_ways
+from spokeshave.verify.reach.explore import MOST
+from spokeshave.verify.reach.studied import StudyError
 from spokeshave.verify.sweep.matrix import Matrix, accept_sweep, matrix_csv
 from spokeshave.verify.sweep.verdicts import Cell
 from spokeshave.verify.sweep.work import Sweep, processes
@@ -69,6 +72,56 @@ def faults(
         write_project(accept_sweep(project, matrix, today()), file)
     if matrix.open() or (worse and not accept):
         raise typer.Exit(1)
+
+
+@sweep_app.command()
+@safe
+def reach(
+    file: File,
+    together: Annotated[list[str] | None, typer.Option(help="Two outputs, as A,B: are they ever on together?")] = None,
+    before: Annotated[
+        list[str] | None, typer.Option(help="Two steps, as Seq.A,Seq.B: does A always come before B?")
+    ] = None,
+    assume: Annotated[
+        list[str] | None, typer.Option(help="A condition on inputs that always holds, beside those of the file.")
+    ] = None,
+    most: Annotated[int, typer.Option(help="Stop after so many situations.", min=1)] = MOST,
+    keep: Annotated[
+        bool, typer.Option("--keep", help="Put the ways that were found into the file, as scenarios.")
+    ] = False,
+    as_json: Json = False,
+) -> None:
+    """The reachability study: what can be reached whatever inputs do, and what never. Exit 1 for an answer that is bad."""
+    project = read_project(file)
+    assumed = (*project.study.assumptions, *(assume or ()))
+    try:
+        found = study(project, assumed, map(_pair, together or ()), map(_pair, before or ()), most)
+    except StudyError as error:
+        fail(f"{file}: {error}")
+    if as_json:
+        print(json.dumps(study_data(found), indent=2, ensure_ascii=False))
+    else:
+        for a in found.answers:
+            print(f"{WORDS[a.says]:14} {a.about}: {a.text}")
+            if a.way is not None and a.says is Says.BAD and not keep:
+                print("".join(f"               {line}\n" for line in a.way.text.splitlines()), end="")
+        print(f"{found.situations:,} situations in {found.seconds:.2f} s")
+        for limit in found.limits:
+            print(f"  {limit}")
+    if keep:
+        write_project(with_ways(project, found), file)
+    if any(a.says is Says.BAD for a in found.answers):
+        raise typer.Exit(1)
+
+
+WORDS = {Says.GOOD: "proven", Says.BAD: "no", Says.MAY: "may be", Says.UNKNOWN: "not decided"}
+
+
+def _pair(text: str) -> tuple[str, str]:
+    first, _, then = text.partition(",")
+    if not then.strip():
+        fail(f"{text!r}: write two names with a comma between them")
+    return first.strip(), then.strip()
 
 
 def _print(matrix: Matrix) -> None:

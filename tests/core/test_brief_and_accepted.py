@@ -30,7 +30,9 @@ from spokeshave.verify.check import findings
 from spokeshave.verify.check.run import CODES
 from spokeshave.verify.coverage import coverage
 from spokeshave.verify.expectations import Outcome
-from spokeshave.verify.scenarios import Run, run_scenario
+from spokeshave.verify.reach.answers import Says, study
+from spokeshave.verify.scenarios import Run, run_all, run_scenario
+from spokeshave.verify.sweep.work import sweep
 from tests.conftest import EXAMPLES
 from tests.core.test_check import gate
 
@@ -189,6 +191,15 @@ def test_every_planted_mistake_is_found(roastery, mistake):
     assert not findings(roastery), "the clean one has no finding, and no waiver is needed"
     if mistake.code:
         assert mistake.code in {d.code for d in findings(project)}
+    elif mistake.fault or mistake.study:
+        assert not findings(project) and all(r.outcome is Outcome.PASS for r in run_all(project)), (
+            "no scenario shows it"
+        )
+        if mistake.fault:
+            assert mistake.fault in {c.fault for c in sweep(project).open()}
+        else:
+            bad = [a for a in study(project).answers if a.says is Says.BAD]
+            assert mistake.study in {a.kind for a in bad} and all(a.way.replays for a in bad)
     else:
         assert not [d for d in findings(project) if d.severity != "advice"], "only the run shows it"
         scenario = project.scenario(mistake.scenario)

@@ -21,16 +21,24 @@ from spokeshave.model.project import (
 
 @dataclass(frozen=True, slots=True)
 class Mistake:
-    """`plant` puts it in; it is found by the check as `code`, or by the scenario `scenario`."""
+    """`plant` puts it in; it is found by the check as `code`, by the scenario `scenario`, by the fault sweep under the fault
+    `fault`, or by the reachability study with a bad answer of the kind `study`.
+    """
 
     name: str
     what: str
     plant: Callable[[Project], Project]
     code: str = ""
     scenario: str = ""
+    fault: str = ""
+    study: str = ""
 
     @property
     def found_by(self) -> str:
+        if self.fault:
+            return f"the fault sweep ({self.fault})"
+        if self.study:
+            return f"the reachability study ({self.study})"
         return f"the check ({self.code})" if self.code else f"the scenario {self.scenario!r}"
 
 
@@ -126,5 +134,31 @@ MISTAKES = (
         lambda p: _condition(
             p, "Cool", "Empty", "CloseFlap", "FlapOpened AND NOT FlapClosed AND StirrerRuns AND Empty.T >= T#12s"
         ), code="time-beyond-window",
+    ),
+    Mistake(
+        "drum-unwatched", "the cooling down no longer asks for the drum and the air",
+        lambda p: _condition(p, "Roast", "CoolDown", "Stop", "CoolDown.T >= T#6s"), fault="RoastDrum does not start",
+    ),
+    Mistake(
+        "stirrer-unwatched", "the tray is emptied after the time, whether the stirrer turns or not",
+        lambda p: _condition(
+            _condition(p, "Cool", "Stir", "Empty", "Stir.T >= CoolTime"), "Cool", "Empty", "CloseFlap",
+            "FlapOpened AND NOT FlapClosed AND Empty.T >= T#3s",
+        ), fault="TrayStirrer does not start",
+    ),
+    Mistake(
+        "one-switch", "the charge gate is taken for open without looking at its other switch",
+        lambda p: _condition(p, "Roast", "Charge", "CloseGate", "GateOpened AND Charge.T >= T#3s"),
+        fault="ChargeGate retracted stuck on",
+    ),
+    Mistake(
+        "stop-for-one", "the emergency stop was never extended to the cooling tray",
+        lambda p: replace(p, trips=tuple(replace(t, scope=("Roast",)) if t.name == "Emergency" else t for t in p.trips)),
+        fault="Emergency pressed",
+    ),
+    Mistake(
+        "goal-of-none", "the last batch is looked for only where there is a goal: a goal of none has no last one",
+        lambda p: _condition(p, "Roast", "CloseDoor", "CoolDown", "DoorShut AND Batches + 1 >= BatchGoal AND BatchGoal > 0"),
+        study="stuck",
     ),
 )  # fmt: skip

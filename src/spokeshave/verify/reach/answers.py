@@ -3,18 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from spokeshave.model.project import Project
+from spokeshave.model import edits
+from spokeshave.model.project import Project, Scenario
 from spokeshave.verify.reach.explore import MOST, Explorer, Found
 from spokeshave.verify.reach.groups import groups_of, only
 from spokeshave.verify.reach.phases import Columns
 from spokeshave.verify.reach.studied import Studied, StudyError
-from spokeshave.verify.reach.witness import Way, way_to
+from spokeshave.verify.reach.witness import Event, Way, way_to
+
+GROUP = "Study"
+"""The group of scenarios that a study has found."""
 
 Bools = NDArray[np.bool_]
 
@@ -96,6 +101,30 @@ def study(
     return Study(tuple(answers), count, seconds, tuple(dict.fromkeys(limits)), complete)
 
 
+def study_data(found: Study) -> dict[str, Any]:
+    """The answers as plain data."""
+    return {
+        "situations": found.situations, "whole": found.whole, "limits": list(found.limits),
+        "answers": [
+            {"kind": a.kind, "about": a.about, "says": a.says.value, "text": a.text,
+             "scenario": a.way.text if a.way is not None else "", "replays": a.way.replays if a.way is not None else None}
+            for a in found.answers
+        ],
+    }  # fmt: skip
+
+
+def with_ways(project: Project, found: Study) -> Project:
+    """The machine file with the ways that replay as scenarios of the group `Study`, in the place of earlier ones."""
+    kept = [s for s in project.scenarios if s.group != GROUP]
+    taken = {s.name.lower() for s in kept}
+    for a in found.answers:
+        if a.way is not None and a.way.replays:
+            name = edits.free_name(f"{a.about}: {a.kind}", taken)
+            taken.add(name.lower())
+            kept.append(Scenario(name, f"// {a.text}\n{a.way.text}", GROUP))
+    return replace(project, scenarios=tuple(kept))
+
+
 def _acts(project: Project, names: tuple[str, ...], pair: tuple[str, str]) -> bool:
     """Whether one of the sequences acts on an output of the pair; if none does at all, the first group answers."""
     targets = {q.name: {a.target.lower() for s in q.steps for a in s.actions} for q in project.sequences}
@@ -132,19 +161,17 @@ class _Asked:
     def _proven(self) -> Says:
         return Says.GOOD if self.found.whole else Says.UNKNOWN
 
-    def _back(self, goal: Bools) -> Bools:
+    def _back(self, goal: Bools, edges: NDArray[np.int64]) -> Bools:
         """The situations from which the goal can be come to."""
-        reach, edges = goal.copy(), self.found.edges
+        reach = goal.copy()
         while True:
             new = edges[:, 0][reach[edges[:, 1]] & ~reach[edges[:, 0]]]
             if not len(new):
                 return reach
             reach[new] = True
 
-    def _bad(
-        self, kind: str, about: str, text: str, at: int, event: tuple[str, tuple[int, int]] | None = None
-    ) -> Answer:
-        way = way_to(self.explorer, self.found, at, event)
+    def _bad(self, kind: str, about: str, text: str, at: int, before: int = -1, event: Event | None = None) -> Answer:
+        way = way_to(self.explorer, self.found, at, before, event)
         if way.replays:
             return Answer(kind, about, Says.BAD, text, way)
         return Answer(kind, about, Says.MAY, f"{text}, but only with times that do not come so on the bench", way)
@@ -165,42 +192,37 @@ class _Asked:
         return out
 
     def stuck(self) -> list[Answer]:
-        """Situations from which a sequence never moves again, whatever happens."""
-        out = []
+        """Situations from which a sequence never moves again, whatever happens, unless a trip takes it away."""
+        out, edges = [], self.found.edges
+        free = np.ones(self.n, bool)
+        for t in self.program.trips:
+            free &= self.columns["trip", t.index, 0] == 0
+        edges = edges[free[edges[:, 0]] & free[edges[:, 1]]]
         for q in self.program.sequences:
             codes = np.stack([self.active(q.index, x.index) for x in q.steps], 1)
-            edges = self.found.edges
-            moves = (codes[edges[:, 0]] != codes[edges[:, 1]]).any(axis=1)
             can = np.zeros(self.n, bool)
-            can[edges[moves, 0]] = True
-            stuck = np.flatnonzero(~self._back(can)) if self.found.whole else np.zeros(0, np.intp)
+            can[edges[(codes[edges[:, 0]] != codes[edges[:, 1]]).any(axis=1), 0]] = True
+            stuck = np.flatnonzero(free & ~self._back(can, edges)) if self.found.whole else np.zeros(0, np.intp)
             if not len(stuck):
-                out.append(
-                    Answer(
-                        "stuck", q.name, self._proven(), "it can always go on" if self.found.whole else "not decided"
-                    )
-                )
+                out.append(Answer("stuck", q.name, self._proven(), self._if_whole("it can always go on")))
                 continue
             at = int(stuck[0])
             names = ", ".join(x.name for x in q.steps if self.active(q.index, x.index)[at])
-            out.append(self._bad("stuck", q.name, f"in {names} it can get stuck for ever", at))
+            but = ", but for a trip" if self.program.trips else ""
+            out.append(self._bad("stuck", q.name, f"in {names} it can get stuck for ever{but}", at))
         return out
+
+    def _if_whole(self, text: str) -> str:
+        return text if self.found.whole else "not decided"
 
     def home(self) -> list[Answer]:
         """Whether the initial steps can always be come back to."""
-        home = self._home()
-        lost = np.flatnonzero(~self._back(home)) if self.found.whole else np.zeros(0, np.intp)
+        back = self._back(self._home(), self.found.edges)
+        lost = np.flatnonzero(~back) if self.found.whole else np.zeros(0, np.intp)
         names = ", ".join(f"{q.name}.{q.steps[q.initial].name}" for q in self.program.sequences)
         if len(lost):
             return [self._bad("home", names, "from here there is no way back to the initial steps", int(lost[0]))]
-        return [
-            Answer(
-                "home",
-                names,
-                self._proven(),
-                "it can always get back to the initial steps" if self.found.whole else "not decided",
-            )
-        ]
+        return [Answer("home", names, self._proven(), self._if_whole("it can always get back to the initial steps"))]
 
     def _home(self) -> Bools:
         home = np.ones(self.n, bool)
@@ -225,12 +247,13 @@ class _Asked:
                 ("out", self.found.out, "on together"),
             ):
                 if slots in known:
-                    answer = self._bad("together", f"{about}, {'before' if kind == 'asked' else 'after'} interlocks",
-                                       f"they can be {words}", known[slots], (kind, slots))  # fmt: skip
-                    out.append(answer)
+                    before, at = known[slots]
+                    stage = "before" if kind == "asked" else "after"
+                    text = f"they can be {words}"
+                    out.append(self._bad("together", f"{about}, {stage} interlocks", text, at, before, (kind, slots)))
                 else:
                     stage = "before" if kind == "asked" else "after"
-                    text = f"they are never {words}" if self.found.whole else "not decided"
+                    text = self._if_whole(f"they are never {words}")
                     out.append(Answer("together", f"{about}, {stage} interlocks", self._proven(), text))
         return out
 
@@ -238,20 +261,13 @@ class _Asked:
         """Whether a step is ever entered while it is active."""
         out = []
         for q in self.program.sequences:
-            met = sorted((at, a) for (i, a), at in self.found.unsafe.items() if i == q.index)
+            met = sorted((at, before, a) for (i, a), (before, at) in self.found.unsafe.items() if i == q.index)
             if met:
-                at, a = met[0]
-                out.append(
-                    self._bad(
-                        "safe",
-                        q.name,
-                        f"{q.steps[a].name} can be entered while it is active",
-                        at,
-                        ("unsafe", (q.index, a)),
-                    )
-                )
+                at, before, a = met[0]
+                text = f"{q.steps[a].name} can be entered while it is active"
+                out.append(self._bad("safe", q.name, text, at, before, ("unsafe", (q.index, a))))
             else:
-                text = "no step is ever entered while it is active" if self.found.whole else "not decided"
+                text = self._if_whole("no step is ever entered while it is active")
                 out.append(Answer("safe", q.name, self._proven(), text))
         return out
 
@@ -268,7 +284,7 @@ class _Asked:
                         "before",
                         about,
                         self._proven(),
-                        f"{then} is never entered before {first}" if self.found.whole else "not decided",
+                        self._if_whole(f"{then} is never entered before {first}"),
                     )
                 )
             else:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -19,7 +19,17 @@ MOST = 2_000_000
 """Situations after which a study stops, and says so."""
 
 CHUNK = 1 << 15
-"""Situations that are gone on from at once."""
+"""Situations with the same active steps that are gone on from at once, at most."""
+
+AT_ONCE = 1 << 18
+"""Ways to go on that are scanned at once, about."""
+
+Part = tuple[NDArray[np.intp], Words, Told, dict[Choice, NDArray[Any]]]
+"""From which situation, to which, what happened, and what is chosen, by way."""
+
+
+Met = tuple[int, int]
+"""The situations before and behind a scan in which something happened."""
 
 
 @dataclass
@@ -38,12 +48,13 @@ class Found:
     scans: int
     """Ways to go on that were tried."""
     stopped: str = ""
-    cleared: dict[tuple[int, int], int] = field(default_factory=dict)
-    """Transitions that cleared, with the situation behind the first time."""
-    unsafe: dict[tuple[int, int], int] = field(default_factory=dict)
-    asked: dict[tuple[int, int], int] = field(default_factory=dict)
-    """Pairs of outputs asked for together, with the situation behind the first time; `out` as they went out."""
-    out: dict[tuple[int, int], int] = field(default_factory=dict)
+    cleared: dict[tuple[int, int], Met] = field(default_factory=dict)
+    """Transitions that cleared, and between which situations for the first time; so for the others."""
+    unsafe: dict[tuple[int, int], Met] = field(default_factory=dict)
+    """Steps that were entered while active."""
+    asked: dict[tuple[int, int], Met] = field(default_factory=dict)
+    """Pairs of outputs that were asked for together; `out` as they went out."""
+    out: dict[tuple[int, int], Met] = field(default_factory=dict)
 
     def columns(self, rows: NDArray[np.int64] | slice = slice(None)) -> Columns:
         return layout_of(self.studied).unpack(self.situations[rows])
@@ -92,7 +103,7 @@ class Explorer:
 
     def begin(self) -> tuple[Words, dict[Choice, NDArray[Any]]]:
         """The situations behind scan 0, each with what is chosen: no sequence moves in it, but trips may come."""
-        columns: Columns = {c.key: np.zeros(1, np.int64) for c in self.layout.cells}
+        columns: Columns = {c.key: np.zeros(1, np.int32) for c in self.layout.cells}
         for q in self.studied.program.sequences:
             thresholds = self.studied.thresholds[q.index, q.initial]
             columns["code", q.index, q.initial] = np.array([1 + sum(t <= 0 for t in thresholds)])
@@ -102,7 +113,7 @@ class Explorer:
             if slot in self.studied.carried:
                 many = len(columns["var", slot, 0])
                 columns = {key: np.repeat(column, len(values)) for key, column in columns.items()}
-                columns["var", slot, 0] = np.tile(np.array(values, np.int64), many)
+                columns["var", slot, 0] = np.tile(np.array(values, np.int32), many)
         rows = len(next(iter(columns.values())))
         active = {(q.index, q.initial) for q in self.studied.program.sequences}
         source, chosen = self.outcomes.expand(columns, rows, active)
@@ -119,7 +130,7 @@ class Explorer:
         packed = packed[np.sort(at)]
         columns = self.layout.unpack(packed)
         standing = sum(
-            (columns["trip", t.index, 0] for t in self.studied.program.trips), np.zeros(len(packed), np.int64)
+            (columns["trip", t.index, 0] for t in self.studied.program.trips), np.zeros(len(packed), np.int32)
         )
         return packed[np.argsort(standing, kind="stable")]  # those without trips first: ways begin there if they can
 
@@ -138,11 +149,32 @@ class Explorer:
             out.append((members, active))
         return out
 
-    def go_on(self, situations: Words) -> tuple[NDArray[np.intp], Words, Told, dict[Choice, NDArray[np.int64]]]:
-        """All ways to go on from situations with the same active steps: from which, to which, what happened, what is chosen."""
+    def go_on(self, situations: Words) -> Part:
+        """All ways to go on from situations."""
+        (found,) = self._parts(situations, 1 << 60)
+        return found
+
+    def _parts(self, situations: Words, most: int) -> Iterator[Part]:
+        """As `go_on`, about `most` ways at a time."""
         columns = self.layout.unpack(situations)
-        ((_, active),) = self.groups(columns, len(situations))
-        source, chosen = self.outcomes.expand(columns, len(situations), active)
+        waiting: list[tuple[NDArray[np.intp], dict[Choice, NDArray[Any]]]] = []
+        groups = self.groups(columns, len(situations))
+        pieces = [(m[at : at + CHUNK], a) for m, a in groups for at in range(0, len(m), CHUNK)]
+        for n, (rows, active) in enumerate(pieces):
+            here = {key: column[rows] for key, column in columns.items()}
+            source, chosen = self.outcomes.expand(here, len(rows), active)
+            waiting.append((rows[source], chosen))
+            if n == len(pieces) - 1 or sum(len(w[0]) for w in waiting) >= most:
+                yield self._scan(columns, waiting)
+                waiting = []
+
+    def _scan(self, columns: Columns, waiting: list[tuple[NDArray[np.intp], dict[Choice, NDArray[Any]]]]) -> Part:
+        """One scan of situations with different active steps; what is not chosen in some of them makes no difference there."""
+        source = np.concatenate([w[0] for w in waiting])
+        chosen: dict[Choice, NDArray[Any]] = {}
+        for key in {key for _, c in waiting for key in c}:
+            usual = self.outcomes.domain(key)[0]
+            chosen[key] = np.concatenate([c[key] if key in c else np.full(len(rows), usual) for rows, c in waiting])
         after = {key: column[source] for key, column in columns.items()}
         told = Scan(self.studied, after, len(source), dict(chosen)).run()
         self.scans += len(source)
@@ -152,12 +184,7 @@ class Explorer:
         self, frontier: Words, base: int, keys: NDArray[Any], ids: NDArray[np.int64], count: int, found: Found
     ) -> tuple[Words, NDArray[np.int64], NDArray[np.int64]]:  # fmt: skip
         """The situations behind a frontier that are new, what each was come to from, and all links."""
-        parts: list[tuple[NDArray[np.int64], Words, Told]] = []
-        for members, _ in self.groups(self.layout.unpack(frontier), len(frontier)):
-            for begin in range(0, len(members), CHUNK):
-                rows = members[begin : begin + CHUNK]
-                source, after, told, _ = self.go_on(frontier[rows])
-                parts.append((base + rows[source], after, told))
+        parts = [(base + source, after, told) for source, after, told, _ in self._parts(frontier, AT_ONCE)]
         sources = np.concatenate([p[0] for p in parts])
         packed = np.concatenate([p[1] for p in parts])
         new = as_keys(packed)
@@ -169,9 +196,10 @@ class Explorer:
         fresh = np.flatnonzero(~there)
         fresh = fresh[np.argsort(first[fresh], kind="stable")]
         number[fresh] = count + np.arange(len(fresh))
-        links = np.unique(np.stack([sources, number[back]], 1), axis=0)
+        links = np.unique((sources << 32) | number[back])
         self._note(found, parts, number[back])
-        return packed[first[fresh]], sources[first[fresh]].astype(np.int64), links
+        pairs = np.stack([links >> 32, links & 0xFFFFFFFF], 1)
+        return packed[first[fresh]], sources[first[fresh]].astype(np.int64), pairs
 
     def _note(
         self, found: Found, parts: list[tuple[NDArray[np.int64], Words, Told]], targets: NDArray[np.int64]
@@ -184,12 +212,12 @@ class Explorer:
             for known, rows in ((found.cleared, told.cleared), (found.unsafe, told.unsafe)):
                 for key, where in rows.items():
                     if key not in known:
-                        known[key] = int(here[np.argmax(where)])
+                        known[key] = (int(sources[np.argmax(where)]), int(here[np.argmax(where)]))
             for a, b in self.studied.pairs:
                 for met, told_of in ((found.asked, told.asked), (found.out, told.out)):
                     both = told_of[a] & told_of[b]
                     if (a, b) not in met and both.any():
-                        met[a, b] = int(here[np.argmax(both)])
+                        met[a, b] = (int(sources[np.argmax(both)]), int(here[np.argmax(both)]))
             if told.beyond is not None and found.whole:
                 found.whole = False
                 found.stopped = (

@@ -41,16 +41,17 @@ class Layout:
         self.cells.append(Cell(key, bits, self.words - 1, self._used, low))
         self._used += bits
 
-    def pack(self, columns: dict[Key, NDArray[np.int64]], rows: int) -> Words:
+    def pack(self, columns: dict[Key, NDArray[np.int32]], rows: int) -> Words:
         out = np.zeros((rows, self.words), np.uint64)
         for c in self.cells:
             value = (columns[c.key] - c.low).astype(np.uint64)
             out[:, c.word] |= value << np.uint64(c.shift)
         return out
 
-    def unpack(self, packed: Words) -> dict[Key, NDArray[np.int64]]:
+    def unpack(self, packed: Words) -> dict[Key, NDArray[np.int32]]:
         return {
-            c.key: ((packed[:, c.word] >> np.uint64(c.shift)) & np.uint64((1 << c.bits) - 1)).astype(np.int64) + c.low
+            c.key: ((packed[:, c.word] >> np.uint64(c.shift)) & np.uint64((1 << c.bits) - 1)).astype(np.int32)
+            + np.int32(c.low)
             for c in self.cells
         }
 

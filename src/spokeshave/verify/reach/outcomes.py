@@ -24,6 +24,9 @@ from spokeshave.verify.reach.studied import TIMED, Studied, StudyError
 MOST_TOGETHER = 1 << 16
 """So many choices of one cluster are tried at most."""
 
+KEEP = object()
+"""In the place of a value: the one that is there."""
+
 AT_ONCE = 1 << 21
 """Values of a column that is worked with at once, about."""
 
@@ -59,6 +62,8 @@ class Outcomes:
         self._steps = {x.t: (q.index, x.index) for q in self.program.sequences for x in q.steps}
         self._flags = {x.x: (q.index, x.index) for q in self.program.sequences for x in q.steps}
         self._states = {q.state: q for q in self.program.sequences}
+        self._clusters: dict[tuple[frozenset[tuple[int, int]], bool], list[_Tried]] = {}
+        """What was tried already, by the active steps and whether a trip stands."""
         self._written = [(s, writes_of(s), reads_of(s)) for s in studied.opening]
 
     # -- guards
@@ -66,11 +71,7 @@ class Outcomes:
     def guards(self, active: set[tuple[int, int]], standing: bool) -> list[Guard]:
         """What is looked at while these steps are active; `standing`: a trip stands, or a sequence is held."""
         studied, program, found = self.studied, self.program, []
-        zeroed = {
-            slot: (False, True) if isinstance(studied.start[slot], bool) else (0,)
-            for t in program.trips
-            for slot, _ in t.zeroed
-        }
+        zeroed = {slot: (KEEP, 0) for t in program.trips for slot, _ in t.zeroed}
         for q in program.sequences:
             earlier = {x.x for p in program.sequences[: q.index] for x in p.steps}
             for w in studied.ways[q.index]:
@@ -103,7 +104,7 @@ class Outcomes:
         for b in stored_blocks(studied):
             if b.qualifier in TIMED:
                 found.append(self._of_time(("stored", b.order, 0)))
-        known = {slot for g in found for slot in self._needs(g.reads)[0]}
+        known = {slot for g in found for slot in self.needs(g.reads)[0]}
         for slot in sorted(known & studied.edges.keys() - studied.stale):
             found.append(self._of_edge(slot))
         for tree in studied.assumptions:
@@ -138,7 +139,7 @@ class Outcomes:
 
         return Guard(fits, {slot, *slots_of(operand)}, must=True)
 
-    def _needs(self, reads: Iterable[int]) -> tuple[set[int], list[ck.CheckedStatement]]:
+    def needs(self, reads: Iterable[int]) -> tuple[set[int], list[ck.CheckedStatement]]:
         """What reading these slots hangs on, with the opening statements that work them out."""
         needed, statements = set(reads), set()
         for n in range(len(self._written) - 1, -1, -1):
@@ -154,7 +155,7 @@ class Outcomes:
         """Guards that share something to choose belong together."""
         found: list[Cluster] = []
         for g in guards:
-            needed, _ = self._needs(g.reads)
+            needed, _ = self.needs(g.reads)
             mine: set[Choice] = {("value", s, 0) for s in needed if s in self.studied.domains}
             mine |= {("edge", s, 0) for s in needed if s in self.studied.edges}
             for key in (self._steps[s] for s in needed if s in self._steps):
@@ -182,54 +183,24 @@ class Outcomes:
         standing = any(columns["trip", t.index, 0].any() for t in self.program.trips) or any(
             columns["hold", q.index, 0].any() for q in self.program.sequences if ("hold", q.index, 0) in columns
         )
+        pattern = (frozenset(active), standing)
+        if pattern not in self._clusters:
+            found = self.clusters(self.guards(active, standing), active)
+            self._clusters[pattern] = [_Tried(self, c, columns) for c in found]
         source = np.arange(rows)
         chosen: dict[Choice, NDArray[Any]] = {}
-        for cluster in self.clusters(self.guards(active, standing), active):
-            which, begins, counts, picks = self._cluster(cluster, columns, rows)
-            many = counts[which[source]]
+        for tried in self._clusters[pattern]:
+            begins, counts, picks = tried.ways(columns, rows)
+            many = counts[source]
             new = np.repeat(np.arange(len(source)), many)
             nth = np.arange(len(new)) - np.repeat(np.cumsum(many) - many, many)
-            pick = picks[begins[which[source]][new] + nth]
+            pick = picks[begins[source][new] + nth]
             chosen = {key: column[new] for key, column in chosen.items()}
             source = source[new]
-            rest = pick
-            for key in reversed(cluster.choices):
-                values = np.array(self.domain(key))
-                chosen[key] = values[rest % len(values)]
-                rest = rest // len(values)
+            chosen |= {key: tried.values[key][pick] for key in tried.cluster.choices}
         return source, chosen
 
-    def _cluster(self, cluster: Cluster, columns: Columns, rows: int) -> tuple[Rows, Rows, Rows, Rows]:
-        """For each row its case; for each case where its picks begin, how many there are; and the picks."""
-        size = int(np.prod([len(self.domain(c)) for c in cluster.choices]))
-        if size > MOST_TOGETHER:
-            names = ", ".join(self.studied.of_slot[c[1]].name for c in cluster.choices if c[0] == "value")
-            raise StudyError(f"{names} are looked at together in too many ways ({size:,})")
-        read = {s for g in cluster.guards for s in self._needs(g.reads)[0]}
-        keys = [key for key in columns if self._is_read(key, read)] or [next(iter(columns))]
-        if not any(self._is_read(key, read) for key in columns):
-            which, cases = np.zeros(rows, np.intp), np.zeros((1, len(keys)), np.int64)
-            cases[0] = [columns[key][0] for key in keys]
-        else:
-            cases, which = np.unique(np.stack([columns[key] for key in keys], 1), axis=0, return_inverse=True)
-            which = which.reshape(-1)
-        counts, picks = [], []
-        step = max(1, AT_ONCE // size)
-        for at in range(0, len(cases), step):
-            part = cases[at : at + step]
-            code, fits = self._codes(cluster, {key: part[:, n : n + 1] for n, key in enumerate(keys)}, len(part), size)
-            case, pick = np.nonzero(fits)
-            both = case * (int(code.max(initial=0)) + 1) + code[case, pick]
-            _, first = np.unique(both, return_index=True)
-            case, pick = case[first], pick[first]
-            order = np.lexsort((pick, case))
-            picks.append(pick[order])
-            counts.append(np.bincount(case, minlength=len(part)))
-        counted = np.concatenate(counts)
-        begins = np.cumsum(counted) - counted
-        return which, begins, counted, np.concatenate(picks)
-
-    def _is_read(self, key: Any, read: set[int]) -> bool:
+    def is_read(self, key: Any, read: set[int]) -> bool:
         what, i, a = key
         if what == "var":
             return i in read
@@ -238,19 +209,19 @@ class Outcomes:
             return bool({x.x, x.t, x.late} & read) or self.program.sequences[i].state in read
         return False
 
-    def _codes(
-        self, cluster: Cluster, columns: Columns, cases: int, size: int
+    def codes(
+        self, cluster: Cluster, values: dict[Choice, NDArray[Any]], columns: Columns, cases: int, size: int
     ) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
         """A number for what comes of each choice in each case, and whether the choice may be made."""
-        env = self._env(cluster, columns, size)
+        env = self._env(values, columns)
         fits = np.ones((cases, size), bool)
         code = np.zeros((cases, size), np.int64)
         for g in cluster.guards:
-            _, statements = self._needs(g.reads)
-            for values in product(*(v for _, v in g.either)):
+            _, statements = self.needs(g.reads)
+            for changed in product(*(v for _, v in g.either)):
                 here = dict(env)
                 run(statements, here, True)
-                here |= {slot: value for (slot, _), value in zip(g.either, values)}
+                here |= {slot: value for (slot, _), value in zip(g.either, changed) if value is not KEEP}
                 for value in g.values(here):
                     value = np.broadcast_to(np.asarray(value), (cases, size))
                     if g.must:
@@ -264,15 +235,10 @@ class Outcomes:
                 code = np.unique(code, return_inverse=True)[1].reshape(code.shape)
         return code, fits
 
-    def _env(self, cluster: Cluster, columns: Columns, size: int) -> Env:
+    def _env(self, values: dict[Choice, NDArray[Any]], columns: Columns) -> Env:
         """Situations down, choices across."""
         studied, env = self.studied, dict(enumerate(self.studied.start))
-        rest = np.arange(size)
-        picked: dict[Choice, NDArray[Any]] = {}
-        for key in reversed(cluster.choices):
-            values = np.array(self.domain(key))
-            picked[key] = values[rest % len(values)][None, :]
-            rest = rest // len(values)
+        picked = {key: column[None, :] for key, column in values.items()}
         for choice, value in picked.items():
             if choice[0] in ("value", "edge"):
                 env[choice[1]] = value
@@ -306,3 +272,60 @@ class Outcomes:
                 on = columns["code", q.index, x.index] > 0
                 state = np.where(on & (x.number < state), x.number, state)
         return np.where(np.asarray(state) == 1 << 40, -1, state)
+
+
+class _Tried:
+    """A cluster with what was found of it: for each case of the variables its guards read, the choices that differ."""
+
+    def __init__(self, outcomes: Outcomes, cluster: Cluster, columns: Columns) -> None:
+        self.outcomes, self.cluster = outcomes, cluster
+        domains = [outcomes.domain(c) for c in cluster.choices]
+        self.size = int(np.prod([len(d) for d in domains]))
+        if self.size > MOST_TOGETHER:
+            names = ", ".join(outcomes.studied.of_slot[c[1]].name for c in cluster.choices if c[0] == "value")
+            raise StudyError(f"{names} are looked at together in too many ways ({self.size:,})")
+        self.values: dict[Choice, NDArray[Any]] = {}
+        rest = np.arange(self.size)
+        for key, domain in zip(reversed(cluster.choices), reversed(domains)):
+            self.values[key] = np.array(domain)[rest % len(domain)]
+            rest = rest // len(domain)
+        read = {s for g in cluster.guards for s in outcomes.needs(g.reads)[0]}
+        self.keys = [key for key in columns if outcomes.is_read(key, read)]
+        self.known: dict[bytes, int] = {}
+        self.begins: list[int] = []
+        self.counts: list[int] = []
+        self.picks: NDArray[np.intp] = np.zeros(0, np.intp)
+
+    def ways(self, columns: Columns, rows: int) -> tuple[Rows, Rows, Rows]:
+        """For each row where its picks begin and how many there are; and all picks."""
+        if self.keys:
+            stacked = np.stack([columns[key] for key in self.keys], 1).astype(np.int16)
+            whole = stacked.view(np.dtype((np.void, 2 * len(self.keys))))[:, 0]
+            _, first, which = np.unique(whole, return_index=True, return_inverse=True)
+            cases, which = stacked[first], which.reshape(-1)
+        else:
+            cases, which = np.zeros((1, 0), np.int16), np.zeros(rows, np.intp)
+        names = [c.tobytes() for c in cases]
+        new = [n for n, name in enumerate(names) if name not in self.known]
+        if new:
+            self._try(cases[new], [names[n] for n in new])
+        numbers = np.array([self.known[name] for name in names])[which]
+        return np.array(self.begins)[numbers], np.array(self.counts)[numbers], self.picks
+
+    def _try(self, cases: NDArray[np.int16], names: list[bytes]) -> None:
+        step = max(1, AT_ONCE // self.size)
+        for at in range(0, len(cases), step):
+            part = cases[at : at + step].astype(np.int32)
+            columns = {key: part[:, n : n + 1] for n, key in enumerate(self.keys)}
+            code, fits = self.outcomes.codes(self.cluster, self.values, columns, len(part), self.size)
+            case, pick = np.nonzero(fits)
+            both = case * (int(code.max(initial=0)) + 1) + code[case, pick]
+            _, first = np.unique(both, return_index=True)
+            order = np.lexsort((pick[first], case[first]))
+            counts = np.bincount(case[first], minlength=len(part))
+            begins = len(self.picks) + np.cumsum(counts) - counts
+            self.picks = np.concatenate([self.picks, pick[first][order]])
+            for n, name in enumerate(names[at : at + step]):
+                self.known[name] = len(self.begins)
+                self.begins.append(int(begins[n]))
+                self.counts.append(int(counts[n]))

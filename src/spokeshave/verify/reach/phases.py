@@ -21,7 +21,7 @@ from spokeshave.verify.reach.layout import Key, Layout
 from spokeshave.verify.reach.studied import COUNTS, LOWEST, TIMED, Studied
 
 Bools = NDArray[np.bool_]
-Columns = dict[Key, NDArray[np.int64]]
+Columns = dict[Key, NDArray[np.int32]]
 Choice = Key
 """What is chosen in a scan: ("value", slot, 0), ("edge", slot, 0), ("passes", sequence, step), ("stored", order, 0), and
 ("last", sequence, step): the time that a step which is not active has kept."""
@@ -170,9 +170,9 @@ class Scan:
             on[t.index] = (was | comes) & ~goes
             for i in t.scope:
                 c["effected", t.index, i] = np.where(comes, 0, c["effected", t.index, i])
-            c["trip", t.index, 0] = on[t.index].astype(np.int64)
+            c["trip", t.index, 0] = on[t.index].astype(np.int32)
             if ("raised", t.index, 0) in c:
-                c["raised", t.index, 0] = np.zeros(self.n, np.int64)
+                c["raised", t.index, 0] = np.zeros(self.n, np.int32)
         for q in program.sequences:
             self._decide_for(q, on, reset)
 
@@ -397,4 +397,4 @@ class Scan:
                     self.told.beyond = outside if self.told.beyond is None else self.told.beyond | outside
                     self.told.beyond_names.append(self.studied.of_slot[slot].name)
                     value = np.clip(value, LOWEST, LOWEST + COUNTS - 1)
-            self.c["var", slot, 0] = value.astype(np.int64)
+            self.c["var", slot, 0] = value.astype(np.int32)

@@ -36,9 +36,13 @@ class Way:
     end_ms: int
 
 
-def way_to(explorer: Explorer, found: Found, target: int, event: tuple[str, tuple[int, int]] | None = None) -> Way:
-    """The shortest way to a situation; `event` is what has to happen in its last scan, as (`asked`, pair) and so on."""
-    path = [target]
+Event = tuple[str, tuple[int, int]]
+"""What has to happen in the last scan of a way: `asked`, `out` or `unsafe`, and to what."""
+
+
+def way_to(explorer: Explorer, found: Found, target: int, before: int = -1, event: Event | None = None) -> Way:
+    """The shortest way to a situation, from `before` if that is given, where `event` happens on the way from there."""
+    path = [target] if before < 0 else [target, before]
     while found.parents[path[-1]] >= 0:
         path.append(int(found.parents[path[-1]]))
     path.reverse()
@@ -53,7 +57,7 @@ class _Player:
         self.values: dict[int, Value] = {}
         self.rows: list[tuple[int, str, Value]] = []
 
-    def play(self, path: list[int], event: tuple[str, tuple[int, int]] | None) -> Way:
+    def play(self, path: list[int], event: Event | None) -> Way:
         packed, chosen = self.explorer.begin()
         row = np.flatnonzero(as_keys(packed) == as_keys(self.found.situations[path[0]][None, :])[0])[0]
         for slot in self.studied.inputs:  # all are taken over from their devices
@@ -86,7 +90,7 @@ class _Player:
 
     # -- scans
 
-    def _move(self, here: int, there: int, event: tuple[str, tuple[int, int]] | None) -> None:
+    def _move(self, here: int, there: int, event: Event | None) -> None:
         """From one situation of the path to the next, waiting before it where times or edges ask for it."""
         _, after, told, chosen = self.explorer.go_on(self.found.situations[here][None, :])
         keys = as_keys(after)
@@ -104,7 +108,7 @@ class _Player:
         self._scan(move)
 
     def _cost(self, picked: Picked) -> int:
-        changed = sum(self.values.get(key[1]) != v for key, v in picked.items() if key[0] == "value")
+        changed: int = sum(bool(self.values.get(key[1]) != v) for key, v in picked.items() if key[0] == "value")
         return changed + 10 * sum(bool(v) for key, v in picked.items() if key[0] not in ("value", "last"))
 
     def _wait(self, move: Picked, idle: list[Picked]) -> None:
@@ -166,7 +170,7 @@ class _Player:
         time = self.session.program.edges[n].time
         assert time is not None
         need = -(-int(time(s.v)) // self.session.program.period_ms)
-        since = s.held_from[n]
+        since: int = s.held_from[n]
         return need if since < 0 else int(need - (s.k - since))
 
     def _operand(self, operand: ck.Checked, picked: Picked) -> bool:
