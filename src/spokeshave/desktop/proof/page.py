@@ -10,6 +10,7 @@ from spokeshave.desktop.document import Document
 from spokeshave.desktop.proof.accepted import AcceptedPanel
 from spokeshave.desktop.proof.matrix import MatrixPanel
 from spokeshave.desktop.proof.scenarios import ScenariosPanel
+from spokeshave.desktop.proof.study import StudyPanel
 from spokeshave.desktop.proof.sweep import SweepPanel
 from spokeshave.desktop.proof.worker import ProofWorker
 from spokeshave.desktop.runner import Runner
@@ -58,6 +59,8 @@ class ProofPage(QWidget):
         self.accepted = AcceptedPanel(document)
         self.accepted.show_asked.connect(self.show_asked)
         self.sweep = SweepPanel(document)
+        self.study = StudyPanel(document)
+        self.study.show_asked.connect(self.show_asked)
         self.parts = QTabWidget()
         self.parts.setDocumentMode(True)
         self.parts.setAccessibleName("Parts of the proof")
@@ -66,6 +69,7 @@ class ProofPage(QWidget):
             (self.scenarios, "Scenarios"),
             (self.matrix, "Cause and effect"),
             (self.sweep, "Fault sweep"),
+            (self.study, "Reachability"),
             (self.accepted, "Accepted runs"),
         ):
             self.parts.addTab(widget, title)
@@ -107,6 +111,7 @@ class ProofPage(QWidget):
         self.scenarios.refresh()
         self.matrix.refresh()
         self.sweep.refresh()
+        self.study.refresh()
         self.accepted.refresh()
 
     def _show_cover(self) -> None:
@@ -184,5 +189,6 @@ class ProofPage(QWidget):
     def stop(self) -> None:
         """Cancels what runs."""
         self.sweep.stop()
+        self.study.stop()
         if self.worker is not None:
             self.worker.cancel()

@@ -21,7 +21,7 @@ from spokeshave.verify.reach.columns import Env, evaluate, reads_of, run, slots_
 from spokeshave.verify.reach.phases import Choice, Columns, stored_blocks
 from spokeshave.verify.reach.studied import TIMED, Studied, StudyError
 
-MOST_TOGETHER = 1 << 16
+MOST_TOGETHER = 1 << 20
 """So many choices of one cluster are tried at most."""
 
 KEEP = object()

@@ -14,6 +14,7 @@ import numpy as np
 
 from spokeshave.engine.session import Session
 from spokeshave.engine.situation import situation_of
+from spokeshave.engine.stimuli import Stimulus
 from spokeshave.language import checked as ck
 from spokeshave.model.project import Type, Value
 from spokeshave.verify.reach.columns import evaluate
@@ -34,6 +35,7 @@ class Way:
     steps: tuple[str, ...]
     """What is active at its end, as `Sequence.Step`."""
     end_ms: int
+    done: tuple[Stimulus, ...] = ()
 
 
 Event = tuple[str, tuple[int, int]]
@@ -78,7 +80,8 @@ class _Player:
         wanted = self._active(path[-1])
         steps = tuple(f"{q}.{s}" for q, names in active.items() for s in names)
         replays = {q: set(names) for q, names in active.items()} == wanted and self._variables_agree(path[-1])
-        return Way(self._text(wanted, end), replays, steps, end)
+        done = tuple(Stimulus(t, "set", name, value) for t, name, value in self.rows)
+        return Way(self._text(wanted, end), replays, steps, end, done)
 
     def _usual(self, slot: int) -> Value:
         """What an input is before anything is chosen: as assumed, else as it starts."""

@@ -1,0 +1,275 @@
+"""The reachability study in the desktop: what is asked, the answers, and the ways to what is bad."""
+
+from __future__ import annotations
+
+from concurrent.futures import Future
+from dataclasses import replace
+
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtWidgets import (
+    QHBoxLayout,
+    QLabel,
+    QPlainTextEdit,
+    QPushButton,
+    QSplitter,
+    QTreeWidget,
+    QTreeWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from spokeshave.desktop.document import Document
+from spokeshave.desktop.proof.worker import LOOK_MS
+from spokeshave.desktop.theme import code_font, theme
+from spokeshave.engine.link import LinkError
+from spokeshave.model.project import Project
+from spokeshave.verify.batch import executor
+from spokeshave.verify.reach.answers import Answer, Says, Study, study, with_ways
+from spokeshave.verify.reach.questions import HELP, parse_plan, print_plan
+from spokeshave.verify.reach.studied import StudyError
+from spokeshave.verify.scenarios import Run
+
+MOST = 300_000
+"""Situations after which a study ends here; the command goes on longer."""
+
+SIGNS = {Says.GOOD: ("✓", "true", "proven"), Says.BAD: ("✕", "late", "no"), Says.MAY: ("◐", "false", "may be"),
+         Says.UNKNOWN: ("◔", "faint", "not decided")}  # fmt: skip
+HEADS = {"reached": "Everything is reached", "stuck": "It never gets stuck", "home": "It can always get home", "together": "Never on together",
+         "safe": "Steps are entered once", "before": "One before the other"}  # fmt: skip
+
+
+def answers_of(project: Project) -> Study | str:
+    """In a process: the study, or why there is none."""
+    try:
+        return study(project, most=MOST)
+    except (StudyError, LinkError) as error:
+        return str(error)
+
+
+class StudyPanel(QWidget):
+    """`show_asked` carries a run, what it is, and a time in ms to look at on the bench."""
+
+    show_asked = Signal(object, str, int)
+
+    def __init__(self, document: Document) -> None:
+        super().__init__()
+        self.document = document
+        self.found: Study | None = None
+        self._of: Project | None = None
+        self._future: Future[Study | str] | None = None
+        self._stale = True
+        self.start_button = QPushButton("Study")
+        self.start_button.setObjectName("primary")
+        self.start_button.clicked.connect(self.start)
+        self.cancel_button = QPushButton("Cancel")
+        self.cancel_button.clicked.connect(self.stop)
+        self.status = QLabel()
+        self.keep_button = QPushButton("Keep the ways as scenarios")
+        self.keep_button.setToolTip("Puts every way that leads to something bad into the group Study")
+        self.keep_button.clicked.connect(self.keep)
+        self.text = QPlainTextEdit()
+        self.text.setFont(code_font(13))
+        self.text.setAccessibleName("What is assumed and asked")
+        self.text.setPlaceholderText(HELP)
+        self.text.textChanged.connect(self._look_at_text)
+        self.fault = QLabel()
+        self.fault.setObjectName("fault")
+        self.fault.setWordWrap(True)
+        self.apply_button = QPushButton("Apply")
+        self.apply_button.clicked.connect(self.apply_text)
+        self.limits = QLabel()
+        self.limits.setWordWrap(True)
+        self.limits.setAlignment(Qt.AlignmentFlag.AlignTop)
+        self.answers = QTreeWidget()
+        self.answers.setAccessibleName("Answers")
+        self.answers.setHeaderLabels(["", "About", "Answer"])
+        self.answers.setRootIsDecorated(False)
+        self.answers.setColumnWidth(0, 100)
+        self.answers.setColumnWidth(1, 400)
+        self.answers.currentItemChanged.connect(lambda *_: self._chosen())
+        self.answers.itemDoubleClicked.connect(lambda *_: self.show_way())
+        self.way = QPlainTextEdit()
+        self.way.setReadOnly(True)
+        self.way.setFont(code_font(12))
+        self.way.setAccessibleName("The way there")
+        self.show_button = QPushButton("Show on the bench")
+        self.show_button.clicked.connect(self.show_way)
+        self._timer = QTimer(self)
+        self._timer.setInterval(LOOK_MS)
+        self._timer.timeout.connect(self._look)
+        self._arrange()
+        document.changed.connect(self.refresh)
+        self.refresh()
+
+    def _arrange(self) -> None:
+        top = QHBoxLayout()
+        top.setContentsMargins(12, 6, 12, 4)
+        top.setSpacing(8)
+        for w in (self.start_button, self.cancel_button):
+            top.addWidget(w)
+        top.addWidget(self.status, 1)
+        for w in (self.keep_button, self.show_button):
+            top.addWidget(w)
+        low = QHBoxLayout()
+        low.addWidget(self.fault, 1)
+        low.addWidget(self.apply_button)
+        left = QWidget()
+        column = QVBoxLayout(left)
+        column.setContentsMargins(12, 4, 6, 8)
+        head = QLabel("Assumed and asked")
+        head.setStyleSheet("font-weight: 600")
+        column.addWidget(head)
+        column.addWidget(self.text, 3)
+        column.addLayout(low)
+        column.addWidget(self.limits, 2)
+        right = QSplitter(Qt.Orientation.Vertical)
+        right.addWidget(self.answers)
+        right.addWidget(self.way)
+        right.setSizes([420, 160])
+        both = QSplitter()
+        both.addWidget(left)
+        both.addWidget(right)
+        both.setSizes([380, 880])
+        both.setStretchFactor(1, 1)
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.setSpacing(0)
+        whole.addLayout(top)
+        whole.addWidget(both, 1)
+
+    # -- what is shown
+
+    def showEvent(self, event: object) -> None:
+        super().showEvent(event)  # type: ignore[arg-type]
+        if self._stale:
+            self.refresh()
+
+    def refresh(self) -> None:
+        """Follows the document; out of sight only when it is looked at again."""
+        self._stale = not self.isVisible()
+        if self._stale:
+            return
+        wanted = print_plan(self.document.project.study)
+        if parse_plan(self.document.project, self.text.toPlainText())[0] != self.document.project.study:
+            self.text.setPlainText(wanted)
+        self._look_at_text()
+        self._show_answers()
+
+    def of_present(self) -> bool:
+        """Whether the answers are about the machine file as it is."""
+        now = self.document.project
+        return self._of is not None and now.runs_like(self._of) and now.study == self._of.study
+
+    def _show_answers(self) -> None:
+        running, found = self._future is not None, self.found
+        self.start_button.setEnabled(not running)
+        self.cancel_button.setVisible(running)
+        if found is not None and not self.of_present():
+            self._say("The machine file was edited since: study it again.", "false")
+        elif found is not None:
+            bad = sum(a.says is Says.BAD for a in found.answers)
+            text = f"{found.situations:,} situations in {found.seconds:.2f} s; "
+            self._say(
+                text + (f"{bad} of {len(found.answers)} answers are bad" if bad else "nothing bad is found"),
+                "late" if bad else "true",
+            )
+        elif not running and not self.status.text():
+            self._say("Inputs free, times free: what can be reached at all, and what never?", "ink")
+        self.answers.clear()
+        for a in found.answers if found is not None else ():
+            sign, colour, word = SIGNS[a.says]
+            item = QTreeWidgetItem([f"{sign} {word}", f"{HEADS[a.kind]}: {a.about}", a.text])
+            item.setForeground(0, theme.colour(colour))
+            for column in (1, 2):
+                item.setToolTip(column, item.text(column))
+            self.answers.addTopLevelItem(item)
+        first = next((n for n, a in enumerate(found.answers) if a.way is not None), 0) if found is not None else 0
+        chosen = self.answers.topLevelItem(first)
+        if chosen is not None:
+            self.answers.setCurrentItem(chosen)
+        lines = "".join(f"<li>{x}</li>" for x in found.limits) if found is not None else ""
+        self.limits.setText(f"<b>What this rests on</b><ul style='margin-left:-24px'>{lines}</ul>" if lines else "")
+        self._chosen()
+
+    def chosen(self) -> Answer | None:
+        item = self.answers.currentItem()
+        row = self.answers.indexOfTopLevelItem(item) if item is not None else -1
+        return self.found.answers[row] if self.found is not None and 0 <= row < len(self.found.answers) else None
+
+    def _chosen(self) -> None:
+        answer = self.chosen()
+        way = answer.way if answer is not None else None
+        self.way.setPlainText(way.text if way is not None else "")
+        self.way.setVisible(way is not None)
+        self.show_button.setEnabled(way is not None and self.of_present())
+        ways = self.found.answers if self.found is not None else ()
+        self.keep_button.setEnabled(self.of_present() and any(a.way is not None and a.way.replays for a in ways))
+
+    def _say(self, text: str, colour: str) -> None:
+        self.status.setText(text)
+        self.status.setStyleSheet(f"color: {theme.colour(colour).name()}")
+
+    # -- what is asked
+
+    def _look_at_text(self) -> None:
+        plan, problems = parse_plan(self.document.project, self.text.toPlainText())
+        self.fault.setText("\n".join(f"Line {p.line}: {p.message}" for p in problems[:3]))
+        self.apply_button.setEnabled(not problems and plan != self.document.project.study)
+
+    def apply_text(self) -> bool:
+        """Takes what is assumed and asked into the machine file; FALSE where it is wrong."""
+        plan, problems = parse_plan(self.document.project, self.text.toPlainText())
+        if problems:
+            return False
+        if plan == self.document.project.study:
+            return True
+        return self.document.edit("Change the study", lambda p: replace(p, study=plan))
+
+    # -- the study
+
+    def start(self) -> None:
+        """Studies the machine file as it is, in a process."""
+        if self._future is not None or not self.apply_text():
+            return
+        self._of, self.found = self.document.project, None
+        self._future = executor().submit(answers_of, self._of)
+        self._timer.start()
+        self._say("it is studied", "ink")
+        self._show_answers()
+
+    def stop(self) -> None:
+        """Waits no longer for the answers."""
+        if self._future is not None:
+            self._future.cancel()
+            self._future = None
+            self._timer.stop()
+            self._say("cancelled", "ink")
+            self._show_answers()
+
+    def _look(self) -> None:
+        if self._future is None or not self._future.done():
+            return
+        future, self._future = self._future, None
+        self._timer.stop()
+        try:
+            found = future.result()
+        except Exception as error:  # a fault of the program elsewhere is told, not thrown at the window
+            found = f"{type(error).__name__}: {error}"
+        if isinstance(found, str):
+            self._say(f"Cannot be studied. {found}", "late")
+        else:
+            self.found = found
+        self._show_answers()
+
+    def keep(self) -> bool:
+        found = self.found
+        return found is not None and self.document.edit("Keep the ways", lambda p: with_ways(p, found))
+
+    def show_way(self) -> None:
+        """The way to what is bad, played on the bench."""
+        answer = self.chosen()
+        if answer is None or answer.way is None or not self.of_present():
+            return
+        way, project = answer.way, self.document.project
+        run = Run("", (), project, way.done, -(-way.end_ms // project.period_ms))
+        self.show_asked.emit(run, answer.text, max(0, way.end_ms - project.period_ms))

@@ -1,0 +1,72 @@
+"""What a study is asked and may assume, as lines of text, the way people write it down."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from spokeshave.language.literals import read_value
+from spokeshave.language.syntax import Problem
+from spokeshave.model.project import Project, Value
+from spokeshave.model.study import StudyPlan
+from spokeshave.verify.reach.studied import Studied, StudyError
+
+HELP = """assume NOT (GateOpened AND GateClosed)
+together Gate, DropDoor
+before Roast.Preheat, Roast.Charge
+setting BatchGoal 1, 2"""
+"""A line of each kind."""
+
+
+def print_plan(plan: StudyPlan) -> str:
+    """The lines of a plan."""
+    lines = [f"assume {text}" for text in plan.assumptions]
+    lines += [f"together {a}, {b}" for a, b in plan.together]
+    lines += [f"before {a}, {b}" for a, b in plan.before]
+    lines += [f"setting {name} {', '.join(map(_shown, values))}" for name, values in plan.settings]
+    return "\n".join(lines)
+
+
+def _shown(value: Value) -> str:
+    return str(value).upper() if isinstance(value, bool) else str(value)
+
+
+def parse_plan(project: Project, text: str) -> tuple[StudyPlan, tuple[Problem, ...]]:
+    """The plan of some lines, and what is wrong with them. Empty lines and comments are left out."""
+    plan, problems = StudyPlan(), []
+    for number, line in enumerate(text.splitlines(), 1):
+        word, _, rest = line.strip().partition(" ")
+        if not word or word.startswith("//"):
+            continue
+        try:
+            plan = _with(project, plan, word.lower(), rest.strip())
+        except (StudyError, ValueError) as error:
+            problems.append(Problem(number, 1, str(error)))
+    return plan, tuple(problems)
+
+
+def _with(project: Project, plan: StudyPlan, word: str, rest: str) -> StudyPlan:
+    """The plan with one line more. Raises `StudyError` or `ValueError`."""
+    if word == "assume":
+        Studied(project, (rest,))
+        return replace(plan, assumptions=(*plan.assumptions, rest))
+    if word in ("together", "before"):
+        first, _, then = (part.strip() for part in rest.partition(","))
+        if not (first and then):
+            raise StudyError(f"write two {'outputs' if word == 'together' else 'steps'} with a comma between them")
+        if word == "together":
+            Studied(project, (), ((first, then),))
+            return replace(plan, together=(*plan.together, (first, then)))
+        for name in (first, then):
+            q = project.sequence(name.partition(".")[0])
+            if q is None or q.step(name.partition(".")[2]) is None:
+                raise StudyError(f"there is no step {name}; write Sequence.Step")
+        return replace(plan, before=(*plan.before, (first, then)))
+    if word == "setting":
+        name, _, values = rest.partition(" ")
+        signal = project.signal(name)
+        if signal is None:
+            raise StudyError(f"there is no setting {name}")
+        chosen = (signal.name, tuple(read_value(v.strip(), signal.type) for v in values.split(",")))
+        Studied(project, (), (), (chosen,))
+        return replace(plan, settings=(*plan.settings, chosen))
+    raise StudyError(f"{word} is not known; a line begins with assume, together, before or setting")

@@ -1,0 +1,85 @@
+"""The reachability study in the desktop: what is asked as lines of text, answers, ways on the bench and as scenarios."""
+
+from __future__ import annotations
+
+import pytest
+
+from spokeshave.verify.batch import let_go
+from spokeshave.verify.reach.answers import GROUP
+from spokeshave.verify.reach.questions import HELP, parse_plan, print_plan
+from tests.core.test_reach import changed, hatch
+
+
+@pytest.fixture
+def panel(qtbot, window):
+    window.document.replace(changed(hatch(), 3, "Closed AND Done"), None)
+    window.show_proof(window.proof.study)
+    panel = window.proof.study
+    yield panel
+    panel.stop()
+    let_go()
+
+
+def run(qtbot, panel) -> None:
+    panel.start_button.click()
+    qtbot.waitUntil(lambda: panel._future is None, timeout=20_000)
+
+
+def rows(panel) -> dict[str, str]:
+    items = [panel.answers.topLevelItem(i) for i in range(panel.answers.topLevelItemCount())]
+    return {item.text(1): item.text(0) for item in items}
+
+
+def test_what_is_asked_is_lines_of_text_with_located_faults(roastery):
+    plan, problems = parse_plan(roastery, HELP)
+    assert not problems and parse_plan(roastery, print_plan(plan)) == (plan, ())
+    assert parse_plan(roastery, print_plan(roastery.study)) == (roastery.study, ())
+    wrong = "// a word\nassume Batches > 1\ntogether Gate\nbefore Roast.Gone, Roast.Drop\nsetting Gone 1\nsetting BatchGoal x\nperhaps"
+    _, problems = parse_plan(roastery, wrong)
+    assert [p.line for p in problems] == [2, 3, 4, 5, 6, 7]
+    assert "there is no step Roast.Gone" in problems[2].message and "is not known" in problems[-1].message
+
+
+def test_answers_come_with_the_way_to_what_is_bad_and_it_plays_on_the_bench(qtbot, window, panel):
+    panel.text.setPlainText("together Up, Down\nbefore Main.Opens, Main.Closes")
+    run(qtbot, panel)
+    assert window.document.project.study.together == (("Up", "Down"),), "what was typed is taken"
+    said = rows(panel)
+    assert (
+        said["It never gets stuck: Main"] == "✕ no"
+        and said["Never on together: Up and Down, after interlocks"] == "✓ proven"
+    )
+    assert panel.chosen().way is not None and "expect finally Main" in panel.way.toPlainText()
+    assert "inputs are free" in panel.limits.text() and "answers are bad" in panel.status.text()
+    panel.show_button.click()
+    assert window.stage == 4
+    session = window.runner.session
+    active = {
+        f"{q.name}.{q.steps[a].name}" for q in session.program.sequences for a in session.situation.active[q.index]
+    }
+    assert active == set(panel.chosen().way.steps)
+    window.show_proof(window.proof.study)
+    panel.keep_button.click()
+    kept = [s for s in window.document.project.scenarios if s.group == GROUP]
+    assert kept and window.table.actions["edit.undo"].isEnabled()
+    window.document.edit("mended", lambda p: changed(p, 3, "Closed"))
+    assert "edited since" in panel.status.text() and not panel.show_button.isEnabled()
+    run(qtbot, panel)
+    assert set(rows(panel).values()) == {"✓ proven"} and not panel.keep_button.isEnabled()
+
+
+def test_faulty_lines_and_files_are_told_and_a_study_can_be_left(qtbot, window, panel):
+    panel.text.setPlainText("together Up")
+    assert (
+        panel.fault.text() == "Line 1: write two outputs with a comma between them"
+        and not panel.apply_button.isEnabled()
+    )
+    panel.start_button.click()
+    assert panel._future is None, "it does not begin"
+    panel.text.setPlainText("")
+    panel.start_button.click()
+    panel.cancel_button.click()
+    assert panel._future is None and panel.status.text() == "cancelled"
+    window.document.edit("broken", lambda p: changed(p, 0, "Gone"))
+    run(qtbot, panel)
+    assert panel.status.text().startswith("Cannot be studied.") and "Gone" in panel.status.text()
