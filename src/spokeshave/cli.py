@@ -13,8 +13,9 @@ import typer
 
 from spokeshave import __version__
 from spokeshave.cli_proof import proof_app
+from spokeshave.cli_report import write_report
 from spokeshave.cli_sweep import sweep_app
-from spokeshave.cli_told import File, Json, fail, print_results, safe, scenario_named, show, today
+from spokeshave.cli_told import File, Json, fail, print_results, safe, scenario_named, show
 from spokeshave.engine.link import link
 from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
@@ -33,8 +34,9 @@ from spokeshave.verify.check import findings, look_over
 from spokeshave.verify.equivalence import compare, runs_of
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.junit import lines_of
-from spokeshave.verify.record import record_html
+from spokeshave.verify.reach.answers import Study
 from spokeshave.verify.scenarios import Result, run_all, run_scenario
+from spokeshave.verify.sweep.matrix import Matrix
 
 app = typer.Typer(
     add_completion=False, pretty_exceptions_enable=False, context_settings={"help_option_names": ["-h", "--help"]}
@@ -102,14 +104,15 @@ def demo(
     if main_run is not None:
         write_trace(main_run.trace, out / f"{name}-trace.csv")
         print(f"Trace of the first scenario: {out / f'{name}-trace.csv'}")
-    write_text_atomically(record_html(project, results, found, today()), out / f"{name}-record.html")
-    print(f"Record: {out / f'{name}-record.html'}")
-    _pictures(file, out, results)
+    record = out / f"{name}-record.html"
+    swept, studied = write_report(record, project, results, found)
+    print(f"Record: {record}")
+    _pictures(file, out, results, swept, studied)
     if any(r.outcome is not Outcome.PASS for r in results):
         raise typer.Exit(1)
 
 
-def _pictures(file: Path, out: Path, results: list[Result]) -> None:
+def _pictures(file: Path, out: Path, results: list[Result], swept: Matrix | str, studied: Study | str) -> None:
     """Pictures of every stage, drawn without a display."""
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     try:
@@ -117,7 +120,7 @@ def _pictures(file: Path, out: Path, results: list[Result]) -> None:
     except ImportError as error:
         print(f"No pictures: Qt could not be loaded ({error}).", file=sys.stderr)
         return
-    for path in take_pictures(file, out, results=results):
+    for path in take_pictures(file, out, results=results, swept=swept, studied=studied):
         print(f"Picture: {path}")
 
 

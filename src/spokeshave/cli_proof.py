@@ -9,6 +9,7 @@ from typing import Annotated, Any
 
 import typer
 
+from spokeshave.cli_report import write_report
 from spokeshave.cli_told import File, Json, fail, print_results, safe, scenario_named, show, today
 from spokeshave.formats.brief_text import read_brief
 from spokeshave.formats.files import read_project, write_project
@@ -24,7 +25,6 @@ from spokeshave.verify.check import findings
 from spokeshave.verify.coverage import Shown, coverage
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.junit import junit
-from spokeshave.verify.record import record_html
 from spokeshave.verify.scenarios import Result, run_scenario
 
 proof_app = typer.Typer()
@@ -65,15 +65,17 @@ def _run(project: Project, scenarios: list[Scenario], jobs: int) -> list[Result]
 def verify(
     file: File,
     junit_file: Annotated[Path | None, typer.Option("--junit", help="Write JUnit XML here.")] = None,
-    report: Annotated[Path | None, typer.Option(help="Write the acceptance record here (.html).")] = None,
+    report: Annotated[
+        Path | None, typer.Option(help="Write the acceptance record here (.html, .pdf), with sweep and study.")
+    ] = None,
     scenario: One = "",
     group: Group = "",
     jobs: Annotated[int, typer.Option("--jobs", help="Processes to run scenarios in.", min=1)] = 1,
     as_json: Json = False,
 ) -> None:
     """All scenarios, the check, and the accepted runs. Exit 1 if anything failed or differs."""
-    if report is not None and report.suffix.lower() != ".html":
-        fail(f"{report}: the suffix {report.suffix or '(none)'} is not known; use .html")
+    if report is not None and report.suffix.lower() not in (".html", ".pdf"):
+        fail(f"{report}: the suffix {report.suffix or '(none)'} is not known; use .html or .pdf")
     project = read_project(file)
     found = findings(project)
     chosen = _chosen(project, scenario, group)
@@ -95,7 +97,7 @@ def verify(
     if junit_file is not None:
         write_text_atomically(junit(project.name, results, found), junit_file)
     if report is not None:
-        write_text_atomically(record_html(project, results, found, today()), report)
+        write_report(report, project, results, found, jobs)
     if errors(found) or any(r.outcome is not Outcome.PASS for r in results) or any(d for _, d in compared):
         raise typer.Exit(1)
 

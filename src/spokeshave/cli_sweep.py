@@ -17,8 +17,7 @@ from spokeshave.verify.junit import sweep_junit
 from spokeshave.verify.reach.answers import Says, study, study_data, with_ways
 from spokeshave.verify.reach.explore import MOST
 from spokeshave.verify.reach.studied import StudyError
-from spokeshave.verify.sweep.matrix import Matrix, accept_sweep, matrix_csv
-from spokeshave.verify.sweep.verdicts import Cell
+from spokeshave.verify.sweep.matrix import Matrix, accept_sweep, alike, matrix_csv
 from spokeshave.verify.sweep.work import Sweep, processes
 
 sweep_app = typer.Typer()
@@ -148,15 +147,6 @@ def _print(matrix: Matrix) -> None:
     print(matrix.summary())
     if unexplained := matrix.open():
         print(f"{len(unexplained)} of them bad and not explained")
-
-
-def alike(matrix: Matrix) -> list[list[Cell]]:
-    """The bad cells, those of one fault with one verdict for one reason together."""
-    found: dict[tuple[object, ...], list[Cell]] = {}
-    for c in matrix.in_order():
-        if c.verdict.is_bad:
-            found.setdefault((c.fault, c.verdict, c.because, matrix.explained(c)), []).append(c)
-    return list(found.values())
 
 
 def _data(matrix: Matrix) -> dict[str, object]:

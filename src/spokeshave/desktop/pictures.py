@@ -17,7 +17,11 @@ from spokeshave.language.units import add_copy, belongings, new_unit
 from spokeshave.model import edits
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Project, Type, Unit
+from spokeshave.verify.reach.answers import Study, study
 from spokeshave.verify.scenarios import Result, run_all, run_scenario
+from spokeshave.verify.sweep.matrix import Matrix
+from spokeshave.verify.sweep.reference import cycles_of
+from spokeshave.verify.sweep.work import sweep
 
 
 def _show_differences(window: MainWindow, project: Project) -> None:
@@ -31,21 +35,35 @@ def _show_differences(window: MainWindow, project: Project) -> None:
     window.show_proof(window.proof.accepted)
 
 
+def _show_faults(window: MainWindow, project: Project, swept: Matrix | str) -> None:
+    """The fault sweep with one of its bad cells chosen, if it can be swept."""
+    panel = window.proof.sweep
+    window.show_proof(panel)
+    if isinstance(swept, str) and not cycles_of(project):
+        return
+    matrix = sweep(project) if isinstance(swept, str) else swept
+    panel.take(matrix, project)
+    bad = next((c for c in matrix.in_order() if c.verdict.is_bad), None)
+    if bad is not None:
+        panel.view.setCurrentIndex(panel.model.index(matrix.faults.index(bad.fault), matrix.steps.index(bad.step)))
+
+
 def _settle() -> None:
     for _ in range(6):
         QCoreApplication.processEvents()
 
 
 def take_pictures(
-    file: Path, folder: Path, size: tuple[int, int] = (1280, 800), results: list[Result] | None = None
-) -> list[Path]:
+    file: Path, folder: Path, size: tuple[int, int] = (1280, 800), results: list[Result] | None = None,
+    swept: Matrix | str = "", studied: Study | str = "",
+) -> list[Path]:  # fmt: skip
     """Writes one PNG of each stage, and of the chart and the dark theme, and gives their paths.
 
-    `results` are those of the file's scenarios, where they were run already.
+    `results` are those of the file's scenarios, `swept` and `studied` its sweep and study, where they were done already.
     """
     before = qInstallMessageHandler(_pass_on)
     try:
-        return _take(file, folder, size, results)
+        return _take(file, folder, size, results, swept, studied)
     finally:
         qInstallMessageHandler(before)
 
@@ -66,7 +84,14 @@ def _pass_on(kind: QtMsgType, context: QMessageLogContext, text: str) -> None:
         print(f"spokeshave: {text}", file=sys.stderr)
 
 
-def _take(file: Path, folder: Path, size: tuple[int, int], results: list[Result] | None) -> list[Path]:
+def _take(
+    file: Path,
+    folder: Path,
+    size: tuple[int, int],
+    results: list[Result] | None,
+    swept: Matrix | str,
+    studied: Study | str,
+) -> list[Path]:
     app = make_app()
     folder.mkdir(parents=True, exist_ok=True)
     project = read_project(file)
@@ -141,6 +166,11 @@ def _take(file: Path, folder: Path, size: tuple[int, int], results: list[Result]
     window.show_proof(window.proof.matrix)
     window.proof.matrix.go_to(Place("trip", item=project.trips[-1].name if project.trips else ""))
     take("6-proof-cause-effect")
+    _show_faults(window, project, swept)
+    take("6-proof-faults")
+    window.show_proof(window.proof.study)
+    window.proof.study.take(studied if isinstance(studied, Study) else study(project), project)
+    take("6-proof-reachability")
     _show_differences(window, project)
     take("6-proof-accepted")
     window.proof.accepted.show_difference(0)

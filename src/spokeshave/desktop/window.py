@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime
 from collections.abc import Callable
 from pathlib import Path
 
@@ -49,11 +48,9 @@ from spokeshave.desktop.theme import theme
 from spokeshave.desktop.waiting_line import WaitingLine
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.recovery import Kept, Recovery
-from spokeshave.formats.spoke import write_text_atomically
 from spokeshave.model import edits
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Accepted, Project
-from spokeshave.verify.record import record_html
 from spokeshave.verify.scenarios import Run
 
 FILTER = "Machine files (*.spoke);;IEC text (*.st);;All files (*)"
@@ -362,20 +359,21 @@ class MainWindow(QMainWindow):
         return True
 
     def ask_record(self) -> None:
+        """Writes the record of what was run, swept and studied since the last edit; what was not is said in it."""
         start = (self.document.path or Path.cwd() / "machine").with_suffix(".html")
-        name, _ = QFileDialog.getSaveFileName(self, "Write the acceptance record", str(start), "HTML (*.html)")
+        kinds = "HTML (*.html);;PDF (*.pdf)"
+        name, chosen = QFileDialog.getSaveFileName(self, "Write the acceptance record", str(start), kinds)
         if not name:
             return
-        results = [
-            self.document.results[s.name] for s in self.document.project.scenarios if s.name in self.document.results
-        ]
-        text = record_html(self.document.project, results, self.document.findings, datetime.date.today().isoformat())
+        path = Path(name)
+        if path.suffix.lower() not in (".html", ".pdf"):
+            path = path.with_suffix(".pdf" if "pdf" in chosen else ".html")
         try:
-            write_text_atomically(text, Path(name))
+            missing = self.proof.write_record(path)
         except FormatError as error:
             self.say_fault(str(error))
         else:
-            self.say(f"Wrote {Path(name).name}")
+            self.say(f"Wrote {path.name}" + (f"; not in it: {', '.join(missing)}" if missing else ""))
 
     def _may_leave(self) -> bool:
         """Asks what to do with unsaved edits."""

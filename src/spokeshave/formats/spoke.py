@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import os
 import tempfile
@@ -61,6 +62,11 @@ def dumps(project: Project) -> str:
     """The text of a machine file. Small items stand on one line each, so that moving one changes few lines."""
     data = {"format": "spokeshave machine file", "version": VERSION, **to_data(project)}
     return _layout(data, "") + "\n"
+
+
+def fingerprint(project: Project) -> str:
+    """Which file it is, to be compared: version and digest."""
+    return f"version {VERSION}, SHA-256 {hashlib.sha256(dumps(project).encode()).hexdigest()}"
 
 
 def _layout(data: Any, indent: str) -> str:

@@ -1,40 +1,81 @@
-"""The acceptance record as one HTML file: brief, coverage, scenarios, signals, sequences, findings, lines to sign."""
+"""The acceptance record as one HTML file: brief, coverage, scenarios, faults, study, signals, charts, findings, lines to sign."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from importlib.resources import files
 from typing import Any
 
 import jinja2
+from markupsafe import Markup
 
 from spokeshave import __version__
 from spokeshave.language.literals import time_text, value_text
 from spokeshave.model.chart_texts import block_text
 from spokeshave.model.diagnostics import Diagnostic
 from spokeshave.model.project import Project
+from spokeshave.verify.cause_effect import Cause, Showing, matrix, shown
 from spokeshave.verify.check import look_over
 from spokeshave.verify.coverage import coverage
+from spokeshave.verify.protection import Key
+from spokeshave.verify.reach.answers import Says, Study
 from spokeshave.verify.scenarios import Result
+from spokeshave.verify.sweep.matrix import LETTERS, alike
+from spokeshave.verify.sweep.matrix import Matrix as Sweep
+
+NOT_RUN = "it was not done"
+
+SAYS = {
+    Says.GOOD: ("proven", "pass"),
+    Says.BAD: ("no", "fail"),
+    Says.MAY: ("may be", "warning"),
+    Says.UNKNOWN: ("not decided", "open"),
+}
+"""Word and class of an answer."""
 
 
-def record_html(project: Project, results: list[Result], found: list[Diagnostic], date: str) -> str:
-    """The record's text. `date` is printed as given; nothing in it depends on the clock or the machine."""
+def record_html(
+    project: Project, results: list[Result], found: list[Diagnostic], date: str,
+    charts: Mapping[str, str] | None = None, sweep: Sweep | str = NOT_RUN, study: Study | str = NOT_RUN, fingerprint: str = "",
+) -> str:  # fmt: skip
+    """The record's text: everything in one file. `date` is printed as given; nothing hangs on the clock or the machine.
+
+    `charts` are SVG drawings by sequence, `fingerprint` tells which file it is about. In the place of a sweep or a study that
+    was not done there may be the reason.
+    """
     environment = jinja2.Environment(autoescape=True, undefined=jinja2.StrictUndefined)
     template = environment.from_string((files("spokeshave.verify") / "record.html").read_text(encoding="utf-8"))
     by_name = {r.scenario.name: r for r in results}
+    acted = shown(results)
     return template.render(
         project=project,
         date=date,
         version=__version__,
+        fingerprint=fingerprint,
         coverage=coverage(project, by_name, found),
         results=results,
         bars=[_bars(r) for r in results],
         findings=found,
         waived=look_over(project).waived,
+        charts={name: Markup(svg) for name, svg in (charts or {}).items()},
+        matrix=matrix(project),
+        shown_by=lambda cause: _shown_by(cause, acted),
+        sweep=sweep,
+        alike=[] if isinstance(sweep, str) else alike(sweep),
+        letters={v.value: (letter, v.value) for letter, v in LETTERS.items()},
+        study=study,
+        says=SAYS,
         value_text=value_text,
         time_text=time_text,
         block_text=block_text,
     )
+
+
+def _shown_by(cause: Cause, acted: dict[Key, list[Showing]]) -> str:
+    """The scenarios in which every rule of a row came into play."""
+    if any(key not in acted for key in cause.keys):
+        return ""
+    return ", ".join(dict.fromkeys(s.scenario for key in cause.keys for s in acted[key]))
 
 
 def _bars(result: Result) -> list[dict[str, Any]]:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import datetime
+from pathlib import Path
+
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QTabWidget, QVBoxLayout, QWidget
 
@@ -13,11 +16,13 @@ from spokeshave.desktop.proof.scenarios import ScenariosPanel
 from spokeshave.desktop.proof.study import StudyPanel
 from spokeshave.desktop.proof.sweep import SweepPanel
 from spokeshave.desktop.proof.worker import ProofWorker
+from spokeshave.desktop.record import write_record
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.theme import theme
 from spokeshave.model.project import Scenario
 from spokeshave.verify.expectations import Outcome
+from spokeshave.verify.record import NOT_RUN
 from spokeshave.verify.scenarios import Result
 
 
@@ -185,6 +190,22 @@ class ProofPage(QWidget):
             self.document.take_results(results)
         elif self.status.text().startswith("runs"):
             self.status.setText("cancelled")
+
+    def write_record(self, path: Path) -> list[str]:
+        """The acceptance record of what there is; tells what there is not. Raises `FormatError`."""
+        document, results = self.document, self.document.results
+        swept, studied = self.sweep.model.matrix, self.study.found
+        missing = [] if len(results) == len(document.project.scenarios) else ["scenarios that were not run"]
+        if not (swept.whole and self.sweep.of_present()):
+            missing.append("the fault sweep")
+        if studied is None or not self.study.of_present():
+            studied = None
+            missing.append("the reachability study")
+        runs = [results[s.name] for s in document.project.scenarios if s.name in results]
+        matrix = NOT_RUN if "the fault sweep" in missing else swept
+        today = datetime.date.today().isoformat()
+        write_record(path, document.project, runs, document.findings, today, matrix, studied or NOT_RUN)
+        return missing
 
     def stop(self) -> None:
         """Cancels what runs."""

@@ -237,6 +237,11 @@ class StudyPanel(QWidget):
         self._say("it is studied", "ink")
         self._show_answers()
 
+    def take(self, found: Study, project: Project) -> None:
+        """Shows answers that were found elsewhere about this machine file."""
+        self._of, self.found = project, found
+        self._show_answers()
+
     def stop(self) -> None:
         """Waits no longer for the answers."""
         if self._future is not None:

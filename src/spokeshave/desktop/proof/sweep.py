@@ -30,7 +30,7 @@ from spokeshave.model.project import Project
 from spokeshave.verify.accepted import accept
 from spokeshave.verify.batch import executor
 from spokeshave.verify.scenarios import Run
-from spokeshave.verify.sweep.matrix import accept_sweep, explain
+from spokeshave.verify.sweep.matrix import Matrix, accept_sweep, explain
 from spokeshave.verify.sweep.reference import cycles_of
 from spokeshave.verify.sweep.verdicts import Cell
 from spokeshave.verify.sweep.work import Played, Sent, Sweep, play
@@ -255,6 +255,11 @@ class SweepPanel(QWidget):
         self._timer.start()
         self._say("the reference cycle runs", "ink")
         self._sum_up()
+
+    def take(self, matrix: Matrix, project: Project) -> None:
+        """Shows a matrix that was made elsewhere of this machine file."""
+        self._swept, self.model.matrix = project, matrix
+        self._show_matrix()
 
     def stop(self) -> None:
         """Cancels what runs; the cells there are stay."""

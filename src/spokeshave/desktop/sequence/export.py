@@ -45,6 +45,11 @@ def draw(view: ChartView, painter: QPainter, area: QRectF) -> None:
 
 def write_svg(view: ChartView, path: Path) -> None:
     """The whole chart as one SVG drawing. Raises `FormatError`."""
+    write_bytes_atomically(svg_of(view), path)
+
+
+def svg_of(view: ChartView) -> bytes:
+    """The whole chart as one SVG drawing."""
     view.rebuild_now()
     area = view.scene().sceneRect()
     buffer = QBuffer()
@@ -57,7 +62,7 @@ def write_svg(view: ChartView, path: Path) -> None:
     painter = QPainter(generator)
     draw(view, painter, area)
     painter.end()
-    write_bytes_atomically(bytes(buffer.data().data()), path)
+    return bytes(buffer.data().data())
 
 
 def pages_of(chart: QRectF, page: QSize) -> tuple[float, list[QRectF]]:

@@ -105,6 +105,15 @@ def explanation(plan: SweepPlan, cell: Cell) -> Explained | None:
     return None
 
 
+def alike(matrix: Matrix) -> list[list[Cell]]:
+    """The bad cells, those of one fault with one verdict for one reason together."""
+    found: dict[tuple[object, ...], list[Cell]] = {}
+    for c in matrix.in_order():
+        if c.verdict.is_bad:
+            found.setdefault((c.fault, c.verdict, c.because, matrix.explained(c)), []).append(c)
+    return list(found.values())
+
+
 def explain(project: Project, cell: Cell, reason: str, every_step: bool = False) -> Project:
     """The machine file with a reason for a cell, in the place of the one it had; an empty reason takes it away."""
     plan = project.sweep

@@ -1,0 +1,144 @@
+"""The acceptance record with its charts, as HTML or PDF: the same for the command line and for the window."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import QBuffer, QIODevice, QMarginsF, QRectF, QSizeF
+from PySide6.QtGui import (
+    QPageLayout,
+    QPageSize,
+    QPainter,
+    QPdfWriter,
+    QPyTextObject,
+    QTextCharFormat,
+    QTextDocument,
+    QTextFormat,
+)
+from PySide6.QtSvg import QSvgRenderer
+
+from spokeshave.desktop.document import Document
+from spokeshave.desktop.runner import Runner
+from spokeshave.desktop.selection import Selection
+from spokeshave.desktop.sequence.chart_view import ChartView
+from spokeshave.desktop.sequence.editor import SequenceEditor
+from spokeshave.desktop.sequence.export import svg_of
+from spokeshave.desktop.theme import text_font
+from spokeshave.formats.spoke import fingerprint, write_bytes_atomically, write_text_atomically
+from spokeshave.model.diagnostics import Diagnostic
+from spokeshave.model.project import Project
+from spokeshave.verify.reach.answers import Study
+from spokeshave.verify.record import NOT_RUN, record_html
+from spokeshave.verify.scenarios import Result
+from spokeshave.verify.sweep.matrix import Matrix
+
+DPI = 96
+MARGIN_MM = 14
+PICTURE = int(QTextFormat.ObjectTypes.UserObject) + 1
+SVG = 1
+"""The property of a character that stands for a picture."""
+
+OBJECT = "\ufffc"
+
+
+def write_record(
+    path: Path, project: Project, results: list[Result], found: list[Diagnostic], date: str,
+    sweep: Matrix | str = NOT_RUN, study: Study | str = NOT_RUN,
+) -> None:  # fmt: skip
+    """Writes the record; its suffix says as what. There is an application. Raises `FormatError`."""
+    text = record_html(project, results, found, date, charts_of(project), sweep, study, fingerprint(project))
+    if path.suffix.lower() == ".pdf":
+        write_bytes_atomically(pdf_of(text, f"{project.name}, acceptance record"), path)
+    else:
+        write_text_atomically(text, path)
+
+
+def charts_of(project: Project) -> dict[str, str]:
+    """An SVG drawing of each sequence, as it stands in a text."""
+    document = Document(project)
+    runner = Runner(document)
+    editor = SequenceEditor(document, Selection(), lambda q: [])
+    found = {}
+    for q in project.sequences:
+        view = ChartView(editor, q.name, runner)
+        drawing = svg_of(view).decode()
+        found[q.name] = drawing[drawing.index("<svg") :]
+        view.deleteLater()
+    return found
+
+
+class _Picture(QPyTextObject):
+    """A drawing as a character of a text: lines and letters, no pixels."""
+
+    def __init__(self, width: float, height: float) -> None:
+        super().__init__()
+        self.room = QSizeF(width, height)
+
+    def intrinsicSize(self, doc: Any, position: int, form: Any) -> QSizeF:
+        size = QSvgRenderer(form.property(SVG)).viewBoxF().size()
+        scale = min(1.0, self.room.width() / max(1.0, size.width()), self.room.height() / max(1.0, size.height()))
+        return QSizeF(size.width() * scale, size.height() * scale)
+
+    def drawObject(self, painter: QPainter, box: Any, doc: Any, position: int, form: Any) -> None:
+        QSvgRenderer(form.property(SVG)).render(painter, QRectF(box))
+
+
+def pdf_of(text: str, title: str) -> bytes:
+    """A record as PDF on A4 pages with numbers; its pictures stay vectors."""
+    buffer = QBuffer()
+    buffer.open(QIODevice.OpenModeFlag.WriteOnly)
+    writer = QPdfWriter(buffer)
+    writer.setResolution(DPI)
+    writer.setTitle(title)
+    writer.setPageLayout(
+        QPageLayout(
+            QPageSize(QPageSize.PageSizeId.A4), QPageLayout.Orientation.Portrait,
+            QMarginsF(MARGIN_MM, MARGIN_MM, MARGIN_MM, MARGIN_MM), QPageLayout.Unit.Millimeter,
+        )
+    )  # fmt: skip
+    page = writer.pageLayout().paintRectPixels(DPI)
+    foot = 26
+    room = QSizeF(page.width(), page.height() - foot)
+    document, picture = QTextDocument(), _Picture(room.width() - 8, room.height() - 60)
+    document.documentLayout().registerHandler(PICTURE, picture)
+    document.setDefaultFont(text_font(11))
+    document.setDocumentMargin(0)
+    pieces = re.split(r"(<svg.*?</svg>)", text, flags=re.DOTALL)
+    drawings = pieces[1::2]
+    pieces[1::2] = [f"[picture {n}]" for n in range(len(drawings))]
+    document.setHtml("".join(pieces).replace("margin: 32px auto; padding: 0 24px", "margin: 0"))
+    for n, drawing in enumerate(drawings):
+        _put(document, f"[picture {n}]", drawing)
+    document.setPageSize(room)
+    painter = QPainter(writer)
+    for n in range(document.pageCount()):
+        if n:
+            writer.newPage()
+        painter.save()
+        painter.translate(0, -n * room.height())
+        document.drawContents(painter, QRectF(0, n * room.height(), room.width(), room.height()))
+        painter.restore()
+        painter.setFont(text_font(10))
+        painter.drawText(
+            QRectF(0, room.height() + 8, page.width(), 16), f"{title}, page {n + 1} of {document.pageCount()}"
+        )
+    painter.end()
+    return bytes(buffer.data().data())
+
+
+def _put(document: QTextDocument, mark: str, drawing: str) -> None:
+    """In the place of its mark."""
+    cursor = document.find(mark)
+    form = QTextCharFormat()
+    form.setObjectType(PICTURE)
+    form.setProperty(SVG, _plain(drawing).encode())
+    cursor.insertText(OBJECT, form)
+
+
+def _plain(drawing: str) -> str:
+    """An SVG drawing that stands in a page as a file of its own."""
+    if "xmlns=" not in drawing[: drawing.index(">")]:
+        drawing = drawing.replace("<svg", '<svg xmlns="http://www.w3.org/2000/svg"', 1)
+    return drawing

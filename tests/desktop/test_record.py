@@ -1,0 +1,97 @@
+"""The acceptance record: everything in one file, charts as vectors in PDF, the same from window and command line."""
+
+from __future__ import annotations
+
+import re
+import zlib
+from dataclasses import replace
+from xml.etree import ElementTree
+
+import pytest
+from PySide6.QtWidgets import QFileDialog
+from typer.testing import CliRunner
+
+from spokeshave.cli import app
+from spokeshave.desktop.record import charts_of, write_record
+from spokeshave.formats import spoke
+from spokeshave.model.project import Requirement, Waiver
+from spokeshave.verify.batch import let_go
+from spokeshave.verify.check import findings, look_over
+from spokeshave.verify.reach.answers import study
+from spokeshave.verify.record import record_html
+from spokeshave.verify.scenarios import run_all
+from spokeshave.verify.sweep.matrix import explain
+from spokeshave.verify.sweep.work import sweep
+from tests.core.test_sweep import slide
+
+
+@pytest.fixture
+def project():
+    plain = slide(requirements=(Requirement("R1", "The slide comes back <again>."),))
+    cell = next(c for c in sweep(plain).open() if c.fault == "Blower does not start")
+    explained = explain(plain, cell, "it only keeps the dust away", every_step=True)
+    finding = look_over(explained).open[0]
+    return replace(explained, waivers=(Waiver(finding.code, str(finding.place), "as agreed"),))
+
+
+def test_the_record_has_every_part_and_draws_nothing_from_elsewhere(project):
+    results, found = run_all(project), findings(project)
+    charts = charts_of(project)
+    assert ElementTree.fromstring(charts["Main"]).tag.endswith("svg")
+    html = record_html(project, results, found, "2031-01-02", charts, sweep(project), study(project), "SHA-256 1")
+    for wanted in (
+        "R1", "&lt;again&gt;", "Out and back", "expect never Fan AND NOT Slide", "SlideOut", "Cause and effect", "trip Halted",
+        "Cycle: Out and back", "Blower does not start", "it only keeps the dust away", "can always get back to the initial steps",
+        "inputs are free", "as agreed", "2031-01-02", "SHA-256", "Accepted by", "Signature",
+    ):  # fmt: skip
+        assert wanted in html, wanted
+    assert html.count("<svg") == 1 + len(project.sequences), "an evidence picture and a chart"
+    assert not re.findall(r"(?:src|href)=", html) and "http" not in re.sub(r'xmlns[:\w]*="[^"]*"', "", html)
+    assert html == record_html(
+        project, results, found, "2031-01-02", charts, sweep(project), study(project), "SHA-256 1"
+    )
+    bare = record_html(project, results, found, "2031-01-02")
+    assert "The faults were not swept: it was not done." in bare and "was not studied: it was not done." in bare
+
+
+def streams(data: bytes) -> list[bytes]:
+    found = re.findall(rb"stream\r?\n(.*?)\r?\nendstream", data, re.DOTALL)
+    return [zlib.decompressobj().decompress(x) for x in found if x[:1] == b"x"]
+
+
+def test_a_pdf_has_its_pages_numbered_and_no_pixels(project, tmp_path, qapp):
+    file = tmp_path / "record.pdf"
+    write_record(file, project, run_all(project), findings(project), "2031-01-02", sweep(project), study(project))
+    data = file.read_bytes()
+    assert (
+        data.startswith(b"%PDF") and b"/Subtype /Image" not in data and len(re.findall(rb"/Type\s*/Page\b", data)) >= 3
+    )
+    lines = sum(len(re.findall(rb"\bl\n", s)) for s in streams(data))
+    without = tmp_path / "bare.pdf"
+    write_record(without, replace(project, sequences=()), [], [], "2031-01-02")
+    assert lines > 30 + sum(len(re.findall(rb"\bl\n", s)) for s in streams(without.read_bytes())), "the chart is lines"
+
+
+def test_the_command_and_the_window_write_the_same(qtbot, window, project, tmp_path, monkeypatch):
+    file = tmp_path / "slide.spoke"
+    spoke.write(project, file)
+    said = CliRunner().invoke(app, ["verify", str(file), "--report", str(tmp_path / "a.html")])
+    assert said.exit_code in (0, 1) and "pass" in said.output
+    window.document.replace(project, file)
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, **k: (str(tmp_path / "b"), "HTML (*.html)"))
+    told: list[str] = []
+    monkeypatch.setattr(window, "say", told.append)
+    window.ask_record()
+    assert told == ["Wrote b.html; not in it: scenarios that were not run, the fault sweep, the reachability study"]
+    window.document.check()
+    window.document.take_results(run_all(project))
+    for panel, busy in ((window.proof.sweep, "sweep"), (window.proof.study, "_future")):
+        window.show_proof(panel)
+        panel.start_button.click()
+        qtbot.waitUntil(lambda panel=panel, busy=busy: getattr(panel, busy) is None, timeout=20_000)
+    let_go()
+    window.ask_record()
+    assert told[-1] == "Wrote b.html"
+    assert (tmp_path / "b.html").read_text() == (tmp_path / "a.html").read_text()
+    said = CliRunner().invoke(app, ["verify", str(file), "--report", str(tmp_path / "a.txt")])
+    assert said.exit_code == 2 and "use .html or .pdf" in said.output
