@@ -17,6 +17,7 @@ from typer.testing import CliRunner
 from spokeshave.cli import app
 from spokeshave.engine.session import Session
 from spokeshave.formats import spoke
+from spokeshave.language.rename import rename_device, rename_step
 from spokeshave.model.project import (
     Action,
     Device,
@@ -240,6 +241,9 @@ def test_an_explanation_holds_for_its_verdict_only_and_what_was_accepted_is_comp
     known = explain(project, silent, "it only keeps the dust away", every_step=True)
     assert not any(c.fault == silent.fault for c in sweep(known).open())
     assert not explain(known, silent, "").sweep.explained
+    renamed = rename_step(rename_device(accept_sweep(known, sweep(known)), "Blower", "Wind"), "Main", "Away", "Out")
+    assert [e.fault for e in renamed.sweep.explained] == ["Wind does not start"] and not sweep(renamed).changed()
+    assert {c.fault for c in sweep(renamed).open()} == {"Wind overload tripped"}
     accepted = accept_sweep(known, matrix, "today")
     assert spoke.loads(spoke.dumps(accepted)) == accepted and accepted.sweep.cycle == "Out and back"
     assert not sweep(accepted).changed()

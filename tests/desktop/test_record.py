@@ -13,10 +13,12 @@ from typer.testing import CliRunner
 
 from spokeshave.cli import app
 from spokeshave.desktop.record import charts_of, write_record
+from spokeshave.desktop.sequence.code_proof import run_beside
 from spokeshave.formats import spoke
 from spokeshave.model.project import Requirement, Waiver
 from spokeshave.verify.batch import let_go
 from spokeshave.verify.check import findings, look_over
+from spokeshave.verify.equivalence import Comparison, Difference
 from spokeshave.verify.reach.answers import study
 from spokeshave.verify.record import record_html
 from spokeshave.verify.scenarios import run_all
@@ -95,3 +97,24 @@ def test_the_command_and_the_window_write_the_same(qtbot, window, project, tmp_p
     assert (tmp_path / "b.html").read_text() == (tmp_path / "a.html").read_text()
     said = CliRunner().invoke(app, ["verify", str(file), "--report", str(tmp_path / "a.txt")])
     assert said.exit_code == 2 and "use .html or .pdf" in said.output
+
+
+def test_the_code_face_shows_that_code_and_chart_do_the_same_and_where_they_do_not(qtbot, window, monkeypatch):
+    window.document.replace(slide(), None)
+    window.show_stage(2)
+    window.show_face("code")
+    proof = window.sequence.codes["Main"].proof
+    proof.button.click()
+    qtbot.waitUntil(lambda: proof.found is not None, timeout=30_000)
+    assert "✓ the same in" in proof.said.text() and "4 runs" in proof.said.text() and not proof.show_button.isVisible()
+    found = run_beside(slide(), "flags")
+    assert isinstance(found, Comparison) and found.difference is None
+    wrong = replace(found, difference=Difference("scenario Out and back", 1110, "Slide", "TRUE", "FALSE"))
+    proof.found, proof._of = wrong, window.document.project
+    proof._edited()
+    assert proof.show_button.isVisibleTo(proof)
+    proof.show_difference()
+    assert window.stage == 4 and window.runner.session.time_ms == 8000
+    window.document.edit("shorter", lambda p: replace(p, sequences=slide(longest="T#2s").sequences))
+    assert proof.found is None and not proof.said.text()
+    let_go()

@@ -161,6 +161,7 @@ class MainWindow(QMainWindow):
         self.waiting.step_asked.connect(lambda q, s: self.selection.go(Place("step", q, s)))
         self.proof.show_asked.connect(self.show_run)
         self.proof.sweep.show_asked.connect(self.show_fault)
+        self.sequence.show_asked.connect(self.show_run)
         if self.keeper is not None:
             self.keeper.drafts = self.sequence.drafts
             self.sequence.typed.connect(self.keeper.wait)

@@ -10,6 +10,7 @@ from spokeshave.language.syntax import KEYWORDS
 from spokeshave.model.edits import EditError, free_name, taken_names
 from spokeshave.model.flow_edits import NoRoom
 from spokeshave.model.project import Project, Sequence
+from spokeshave.model.study import StudyPlan
 
 WIDE = 1_000_000
 """A spacing with room for any block."""
@@ -95,6 +96,17 @@ def in_all_texts(project: Project, put: Callable[[str], str]) -> Project:
         scenarios=tuple(replace(s, text=put(s.text)) for s in project.scenarios),
         requirements=tuple(replace(r, shown_by=tuple(_rule(n, put) for n in r.shown_by)) for r in project.requirements),
         accepted=tuple(replace(a, lanes=tuple((put(n), c) for n, c in a.lanes)) for a in project.accepted),
+        sweep=replace(
+            project.sweep,
+            steps=tuple(map(put, project.sweep.steps)),
+            explained=tuple(replace(e, step=put(e.step)) for e in project.sweep.explained),
+        ),
+        study=StudyPlan(
+            tuple(map(put, project.study.assumptions)),
+            tuple((put(a), put(b)) for a, b in project.study.together),
+            tuple((put(a), put(b)) for a, b in project.study.before),
+            tuple((put(name), values) for name, values in project.study.settings),
+        ),
     )
 
 
@@ -192,14 +204,22 @@ def with_room(project: Project, sequence: str, edit: Callable[[Project], Project
 
 
 def rename_device(project: Project, old: str, new: str) -> Project:
-    """A device under another name; connections, groups and scenarios follow."""
+    """A device under another name; connections, groups, scenarios and what is kept of the fault sweep follow."""
     _checked(project, old, new)
 
     def now(name: str) -> str:
         return new if name.lower() == old.lower() else name
 
+    def fault(name: str) -> str:
+        device, space, failure = name.partition(" ")
+        return f"{now(device)}{space}{failure}"
+
+    plan = project.sweep
+    explained = tuple(replace(e, fault=fault(e.fault)) for e in plan.explained)
+    rows = tuple((fault(name), letters) for name, letters in plan.accepted)
     return replace(
         project,
+        sweep=replace(plan, explained=explained, accepted=rows),
         devices=tuple(replace(d, name=new) if d.name.lower() == old.lower() else d for d in project.devices),
         connections=tuple(replace(c, source=now(c.source), target=now(c.target)) for c in project.connections),
         groups=tuple(replace(g, devices=tuple(map(now, g.devices))) for g in project.groups),

@@ -7,13 +7,14 @@ from __future__ import annotations
 
 import random
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.engine.trace import Trace
 from spokeshave.language.literals import value_text
-from spokeshave.model.project import Project, SignalClass, Type
+from spokeshave.model.project import Device, Project, SignalClass, Type
+from spokeshave.verify.scenarios import Run as ScenarioRun
 from spokeshave.verify.scenarios import run_scenario
 
 RANDOM_MS = 60_000
@@ -42,17 +43,28 @@ class Comparison:
 
 @dataclass(frozen=True, slots=True)
 class Run:
+    """`devices` are those a scenario has given other parameters; None for those of the file."""
+
     name: str
     stimuli: tuple[Stimulus, ...]
     ms: int
+    devices: tuple[Device, ...] | None = None
+
+    def machine(self, project: Project) -> Project:
+        return project if self.devices is None else replace(project, devices=self.devices)
+
+    def of(self, project: Project) -> ScenarioRun:
+        """The run of the chart, for looking at."""
+        return ScenarioRun(self.name, (), self.machine(project), self.stimuli, self.ms // project.period_ms)
 
 
 def runs_of(project: Project, random_runs: int = 3) -> Iterator[Run]:
     """What there is to compare under: each scenario as it ran, then hands that move at random, always the same ones."""
     for scenario in project.scenarios:
-        session = run_scenario(project, scenario).session
-        if session is not None:
-            yield Run(f"scenario {scenario.name}", tuple(s for s, _ in session.log), session.trace.end_ms)
+        for r in run_scenario(project, scenario).runs:
+            devices = r.project.devices if r.project.devices != project.devices else None
+            label = f" [{r.label}]" if r.label else ""
+            yield Run(f"scenario {scenario.name}{label}", r.done, r.scans * project.period_ms, devices)
     given = {s.lower() for d in project.devices for _, s in d.wires}
     free = [s for s in project.signals if s.cls is SignalClass.INPUT and s.name.lower() not in given]
     free = [s for s in free if s.type is Type.BOOL]
@@ -78,7 +90,7 @@ def compare(chart: Project, code: Project, names: Mapping[str, str], runs: Itera
     count = scans = 0
     for run in runs:
         count += 1
-        sessions = [Session(p, run.stimuli, every_scan=True) for p in (chart, code)]
+        sessions = [Session(run.machine(p), run.stimuli, every_scan=True) for p in (chart, code)]
         for session in sessions:
             session.run_for(run.ms)
         traces = [s.trace for s in sessions]

@@ -294,7 +294,12 @@ class ScenariosPanel(QWidget):
             if any(s.name.lower() == new.lower() for i, s in enumerate(p.scenarios) if i != row):
                 raise EditError(f"there is a scenario {new} already")
             accepted = tuple(replace(a, scenario=new) if a.scenario == scenario.name else a for a in p.accepted)
-            return replace(edits.change_item(p, "scenarios", row, name=new), accepted=accepted)
+
+            def now(name: str) -> str:
+                return new if name == scenario.name else name
+
+            sweep = replace(p.sweep, cycle=now(p.sweep.cycle), reset=now(p.sweep.reset))
+            return replace(edits.change_item(p, "scenarios", row, name=new), accepted=accepted, sweep=sweep)
 
         if not self.document.edit(f"Rename {scenario.name}", change):
             self.name.setText(scenario.name)

@@ -22,7 +22,7 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.proof.sweep_table import FILTERS, LOOKS, SweepModel, SweepView
+from spokeshave.desktop.proof.sweep_table import FILTERS, LOOKS, MEANS, SweepModel, SweepView
 from spokeshave.desktop.proof.worker import LOOK_MS
 from spokeshave.desktop.theme import theme
 from spokeshave.engine.session import Session
@@ -73,6 +73,7 @@ class SweepPanel(QWidget):
         self.accept_button.clicked.connect(self.accept)
         self.status = QLabel()
         self.status.setMargin(4)
+        self.status.setWordWrap(True)
         self.model = SweepModel()
         self.view = SweepView(self.model)
         self.view.selectionModel().currentChanged.connect(self._chosen)
@@ -113,7 +114,7 @@ class SweepPanel(QWidget):
         whole.setContentsMargins(0, 0, 0, 0)
         whole.setSpacing(0)
         whole.addLayout(line(*run, *shown, margins=(12, 6, 12, 2), stretch=gap))
-        whole.addLayout(line(self.status, self.legend, margins=(10, 0, 12, 2), stretch=self.status))
+        whole.addLayout(line(self.status, margins=(10, 0, 12, 2), stretch=self.status))
         side = QWidget()
         column = QVBoxLayout(side)
         column.setContentsMargins(12, 8, 12, 8)
@@ -123,6 +124,7 @@ class SweepPanel(QWidget):
             column.addWidget(w)
         column.addLayout(line(self.explain_button, self.show_button, margins=(0, 0, 0, 0)))
         column.addStretch(1)
+        column.addWidget(self.legend)
         both = QSplitter()
         both.addWidget(self.view)
         both.addWidget(side)
@@ -151,7 +153,6 @@ class SweepPanel(QWidget):
             self.cycle.clear()
             self.cycle.addItems(names)
         self.cycle.setCurrentIndex(max(0, self.cycle.findText(project.sweep.cycle)))
-        self._legend()
         if self._swept is not None and not self.of_present():
             self._say("The machine file was edited since: sweep again.", "false")
         self.model.matrix.plan = project.sweep
@@ -167,11 +168,14 @@ class SweepPanel(QWidget):
         return now.runs_like(then) and texts[0] == texts[1]
 
     def _legend(self) -> None:
-        signs = (
-            f"<span style='color:{theme.colour(colour).name()}'><b>{sign}</b></span> {v.value}"
+        """Signs and counts of the verdicts."""
+        counts = self.model.matrix.counts()
+        rows = [
+            f"<tr><td style='color:{theme.colour(colour).name()}' align='center' width='22'><b>{sign}</b></td>"
+            f"<td align='right' width='52'>{counts[v]:,}&nbsp;</td><td>{v.value}: {MEANS[v]}</td></tr>"
             for v, (sign, colour) in LOOKS.items()
-        )
-        self.legend.setText(" &nbsp; ".join(signs))
+        ]
+        self.legend.setText(f"<table cellspacing='2'>{''.join(rows)}</table>")
 
     def _show_matrix(self) -> None:
         before = self.chosen()
@@ -188,7 +192,7 @@ class SweepPanel(QWidget):
         if self.sweep is None and matrix.cells and self.of_present():
             left, changed = len(matrix.open()), self.model.matrix.changed()
             worse = sum(c.is_worse for c in changed)
-            text = matrix.summary()
+            text = f"{len(matrix.cells):,} cells; of those that made a difference {100 * matrix.coverage:.1f} % noticed"
             text += f"; {left} bad and not explained" if left else "; nothing bad that is not explained"
             if changed:
                 text += f"; {len(changed)} otherwise than accepted, {worse} of them worse"
@@ -198,6 +202,7 @@ class SweepPanel(QWidget):
                 "Every failure of every device, each button and the loss of power, in every step of the cycle: what comes of it?",
                 "ink",
             )
+        self._legend()
         running = self.sweep is not None
         self.start_button.setEnabled(not running and self.cycle.count() > 0)
         self.cancel_button.setVisible(running)

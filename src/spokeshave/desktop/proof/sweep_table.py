@@ -25,6 +25,15 @@ LOOKS = {
 }
 """Sign and colour of a verdict."""
 
+MEANS = {
+    Verdict.HARMLESS: "the cycle ends right",
+    Verdict.RECOVERED: "told, and clean after reset",
+    Verdict.CAUGHT: "told, but not clean after it",
+    Verdict.SILENT: "ended wrong, nobody told",
+    Verdict.STUCK: "stands still, nobody told",
+    Verdict.HAZARD: "harm, or a rule broken",
+}
+
 SIDE = 26
 FILTERS = (
     "every fault",
@@ -166,5 +175,4 @@ class SweepView(QTableView):
             header.setMinimumSectionSize(SIDE)
             header.setDefaultSectionSize(SIDE)
             header.setSectionResizeMode(QHeaderView.ResizeMode.Fixed)
-        self.verticalHeader().setMinimumSectionSize(24)
-        self.verticalHeader().setDefaultSectionSize(24)
+        self.verticalHeader().setStyleSheet("QHeaderView::section { padding: 0 8px; }")

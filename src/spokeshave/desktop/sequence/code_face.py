@@ -23,6 +23,7 @@ from PySide6.QtWidgets import (
 from spokeshave.desktop.code_editor import CodeEditor, Fault
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.sequence.code_changes import Difference, differences
+from spokeshave.desktop.sequence.code_proof import CodeProof
 from spokeshave.desktop.sequence.editor import SequenceEditor
 from spokeshave.desktop.sequence.live import Live
 from spokeshave.desktop.theme import code_font, theme
@@ -85,6 +86,8 @@ class CodeFace(QWidget):
         column.addLayout(bar)
         column.addWidget(self.text, 1)
         column.addWidget(self.list)
+        self.proof = CodeProof(self.document, lambda: self._chosen()[1] if self._chosen()[0] == "style" else "case")
+        column.addWidget(self.proof)
         self._later = QTimer(self)
         self._later.setSingleShot(True)
         self._later.setInterval(LOOK_AFTER_MS)

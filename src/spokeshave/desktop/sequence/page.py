@@ -40,6 +40,8 @@ class SequencePage(QWidget):
     """Sequences side by side as tabs, and the face of choice below."""
 
     typed = Signal()
+    show_asked = Signal(object, str, int)
+    """As `CodeProof.show_asked`."""
     """Something was typed in the code."""
 
     def __init__(self, document: Document, runner: Runner, selection: Selection) -> None:
@@ -150,6 +152,7 @@ class SequencePage(QWidget):
             self.charts[name] = ChartView(self.editor, name, self.runner)
             self.codes[name] = CodeFace(self.editor, name, self.runner)
             self.codes[name].text.textChanged.connect(self.typed)
+            self.codes[name].proof.show_asked.connect(self.show_asked)
             for view in (self.sheets[name], self.charts[name], self.codes[name]):
                 self.stack.addWidget(view)
         if not names:
