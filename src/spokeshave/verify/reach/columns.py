@@ -28,7 +28,8 @@ OPERATIONS: dict[str, Callable[..., Any]] = {
     "and": _all(np.logical_and), "or": _all(np.logical_or), "xor": _all(np.logical_xor), "not": np.logical_not,
     "eq": np.equal, "ne": np.not_equal, "lt": np.less, "gt": np.greater, "le": np.less_equal, "ge": np.greater_equal,
     "add": _all(np.add), "sub": np.subtract, "mul": _all(np.multiply), "neg": np.negative, "same": lambda x: x,
-    "real": lambda x: np.asarray(x, np.float64), "abs": np.abs, "min": _all(np.minimum), "max": _all(np.maximum),
+    "real": lambda x: np.asarray(x, np.float64), "ABS": np.abs, "MIN": _all(np.minimum), "MAX": _all(np.maximum),
+    "LIMIT": lambda low, x, high: np.minimum(np.maximum(x, low), high), "SEL": lambda which, no, yes: np.where(which, yes, no),
 }  # fmt: skip
 
 

@@ -20,10 +20,11 @@ from spokeshave.model.project import Type, Value
 from spokeshave.verify.reach.columns import evaluate
 from spokeshave.verify.reach.explore import Explorer, Found
 from spokeshave.verify.reach.layout import as_keys
-from spokeshave.verify.reach.phases import Choice
+from spokeshave.verify.reach.phases import Choice, Scan
 
 Picked = dict[Choice, Any]
-TAIL_MS = 1000
+MOST_TRIED = 1 << 14
+"""So many values of inputs are tried at most for a scan in which nothing is to happen."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,16 +106,14 @@ class _Player:
         rows = np.flatnonzero(leads)
         costs = [self._cost({key: c[r] for key, c in chosen.items()}) for r in rows]
         move = {key: c[rows[int(np.argmin(costs))]] for key, c in chosen.items()}
-        stays = np.flatnonzero(keys == as_keys(self.found.situations[here][None, :])[0])
-        idle = [{key: c[r] for key, c in chosen.items()} for r in stays]
-        self._wait(move, [p for p in idle if not any(v for key, v in p.items() if key[0] not in ("value", "last"))])
+        self._wait(here, move)
         self._scan(move)
 
     def _cost(self, picked: Picked) -> int:
         changed: int = sum(bool(self.values.get(key[1]) != v) for key, v in picked.items() if key[0] == "value")
         return changed + 10 * sum(bool(v) for key, v in picked.items() if key[0] not in ("value", "last"))
 
-    def _wait(self, move: Picked, idle: list[Picked]) -> None:
+    def _wait(self, here: int, move: Picked) -> None:
         """Scans in which nothing happens, until the times of the move have passed and its edges can come."""
         need = self._passing(move)
         operands: list[tuple[ck.Checked, bool]] = []
@@ -134,14 +133,60 @@ class _Player:
                     need = max(need, 1)
         if need <= 0:
             return
-        fitting = [p for p in idle if all(self._operand(o, p) is want for o, want in operands)]
-        if not (fitting or idle):
+        quiet = self._quiet(here, operands)
+        if quiet is None:
             return
-        quiet = min(fitting or idle, key=self._cost)
         self._scan(quiet)
         for _ in range(min(need - 1, 1_000_000)):
             if not self.session.scan():
                 return
+
+    def _quiet(self, here: int, operands: list[tuple[ck.Checked, bool]]) -> Picked | None:
+        """Inputs under which the situation stays as it is, and operands of edges are as they have to be before a move.
+
+        The fewest inputs change: those that the operands read, and where that is not enough all that anybody looks at here.
+        """
+        studied, explorer = self.studied, self.explorer
+        _, _, _, chosen = explorer.go_on(self.found.situations[here][None, :])
+        read = {x.slot for tree, _ in operands for x in ck.loads(tree)} & studied.inputs
+        for slots in (read, read | {key[1] for key in chosen if key[0] == "value" and key[1] in studied.inputs}):
+            found = self._among(here, sorted(slots), operands, set(chosen))
+            if found is not None:
+                return found
+        return None
+
+    def _among(
+        self, here: int, slots: list[int], operands: list[tuple[ck.Checked, bool]], looked_at: set[Choice]
+    ) -> Picked | None:
+        """The choice of these inputs that changes the fewest; all others are as they are."""
+        studied, explorer = self.studied, self.explorer
+        many = int(np.prod([len(studied.domains[s]) for s in slots])) if slots else 1
+        if many > MOST_TRIED:
+            return None
+        values: dict[int, Any] = {s: np.full(many, v) for s, v in self.values.items()}
+        rest = np.arange(many)
+        for slot in slots:
+            domain = np.array(studied.domains[slot])
+            values[slot] = domain[rest % len(domain)]
+            rest = rest // len(domain)
+        packed = np.repeat(self.found.situations[here][None, :], many, axis=0)
+        columns = explorer.layout.unpack(packed)
+        picked: Picked = {("value", s, 0): column for s, column in values.items()}
+        picked |= {key: np.zeros(many, bool) for key in looked_at if key[0] not in ("value", "last")}
+        env: dict[int, Any] = dict(enumerate(self.session.situation.v)) | values
+        fits = np.ones(many, bool)
+        for tree, want in operands:
+            fits &= np.broadcast_to(np.asarray(evaluate(tree, env), bool), (many,)) == want
+        for tree in studied.assumptions:
+            fits &= np.broadcast_to(np.asarray(evaluate(tree, env), bool), (many,))
+        Scan(studied, columns, many, dict(picked)).run()
+        fits &= as_keys(explorer.layout.pack(columns, many)) == as_keys(packed)
+        rows = np.flatnonzero(fits)
+        if not len(rows):
+            return None
+        changes = sum((values[s] != self.values[s]).astype(int) for s in slots) if slots else np.zeros(many, int)
+        row = rows[int(np.argmin(np.asarray(changes)[rows]))]
+        return {("value", s, 0): column[row] for s, column in values.items()}
 
     def _passing(self, move: Picked) -> int:
         """Scans to wait so that the times of steps that pass in the move have passed."""

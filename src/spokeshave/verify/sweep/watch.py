@@ -30,7 +30,7 @@ class Watched:
         """Of each sequence, the steps as they were entered."""
         self.leavings: list[tuple[Entry, int, Truth, tuple[bool, ...]]] = []
         """Steps as they were left and for which time, where devices were, and which of them were driven until then."""
-        self.last_entry = 0
+        self.last_entry = -1
         """The scan in which a step was entered last."""
         self.broken: tuple[int, str] | None = None
         """The first scan in which a rule was broken, and which."""
