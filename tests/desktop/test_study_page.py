@@ -22,7 +22,7 @@ def panel(qtbot, window):
 
 def run(qtbot, panel) -> None:
     panel.start_button.click()
-    qtbot.waitUntil(lambda: panel._future is None, timeout=20_000)
+    qtbot.waitUntil(lambda: not panel.elsewhere.busy, timeout=20_000)
 
 
 def rows(panel) -> dict[str, str]:
@@ -75,11 +75,11 @@ def test_faulty_lines_and_files_are_told_and_a_study_can_be_left(qtbot, window, 
         and not panel.apply_button.isEnabled()
     )
     panel.start_button.click()
-    assert panel._future is None, "it does not begin"
+    assert not panel.elsewhere.busy, "it does not begin"
     panel.text.setPlainText("")
     panel.start_button.click()
     panel.cancel_button.click()
-    assert panel._future is None and panel.status.text() == "cancelled"
+    assert not panel.elsewhere.busy and panel.status.text() == "cancelled"
     window.document.edit("broken", lambda p: changed(p, 0, "Gone"))
     run(qtbot, panel)
     assert panel.status.text().startswith("Cannot be studied.") and "Gone" in panel.status.text()

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from concurrent.futures import Future
 from dataclasses import replace
 
-from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
@@ -19,11 +18,10 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.proof.worker import LOOK_MS
+from spokeshave.desktop.elsewhere import Elsewhere
 from spokeshave.desktop.theme import code_font, theme
 from spokeshave.engine.link import LinkError
 from spokeshave.model.project import Project
-from spokeshave.verify.batch import executor
 from spokeshave.verify.reach.answers import Answer, Says, Study, study, with_ways
 from spokeshave.verify.reach.questions import HELP, parse_plan, print_plan
 from spokeshave.verify.reach.studied import StudyError
@@ -56,7 +54,7 @@ class StudyPanel(QWidget):
         self.document = document
         self.found: Study | None = None
         self._of: Project | None = None
-        self._future: Future[Study | str] | None = None
+        self.elsewhere = Elsewhere(self)
         self._stale = True
         self.start_button = QPushButton("Study")
         self.start_button.setObjectName("primary")
@@ -94,9 +92,6 @@ class StudyPanel(QWidget):
         self.way.setAccessibleName("The way there")
         self.show_button = QPushButton("Show on the bench")
         self.show_button.clicked.connect(self.show_way)
-        self._timer = QTimer(self)
-        self._timer.setInterval(LOOK_MS)
-        self._timer.timeout.connect(self._look)
         self._arrange()
         document.changed.connect(self.refresh)
         self.refresh()
@@ -161,7 +156,7 @@ class StudyPanel(QWidget):
         return self._of is not None and now.runs_like(self._of) and now.study == self._of.study
 
     def _show_answers(self) -> None:
-        running, found = self._future is not None, self.found
+        running, found = self.elsewhere.busy, self.found
         self.start_button.setEnabled(not running)
         self.cancel_button.setVisible(running)
         if found is not None and not self.of_present():
@@ -229,12 +224,11 @@ class StudyPanel(QWidget):
 
     def start(self) -> None:
         """Studies the machine file as it is, in a process."""
-        if self._future is not None or not self.apply_text():
+        if self.elsewhere.busy or not self.apply_text():
             return
         self._of, self.found = self.document.project, None
-        self._future = executor().submit(answers_of, self._of)
-        self._timer.start()
         self._say("it is studied", "ink")
+        self.elsewhere.ask(self._take, answers_of, self._of)
         self._show_answers()
 
     def take(self, found: Study, project: Project) -> None:
@@ -244,22 +238,12 @@ class StudyPanel(QWidget):
 
     def stop(self) -> None:
         """Waits no longer for the answers."""
-        if self._future is not None:
-            self._future.cancel()
-            self._future = None
-            self._timer.stop()
+        if self.elsewhere.busy:
+            self.elsewhere.forget()
             self._say("cancelled", "ink")
             self._show_answers()
 
-    def _look(self) -> None:
-        if self._future is None or not self._future.done():
-            return
-        future, self._future = self._future, None
-        self._timer.stop()
-        try:
-            found = future.result()
-        except Exception as error:  # a fault of the program elsewhere is told, not thrown at the window
-            found = f"{type(error).__name__}: {error}"
+    def _take(self, found: Study | str) -> None:
         if isinstance(found, str):
             self._say(f"Cannot be studied. {found}", "late")
         else:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import datetime
 import os
-from concurrent.futures import Future
 from dataclasses import replace
 
 from PySide6.QtCore import QModelIndex, QTimer, Signal
@@ -22,8 +21,8 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.elsewhere import LOOK_MS, Elsewhere
 from spokeshave.desktop.proof.sweep_table import FILTERS, LOOKS, MEANS, SweepModel, SweepView
-from spokeshave.desktop.proof.worker import LOOK_MS
 from spokeshave.desktop.theme import theme
 from spokeshave.engine.session import Session
 from spokeshave.model.project import Project
@@ -47,7 +46,7 @@ class SweepPanel(QWidget):
         self.sweep: Sweep | None = None
         self._swept: Project | None = None
         """What the matrix is of."""
-        self._playing: tuple[Future[Played], Cell] | None = None
+        self.player = Elsewhere(self)
         self._stale = True
         self._warm = False
         self.cycle = QComboBox()
@@ -220,7 +219,7 @@ class SweepPanel(QWidget):
         cell = self.chosen()
         for w in (self.reason, self.every_step, self.explain_button):
             w.setEnabled(cell is not None and cell.verdict.is_bad)
-        self.show_button.setEnabled(cell is not None and self._playing is None and self.of_present())
+        self.show_button.setEnabled(cell is not None and not self.player.busy and self.of_present())
         known = self.model.matrix.explained(cell) if cell is not None else None
         self.reason.setPlainText(known.reason if known is not None else "")
         self.every_step.setChecked(known is not None and not known.step)
@@ -290,9 +289,7 @@ class SweepPanel(QWidget):
                 self._show_matrix()
                 if sweep.problem:
                     self._say(f"Cannot be swept. {sweep.problem}", "late")
-        if self._playing is not None and self._playing[0].done():
-            self._show_played()
-        if self.sweep is None and self._playing is None:
+        if self.sweep is None:
             self._timer.stop()
 
     # -- edits
@@ -318,16 +315,15 @@ class SweepPanel(QWidget):
     def show_cell(self, index: QModelIndex | None = None) -> None:
         """The run behind the chosen cell, played again elsewhere and then shown beside the reference."""
         cell = self.chosen()
-        if cell is None or self._playing is not None or not self.of_present():
+        if cell is None or self.player.busy or not self.of_present():
             return
         asked = (Sent(self.document.project), self.model.matrix.cycle, "", cell.fault, cell.step)
-        self._playing = (executor().submit(play, *asked), cell)
-        self._timer.start()
+        self.player.ask(lambda played: self._show_played(cell, played), play, *asked)
 
-    def _show_played(self) -> None:
-        assert self._playing is not None
-        (future, cell), self._playing = self._playing, None
-        played = future.result()
+    def _show_played(self, cell: Cell, played: Played | str) -> None:
+        if isinstance(played, str):
+            self._say(f"It cannot be shown. {played}", "late")
+            return
         reference = Session(played.project, played.reference_done)
         reference.run_scans(played.reference_scans)
         run = Session(played.project, played.done)

@@ -3,21 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from concurrent.futures import Future
 
-from PySide6.QtCore import QTimer, Signal
+from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QSizePolicy, QWidget
 
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.elsewhere import Elsewhere
 from spokeshave.desktop.theme import theme
 from spokeshave.engine.link import LinkError
 from spokeshave.formats.code.write import generate
 from spokeshave.formats.errors import FormatError
 from spokeshave.model.project import Project
-from spokeshave.verify.batch import executor
 from spokeshave.verify.equivalence import Comparison, compare, runs_of
-
-LOOK_MS = 60
 
 
 def run_beside(project: Project, style: str) -> Comparison | str:
@@ -38,7 +35,7 @@ class CodeProof(QWidget):
         super().__init__()
         self.document, self.code_style = document, style
         self.found: Comparison | None = None
-        self._future: Future[Comparison | str] | None = None
+        self.elsewhere = Elsewhere(self)
         self._of: Project | None = None
         self.button = QPushButton("Run beside the chart")
         self.button.setToolTip(
@@ -54,28 +51,16 @@ class CodeProof(QWidget):
         row.setContentsMargins(8, 2, 8, 4)
         for w in (self.button, self.said, self.show_button):
             row.addWidget(w, 1 if w is self.said else 0)
-        self._timer = QTimer(self)
-        self._timer.setInterval(LOOK_MS)
-        self._timer.timeout.connect(self._look)
         document.changed.connect(self._edited)
 
     def start(self) -> None:
         """Compares the machine file as it is, in a process."""
-        if self._future is None:
+        if not self.elsewhere.busy:
             self._of, self.found = self.document.project, None
-            self._future = executor().submit(run_beside, self._of, self.code_style())
-            self._timer.start()
+            self.elsewhere.ask(self._take, run_beside, self._of, self.code_style())
             self._say("both run ...", "ink")
 
-    def _look(self) -> None:
-        if self._future is None or not self._future.done():
-            return
-        future, self._future = self._future, None
-        self._timer.stop()
-        try:
-            found = future.result()
-        except Exception as error:  # a fault of the program elsewhere is told, not thrown at the window
-            found = f"{type(error).__name__}: {error}"
+    def _take(self, found: Comparison | str) -> None:
         if isinstance(found, str):
             self._say(found, "late")
             return

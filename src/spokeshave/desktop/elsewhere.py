@@ -1,0 +1,52 @@
+"""Work in the processes of the proof, whose result comes back between the events of the window."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from concurrent.futures import Future
+from typing import Any
+
+from PySide6.QtCore import QObject, QTimer
+
+from spokeshave.verify.batch import executor
+
+LOOK_MS = 40
+
+
+class Elsewhere(QObject):
+    """One piece of work at a time. A fault of the program elsewhere is told as a text, not thrown at the window."""
+
+    def __init__(self, parent: QObject) -> None:
+        super().__init__(parent)
+        self._future: Future[Any] | None = None
+        self._then: Callable[[Any], None] = lambda _: None
+        self._timer = QTimer(self)
+        self._timer.setInterval(LOOK_MS)
+        self._timer.timeout.connect(self._look)
+
+    @property
+    def busy(self) -> bool:
+        return self._future is not None
+
+    def ask(self, then: Callable[[Any], None], work: Callable[..., Any], *arguments: Any) -> None:
+        """Hands `then` what comes of the work, or why nothing did, as a text."""
+        self._future, self._then = executor().submit(work, *arguments), then
+        self._timer.start()
+
+    def forget(self) -> None:
+        """Waits no longer; what has begun goes on for nobody."""
+        if self._future is not None:
+            self._future.cancel()
+        self._future = None
+        self._timer.stop()
+
+    def _look(self) -> None:
+        future = self._future
+        if future is None or not future.done():
+            return
+        self.forget()
+        try:
+            found = future.result()
+        except Exception as error:
+            found = f"{type(error).__name__}: {error}"
+        self._then(found)
