@@ -14,7 +14,8 @@ from spokeshave.cli_told import File, Json, fail, safe, today
 from spokeshave.formats.files import read_project, write_project
 from spokeshave.formats.spoke import write_text_atomically
 from spokeshave.verify.junit import sweep_junit
-from spokeshave.verify.reach.answers import Says, study, study_data, with_ways
+from spokeshave.verify.reach.answers import study, study_data, with_ways
+from spokeshave.verify.reach.asked import Says
 from spokeshave.verify.reach.explore import MOST
 from spokeshave.verify.reach.studied import StudyError
 from spokeshave.verify.sweep.matrix import Matrix, accept_sweep, alike, matrix_csv

@@ -30,7 +30,8 @@ from spokeshave.verify.check import findings
 from spokeshave.verify.check.run import CODES
 from spokeshave.verify.coverage import coverage
 from spokeshave.verify.expectations import Outcome
-from spokeshave.verify.reach.answers import Says, study
+from spokeshave.verify.reach.answers import study
+from spokeshave.verify.reach.asked import Says
 from spokeshave.verify.scenarios import Run, run_all, run_scenario
 from spokeshave.verify.sweep.work import sweep
 from tests.conftest import EXAMPLES

@@ -37,7 +37,8 @@ from spokeshave.model.project import (
 )
 from spokeshave.model.study import StudyPlan
 from spokeshave.verify.expectations import Outcome
-from spokeshave.verify.reach.answers import GROUP, Answer, Says, study, with_ways
+from spokeshave.verify.reach.answers import GROUP, study, with_ways
+from spokeshave.verify.reach.asked import Answer, Says
 from spokeshave.verify.reach.explore import Explorer
 from spokeshave.verify.reach.groups import groups_of
 from spokeshave.verify.reach.studied import Studied, StudyError

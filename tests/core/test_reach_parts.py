@@ -27,7 +27,8 @@ from spokeshave.model.project import (
     Type,
 )
 from spokeshave.verify.expectations import Outcome
-from spokeshave.verify.reach.answers import Says, study, with_ways
+from spokeshave.verify.reach.answers import study, with_ways
+from spokeshave.verify.reach.asked import Says
 from spokeshave.verify.reach.columns import can_run, evaluate, known, reads_of, run, writes_of
 from spokeshave.verify.reach.explore import Explorer
 from spokeshave.verify.reach.layout import Layout, as_keys

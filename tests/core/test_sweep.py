@@ -36,9 +36,10 @@ from spokeshave.model.project import (
 )
 from spokeshave.verify.junit import sweep_junit
 from spokeshave.verify.sweep.concerns import Concerns
+from spokeshave.verify.sweep.cycle import SweepError, cycles_of
 from spokeshave.verify.sweep.faults import POWER, Fault, faults_of
 from spokeshave.verify.sweep.matrix import accept_sweep, explain, matrix_csv
-from spokeshave.verify.sweep.reference import Reference, SweepError, cycles_of
+from spokeshave.verify.sweep.reference import Reference
 from spokeshave.verify.sweep.trial import Trial
 from spokeshave.verify.sweep.verdicts import Verdict, judge, try_in_all, try_out
 from spokeshave.verify.sweep.work import Sweep, processes, sweep

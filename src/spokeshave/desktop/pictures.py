@@ -19,8 +19,8 @@ from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Project, Type, Unit
 from spokeshave.verify.reach.answers import Study, study
 from spokeshave.verify.scenarios import Result, run_all, run_scenario
+from spokeshave.verify.sweep.cycle import cycles_of
 from spokeshave.verify.sweep.matrix import Matrix
-from spokeshave.verify.sweep.reference import cycles_of
 from spokeshave.verify.sweep.work import sweep
 
 

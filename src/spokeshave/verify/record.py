@@ -18,7 +18,8 @@ from spokeshave.verify.cause_effect import Cause, Showing, matrix, shown
 from spokeshave.verify.check import look_over
 from spokeshave.verify.coverage import coverage
 from spokeshave.verify.protection import Key
-from spokeshave.verify.reach.answers import Says, Study
+from spokeshave.verify.reach.answers import Study
+from spokeshave.verify.reach.asked import Says
 from spokeshave.verify.scenarios import Result
 from spokeshave.verify.sweep.matrix import LETTERS, alike
 from spokeshave.verify.sweep.matrix import Matrix as Sweep

@@ -22,7 +22,8 @@ from spokeshave.desktop.elsewhere import Elsewhere
 from spokeshave.desktop.theme import code_font, theme
 from spokeshave.engine.link import LinkError
 from spokeshave.model.project import Project
-from spokeshave.verify.reach.answers import Answer, Says, Study, study, with_ways
+from spokeshave.verify.reach.answers import Study, study, with_ways
+from spokeshave.verify.reach.asked import Answer, Says
 from spokeshave.verify.reach.questions import HELP, parse_plan, print_plan
 from spokeshave.verify.reach.studied import StudyError
 from spokeshave.verify.scenarios import Run

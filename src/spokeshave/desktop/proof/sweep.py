@@ -29,8 +29,8 @@ from spokeshave.model.project import Project
 from spokeshave.verify.accepted import accept
 from spokeshave.verify.batch import executor
 from spokeshave.verify.scenarios import Run
+from spokeshave.verify.sweep.cycle import cycles_of
 from spokeshave.verify.sweep.matrix import Matrix, accept_sweep, explain
-from spokeshave.verify.sweep.reference import cycles_of
 from spokeshave.verify.sweep.verdicts import Cell
 from spokeshave.verify.sweep.work import Played, Sent, Sweep, play
 

@@ -11,13 +11,12 @@ from spokeshave.language import checked as ck
 from spokeshave.language.compile import Compiled, compile_units
 from spokeshave.language.scenario_lists import cases_of
 from spokeshave.machine.rest import sleeps
-from spokeshave.model.project import Project, Scenario, Type, Value
+from spokeshave.model.project import Project, Type, Value
 from spokeshave.model.sections import sections, side_by_side
-from spokeshave.verify.expectations import Outcome
-from spokeshave.verify.scenario_language import Checked, check_sheet, scenario_problems
-from spokeshave.verify.scenarios import run_scenario
+from spokeshave.verify.scenario_language import check_sheet
 from spokeshave.verify.script import Script, with_parameters
 from spokeshave.verify.sweep.concerns import Concerns
+from spokeshave.verify.sweep.cycle import SweepError, cycle_of, reset_of
 from spokeshave.verify.sweep.faults import HANDS
 from spokeshave.verify.sweep.watch import Entry, Truth, Watched, truth
 
@@ -31,10 +30,6 @@ PATIENCE_MS = 1000
 """How much longer than its longest window a cycle may take."""
 
 
-class SweepError(ValueError):
-    """A sweep that cannot be done, and why."""
-
-
 @dataclass(frozen=True, slots=True)
 class End:
     """How a cycle ends: active steps, outputs that move something, counters, and where devices are."""
@@ -43,22 +38,6 @@ class End:
     outputs: tuple[Value, ...]
     counts: tuple[Value, ...]
     places: Truth
-
-
-def cycles_of(project: Project) -> list[Scenario]:
-    """The scenarios that can be a reference cycle: they start at the beginning and break nothing."""
-    found = []
-    for s in project.scenarios:
-        cases = cases_of(s.text).cases
-        if len(cases) != 1 or scenario_problems(project, s):
-            continue
-        sheet = check_sheet(project, cases[0].text).sheet
-        faulty = any(r.kind == "failure" for r in sheet.given) or any(
-            r.do in ("break_device", "mend_device", "power_cycle", "force", "hand_drive") for r in sheet.deeds
-        )
-        if not sheet.start and not faulty:
-            found.append(s)
-    return found
 
 
 class Reference:
@@ -71,7 +50,7 @@ class Reference:
         """
         self.scenario = cycle_of(project, cycle)
         self.checked = check_sheet(project, cases_of(self.scenario.text).cases[0].text)
-        self.reset = _reset(project, reset or project.sweep.reset)
+        self.reset = reset_of(project, reset or project.sweep.reset)
         self.project = project = with_parameters(project, self.checked.sheet.given)
         self.concerns = Concerns(project)
         self.rules = self._rules()
@@ -294,46 +273,3 @@ def _moving_outputs(program: Program) -> tuple[int, ...]:
     shown = {slot for d in program.devices if d.device.kind in SHOWN_ONLY for slot in d.drives}
     used = {slot for d in program.devices if d.device.kind not in SHOWN_ONLY for slot in d.drives}
     return tuple(r.slot for r in program.recorded if r.kind == "output" and r.slot not in shown - used)
-
-
-def cycle_of(project: Project, name: str) -> Scenario:
-    """The scenario to sweep: the one named, the one of the plan, or the first that can be. Raises `SweepError`."""
-    possible, name = cycles_of(project), name or project.sweep.cycle
-    if not name:
-        if not possible:
-            raise SweepError("there is no scenario that could be a reference cycle: one run that starts at the beginning and "
-                             "breaks nothing")  # fmt: skip
-        return possible[0]
-    scenario = project.scenario(name)
-    if scenario is None:
-        raise SweepError(f"there is no scenario {name!r}{_offer(name, possible)}")
-    if scenario not in possible:
-        why = scenario_problems(project, scenario)
-        reason = str(why[0].message) if why else "it has lists, starts elsewhere, or breaks something itself"
-        raise SweepError(f"{scenario.name} cannot be a reference cycle: {reason}{_offer(name, possible)}")
-    return scenario
-
-
-def passes(project: Project, cycle: str = "") -> str:
-    """Why the cycle cannot be a reference since it fails, or an empty text. Raises as `Reference` does."""
-    scenario = cycle_of(project, cycle)
-    result = run_scenario(project, scenario)
-    if result.outcome is Outcome.PASS:
-        return ""
-    worst = result.worst
-    return f"{scenario.name} does not pass{f': {worst.text}, {worst.because}' if worst else ''}"
-
-
-def _offer(name: str, possible: list[Scenario]) -> str:
-    known = ", ".join(s.name for s in possible)
-    return f"; possible are: {known}" if known else ""
-
-
-def _reset(project: Project, name: str) -> Checked | None:
-    """The rows of the scenario that says how the machine is reset; None for the usual way."""
-    if not name:
-        return None
-    scenario = project.scenario(name)
-    if scenario is None or scenario_problems(project, scenario) or len(cases_of(scenario.text).cases) != 1:
-        raise SweepError(f"{name!r} says how the machine is reset, but is no scenario of one run without faults")
-    return check_sheet(project, cases_of(scenario.text).cases[0].text)

@@ -12,7 +12,6 @@ from spokeshave.engine.situation import Event, Situation
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.language.scenario import PRESS_MS as RESET_MS
 from spokeshave.model.project import Device, Value
-from spokeshave.verify.scenario_language import Checked
 from spokeshave.verify.scenario_names import reset_hands
 from spokeshave.verify.script import Script
 from spokeshave.verify.sweep.faults import PRESS_MS, Fault
@@ -71,9 +70,7 @@ class Trial:
         again, unclean = self._go_again()
         first, other = self._alarms(injected, cleared)
         done = tuple(st for st, _ in session.log[: session.next_stimulus])
-        return Seen(
-            injected, cleared, again, session.k, ended, astray, self._hazard(injected), first, other, unclean, done
-        )
+        return Seen(injected, cleared, again, session.k, ended, astray, self._hazard(), first, other, unclean, done)
 
     def _inject(self) -> None:
         fault, do, script = self.fault, self.session.do, self.watched.script
@@ -102,30 +99,22 @@ class Trial:
             do("heal", fault.device, fault.failure)
         elif fault.kind == "hold":
             do("hand", fault.device, self.hand)
-        period = session.program.period_ms
+        watched, pause = self.watched, RESET_MS // session.program.period_ms + 1
+        watched.script.at = len(watched.script.rows)  # nothing more is done but what is held is let go of
+        watched.run_to(session.k + pause)
         if self.reference.reset is not None:
-            self._play(self.reference.reset)
+            script = Script(session, self.reference.reset)
+            script.begin()
+            watched.take(script)
+            watched.run_to(session.k + self.reference.reset.sheet.length_ms // session.program.period_ms)
             return
-        self._play(None, RESET_MS)
         for on in (True, False):
             for hand in reset_hands(session.program.project):
                 what = "hand" if isinstance(hand, Device) else "set"
                 do(what, hand.name, on if what == "set" else int(on))
             if not on:
                 do("ack")
-            self.watched.run_to(session.k + RESET_MS // period + 1)
-
-    def _play(self, checked: Checked | None, ms: int = 0) -> None:
-        """Other hands from now on, for as long as their rows say; the ones before let go of what they hold."""
-        before, session, watched = self.watched.script, self.session, self.watched
-        if checked is None:
-            before.at = len(before.rows)
-            watched.run_to(session.k + ms // session.program.period_ms + 1)
-            return
-        script = Script(session, checked)
-        script.begin()
-        watched.take(script)
-        watched.run_to(session.k + checked.sheet.length_ms // session.program.period_ms)
+            watched.run_to(session.k + pause)
 
     def _go_again(self) -> tuple[int, str]:
         """Waits until the machine stands as at the beginning, then plays the cycle: its first scan, and what was wrong."""
@@ -165,7 +154,7 @@ class Trial:
         at_rest = not any(s.trip_on) and tuple(tuple(sorted(a)) for a in s.active) == self.reference.initial
         return at_rest and (program.home is None or bool(program.home(s.v)))
 
-    def _hazard(self, injected: int) -> str:
+    def _hazard(self) -> str:
         """A device that came to harm, or a rule that was broken."""
         harmed = next((e for e in self.session.trace.events if e.kind == "hazard"), None)
         if self.watched.broken is not None and (harmed is None or self.watched.broken[0] <= harmed.k):

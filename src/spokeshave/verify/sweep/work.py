@@ -20,9 +20,10 @@ from typing import TypeVar
 from spokeshave.engine.link import LinkError
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.model.project import Project, Scenario
+from spokeshave.verify.sweep.cycle import SweepError, passes
 from spokeshave.verify.sweep.faults import faults_of
 from spokeshave.verify.sweep.matrix import Matrix
-from spokeshave.verify.sweep.reference import Reference, SweepError, passes
+from spokeshave.verify.sweep.reference import Reference
 from spokeshave.verify.sweep.trial import Trial
 from spokeshave.verify.sweep.verdicts import Cell, try_in_all
 

@@ -1,0 +1,213 @@
+"""Questions about what was explored, each with its answer and, where that is bad, the way there."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spokeshave.verify.reach.explore import Explorer, Found
+from spokeshave.verify.reach.phases import Columns
+from spokeshave.verify.reach.studied import StudyError
+from spokeshave.verify.reach.witness import Event, Way, way_to
+
+Bools = NDArray[np.bool_]
+
+
+class Says(StrEnum):
+    """`good` and `bad` are proven; `may` was found with free times and does not come on the bench; `unknown` was not decided."""
+
+    GOOD = "good"
+    BAD = "bad"
+    MAY = "may"
+    UNKNOWN = "unknown"
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """`kind` is reached, stuck, home, together, safe or before; `about` what it asks about; `way` leads to what is bad."""
+
+    kind: str
+    about: str
+    says: Says
+    text: str
+    way: Way | None = None
+
+
+class Asked:
+    def __init__(self, explorer: Explorer, found: Found) -> None:
+        self.explorer, self.found, self.studied, self.program = explorer, found, found.studied, found.studied.program
+        self.columns: Columns = explorer.layout.unpack(found.situations)
+        self.n = len(found.situations)
+
+    def active(self, i: int, a: int) -> Bools:
+        return self.columns["code", i, a] > 0
+
+    def _proven(self) -> Says:
+        return Says.GOOD if self.found.whole else Says.UNKNOWN
+
+    def _back(self, goal: Bools, edges: NDArray[np.int64]) -> Bools:
+        """The situations from which the goal can be come to."""
+        reach = goal.copy()
+        while True:
+            new = edges[:, 0][reach[edges[:, 1]] & ~reach[edges[:, 0]]]
+            if not len(new):
+                return reach
+            reach[new] = True
+
+    def _bad(self, kind: str, about: str, text: str, at: int, before: int = -1, event: Event | None = None) -> Answer:
+        way = way_to(self.explorer, self.found, at, before, event)
+        if way.replays:
+            return Answer(kind, about, Says.BAD, text, way)
+        return Answer(kind, about, Says.MAY, f"{text}, but only with times that do not come so on the bench", way)
+
+    def reached(self) -> list[Answer]:
+        """Steps and transitions that are never reached."""
+        out = []
+        for q in self.program.sequences:
+            never = [x.name for x in q.steps if not self.active(q.index, x.index).any()]
+            ways = [w for w in self.studied.ways[q.index] if (q.index, w.index) not in self.found.cleared]
+            says = (Says.BAD if never or ways else Says.GOOD) if self.found.whole else Says.UNKNOWN
+            parts = [f"never active: {', '.join(never)}"] if never else []
+            parts += [f"never clears: {', '.join(_name(q, w) for w in ways)}"] if ways else []
+            if not self.found.whole and parts:
+                parts.append("as far as was looked")
+            text = "; ".join(parts) or "every step and every transition is reached"
+            out.append(Answer("reached", q.name, says, text))
+        return out
+
+    def stuck(self) -> list[Answer]:
+        """Situations from which a sequence never moves again, whatever happens, unless a trip takes it away."""
+        out, edges = [], self.found.edges
+        free = np.ones(self.n, bool)
+        for t in self.program.trips:
+            free &= self.columns["trip", t.index, 0] == 0
+        edges = edges[free[edges[:, 0]] & free[edges[:, 1]]]
+        for q in self.program.sequences:
+            codes = np.stack([self.active(q.index, x.index) for x in q.steps], 1)
+            can = np.zeros(self.n, bool)
+            can[edges[(codes[edges[:, 0]] != codes[edges[:, 1]]).any(axis=1), 0]] = True
+            stuck = np.flatnonzero(free & ~self._back(can, edges)) if self.found.whole else np.zeros(0, np.intp)
+            if not len(stuck):
+                out.append(Answer("stuck", q.name, self._proven(), self._if_whole("it can always go on")))
+                continue
+            at = int(stuck[0])
+            names = ", ".join(x.name for x in q.steps if self.active(q.index, x.index)[at])
+            but = ", but for a trip" if self.program.trips else ""
+            out.append(self._bad("stuck", q.name, f"in {names} it can get stuck for ever{but}", at))
+        return out
+
+    def _if_whole(self, text: str) -> str:
+        return text if self.found.whole else "not decided"
+
+    def home(self) -> list[Answer]:
+        """Whether the initial steps can always be come back to."""
+        back = self._back(self._home(), self.found.edges)
+        lost = np.flatnonzero(~back) if self.found.whole else np.zeros(0, np.intp)
+        names = ", ".join(f"{q.name}.{q.steps[q.initial].name}" for q in self.program.sequences)
+        if len(lost):
+            return [self._bad("home", names, "from here there is no way back to the initial steps", int(lost[0]))]
+        return [Answer("home", names, self._proven(), self._if_whole("it can always get back to the initial steps"))]
+
+    def _home(self) -> Bools:
+        home = np.ones(self.n, bool)
+        for q in self.program.sequences:
+            for x in q.steps:
+                home &= self.active(q.index, x.index) == (x.index == q.initial)
+        return home
+
+    def waits_at_home(self) -> bool:
+        """Whether the initial steps can be stayed in for a scan."""
+        home = self._home()
+        loops = self.found.edges[self.found.edges[:, 0] == self.found.edges[:, 1]][:, 0]
+        return bool(home[loops].any())
+
+    def together(self, pairs: tuple[tuple[str, str], ...]) -> list[Answer]:
+        """Whether two outputs are ever on together: as the logic asks for them, and as they go out."""
+        out = []
+        for (a, b), slots in zip(pairs, self.studied.pairs):
+            about = f"{a} and {b}"
+            for kind, known, words in (
+                ("asked", self.found.asked, "asked for together"),
+                ("out", self.found.out, "on together"),
+            ):
+                if slots in known:
+                    before, at = known[slots]
+                    stage = "before" if kind == "asked" else "after"
+                    text = f"they can be {words}"
+                    out.append(self._bad("together", f"{about}, {stage} interlocks", text, at, before, (kind, slots)))
+                else:
+                    stage = "before" if kind == "asked" else "after"
+                    text = self._if_whole(f"they are never {words}")
+                    out.append(Answer("together", f"{about}, {stage} interlocks", self._proven(), text))
+        return out
+
+    def safe(self) -> list[Answer]:
+        """Whether a step is ever entered while it is active."""
+        out = []
+        for q in self.program.sequences:
+            met = sorted((at, before, a) for (i, a), (before, at) in self.found.unsafe.items() if i == q.index)
+            if met:
+                at, before, a = met[0]
+                text = f"{q.steps[a].name} can be entered while it is active"
+                out.append(self._bad("safe", q.name, text, at, before, ("unsafe", (q.index, a))))
+            else:
+                text = self._if_whole("no step is ever entered while it is active")
+                out.append(Answer("safe", q.name, self._proven(), text))
+        return out
+
+    def before(self, pairs: tuple[tuple[str, str], ...]) -> list[Answer]:
+        """Whether one step always comes before another."""
+        out = []
+        for first, then in pairs:
+            a, b = self._step(first), self._step(then)
+            at = self._without(self.active(*a), self.active(*b))
+            about = f"{first} before {then}"
+            if at is None:
+                out.append(
+                    Answer(
+                        "before",
+                        about,
+                        self._proven(),
+                        self._if_whole(f"{then} is never entered before {first}"),
+                    )
+                )
+            else:
+                found, where = at
+                way = way_to(self.explorer, found, where)
+                says = Says.BAD if way.replays else Says.MAY
+                out.append(Answer("before", about, says, f"{then} can be entered without {first}", way))
+        return out
+
+    def _step(self, name: str) -> tuple[int, int]:
+        for q in self.program.sequences:
+            for x in q.steps:
+                if f"{q.name}.{x.name}".lower() == name.strip().lower():
+                    return q.index, x.index
+        raise StudyError(f"there is no step {name}; write Sequence.Step")
+
+    def _without(self, avoided: Bools, goal: Bools) -> tuple[Found, int] | None:
+        """The first situation of the goal on a way that keeps off what is avoided, with parents along such a way."""
+        parents = np.full(self.n, -2)
+        frontier = np.flatnonzero((self.found.parents < 0) & ~avoided)
+        parents[frontier] = -1
+        edges = self.found.edges
+        while len(frontier):
+            hit = frontier[goal[frontier]]
+            if len(hit):
+                found = Found(self.studied, self.found.situations, parents, edges, True, 0.0, 0)
+                return found, int(hit[0])
+            inside = np.zeros(self.n, bool)
+            inside[frontier] = True
+            out = edges[inside[edges[:, 0]]]
+            out = out[(parents[out[:, 1]] == -2) & ~avoided[out[:, 1]]]
+            frontier, first = np.unique(out[:, 1], return_index=True)
+            parents[frontier] = out[first, 0]
+        return None
+
+
+def _name(q: object, way: object) -> str:
+    steps = q.steps  # type: ignore[attr-defined]
+    return " to ".join("+".join(steps[a].name for a in ends) for ends in (way.sources, way.targets))  # type: ignore[attr-defined]
