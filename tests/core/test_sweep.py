@@ -41,7 +41,7 @@ from spokeshave.verify.sweep.faults import POWER, Fault, faults_of
 from spokeshave.verify.sweep.matrix import accept_sweep, explain, matrix_csv
 from spokeshave.verify.sweep.reference import Reference
 from spokeshave.verify.sweep.trial import Trial
-from spokeshave.verify.sweep.verdicts import Verdict, judge, try_in_all, try_out
+from spokeshave.verify.sweep.verdicts import Verdict, judge, try_in, try_out
 from spokeshave.verify.sweep.work import Sweep, processes, sweep
 
 N = Qualifier.N
@@ -165,7 +165,7 @@ def test_a_cell_is_the_run_that_its_stimuli_give_in_every_scan_from_the_start(ro
 @given(fault=st.integers(0, 40))
 def test_a_row_that_shares_runs_has_the_cells_of_each_run_by_itself(roastery, sessions, fault):
     found = faults_of(roastery)[fault]
-    assert list(try_in_all(sessions, found)) == [try_out(sessions, found, step) for step in sessions.steps]
+    assert list(try_in(sessions, found, sessions.steps)) == [try_out(sessions, found, step) for step in sessions.steps]
 
 
 @pytest.fixture(scope="module")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from enum import StrEnum
 
@@ -54,10 +54,10 @@ def try_out(reference: Reference, fault: Fault, step: Entry) -> Cell:
                 seen.cleared * period, again, seen.end * period)  # fmt: skip
 
 
-def try_in_all(reference: Reference, fault: Fault) -> Iterator[Cell]:
-    """One row: the fault in every step. A run is simulated once for all steps in which the fault sleeps until the same one."""
+def try_in(reference: Reference, fault: Fault, steps: Iterable[Entry]) -> Iterator[Cell]:
+    """The fault in some steps. A run is simulated once for all of them in which the fault sleeps until the same one."""
     known: dict[Entry, Cell] = {}
-    for step in reference.steps:
+    for step in steps:
         at = reference.later(step, fault.device, fault.failure) if fault.kind == "failure" else step
         if at not in known:
             known[at] = try_out(reference, fault, at)

@@ -1,6 +1,6 @@
 """A sweep on its way, in any `concurrent.futures` executor: processes here, or a cluster.
 
-    Sweep ──submit(one row)──> executor ──cells──> poll() ──> matrix
+    Sweep ──submit(part of a row)──> executor ──cells──> poll() ──> matrix
 
 What is sent is the machine file and which cells; each process runs the reference cycle once and keeps it.
 """
@@ -25,9 +25,12 @@ from spokeshave.verify.sweep.faults import faults_of
 from spokeshave.verify.sweep.matrix import Matrix
 from spokeshave.verify.sweep.reference import Reference
 from spokeshave.verify.sweep.trial import Trial
-from spokeshave.verify.sweep.verdicts import Cell, try_in_all
+from spokeshave.verify.sweep.verdicts import Cell, try_in
 
 T = TypeVar("T")
+
+PART = 10
+"""Steps of a row that are sent at once: enough to share runs, few enough to be spread evenly and to be cancelled."""
 
 
 class Sent:
@@ -91,10 +94,10 @@ def refuse(sent: Sent, cycle: str) -> str:
         return str(error)
 
 
-def run_row(sent: Sent, cycle: str, reset: str, fault: int) -> list[Cell]:
-    """In a process: one fault in every step."""
+def run_cells(sent: Sent, cycle: str, reset: str, fault: int, first: int) -> list[Cell]:
+    """In a process: one fault in `PART` steps."""
     reference = _reference(sent, cycle, reset)
-    return list(try_in_all(reference, faults_of(reference.project)[fault]))
+    return list(try_in(reference, faults_of(reference.project)[fault], reference.steps[first : first + PART]))
 
 
 def play(sent: Sent, cycle: str, reset: str, fault: str, step: str) -> Played:
@@ -113,7 +116,7 @@ def processes(jobs: int = 0) -> Executor:
 
 
 class Sweep:
-    """A sweep on its way: `poll` from time to time until `done`. Without an executor, `poll` runs a row itself."""
+    """A sweep on its way: `poll` from time to time until `done`. Without an executor, `poll` runs some cells itself."""
 
     def __init__(self, project: Project, cycle: str = "", reset: str = "", executor: Executor | None = None) -> None:
         self.project = project
@@ -122,7 +125,7 @@ class Sweep:
         self.problem = ""
         """Why it cannot be swept, or cannot go on."""
         self._asked = (Sent(project), cycle, reset)
-        self._here: list[int] = []
+        self._here: list[tuple[int, int]] = []
         self._waiting: list[Future[list[Cell]]] = []
         self._described: Future[Described] | None = None
         self._refused: Future[str] | None = None
@@ -142,11 +145,11 @@ class Sweep:
         """Now that rows and columns are known, every cell is asked for."""
         self.problem = found.problem
         self.matrix = Matrix(found.cycle, found.faults, found.steps, self.project.sweep)
-        every = range(len(found.faults))
+        pieces = [(f, first) for f in range(len(found.faults)) for first in range(0, len(found.steps), PART)]
         if self.executor is None:
-            self._here = list(every)
+            self._here = pieces
             return
-        self._waiting = [self.executor.submit(run_row, *self._asked, fault) for fault in every]
+        self._waiting = [self.executor.submit(run_cells, *self._asked, *piece) for piece in pieces]
 
     @property
     def done(self) -> bool:
@@ -161,7 +164,7 @@ class Sweep:
         """Cells that have come since the last look."""
         new: list[Cell] = []
         if self._here:
-            new = run_row(*self._asked, self._here.pop(0))
+            new = run_cells(*self._asked, *self._here.pop(0))
         described = self._described
         if described is not None and described.done():
             self._described = None
