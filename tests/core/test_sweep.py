@@ -165,7 +165,9 @@ def test_a_cell_is_the_run_that_its_stimuli_give_in_every_scan_from_the_start(ro
 @given(fault=st.integers(0, 40))
 def test_a_row_that_shares_runs_has_the_cells_of_each_run_by_itself(roastery, sessions, fault):
     found = faults_of(roastery)[fault]
-    assert list(try_in(sessions, found, sessions.steps)) == [try_out(sessions, found, step) for step in sessions.steps]
+    assert list(try_in(sessions, found, sessions.steps, {})) == [
+        try_out(sessions, found, step) for step in sessions.steps
+    ]
 
 
 @pytest.fixture(scope="module")

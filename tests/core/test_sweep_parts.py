@@ -117,6 +117,19 @@ def test_a_fork_goes_on_as_the_run_would_and_leaves_it_as_it_is(roastery, at, ah
     assert [e for e in whole.trace.events if e.k >= at] == other.trace.events
 
 
+def test_a_copied_situation_shares_nothing_that_can_change(roastery):
+    session = Session(roastery, [Stimulus(500, "hand", "Start", 1), Stimulus(800, "hand", "Start", 0)])
+    session.run_for(20_000)
+    one = session.situation
+    other = one.copy()
+    for name in one.__slots__:
+        a, b = getattr(one, name), getattr(other, name)
+        inner = list(zip(a, b)) if isinstance(a, list) else []
+        for x, y in [(a, b), *inner]:
+            assert x == y, name
+            assert not (isinstance(x, (list, dict, set)) and x is y), name
+
+
 # -- the truth
 
 

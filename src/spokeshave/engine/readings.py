@@ -47,7 +47,7 @@ def end_stretch(program: Program, s: Situation, trace: Trace, stopped: bool) -> 
             s.v[d.number] = d.device.number(s.dev_state[i], s.k - 1)
     s.next_reading = min(s.dev_next, default=s.next_reading)
     rows = []
-    for i, motions in s.untold.items() if trace.keeps_numbers else ():
+    for i, motions in s.untold.items() if trace.keeps_changes else ():
         d = program.devices[i]
         rows.append((d.number - FIRST_RECORDED, *d.device.readings(motions)))
     s.untold = {}

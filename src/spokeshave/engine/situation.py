@@ -131,16 +131,17 @@ class Situation:
         other = object.__new__(Situation)
         for name in self.__slots__:
             value = getattr(self, name)
-            if isinstance(value, list):
-                value = [_copied(x) for x in value]
-            elif isinstance(value, (dict, set)):
+            if name in _NESTED:
+                value = [x.copy() for x in value]
+            elif isinstance(value, (list, dict, set)):
                 value = value.copy()
             setattr(other, name, value)
+        other.v[0] = self.v[0].copy()
         return other
 
 
-def _copied(x: Any) -> Any:
-    return x.copy() if isinstance(x, (list, dict, set)) else x
+_NESTED = frozenset(("active", "came", "effected", "entered", "kept", "left", "pair_on"))
+"""Lists of lists, sets or dicts. Slot 0 of `v` holds a list too."""
 
 
 def set_state(program: Program, s: Situation, i: int) -> None:

@@ -37,8 +37,8 @@ class Trace:
         self.events: list[Event] = []
         self.motions: list[list[State]] = [[] for _ in program.devices]
         """States of each device, one behind the other; a state begins with the scan from which it holds."""
-        self.keeps_numbers = True
-        """Whether what is told later (see `readings`) is wanted at all."""
+        self.keeps_changes = True
+        """Whether changes and motions are put down; else events alone, for who looks at scans as they come."""
         self.scan_count = 0
         self.stirred = True
         """Whether the last scan changed anything but inputs, moved a step or told an event."""
@@ -57,18 +57,17 @@ class Trace:
 
         With `only_changed` nothing differs but in the slots of `s.changed`.
         """
-        k, stirred = s.k, s.moved
+        k, stirred = s.k, s.moved or self._new
         columns = self._among(s.changed, s.v) if only_changed and not self._new else self._differing(s.v)
         self._new = False
         s.changed.clear()
         if columns:
             last, given = self._last, self._given
-            self.scans.extend([k] * len(columns))
-            self.columns.extend(columns)
-            for c in columns:
-                self.values.append(last[c])
-                if not given[c]:
-                    stirred = True
+            if self.keeps_changes:
+                self.scans.extend([k] * len(columns))
+                self.columns.extend(columns)
+                self.values.extend([last[c] for c in columns])
+            stirred = stirred or not all(map(given.__getitem__, columns))
         self.stirred = stirred or bool(s.events)
         if s.events or s.turned:
             self._take_events(s)
@@ -76,6 +75,12 @@ class Trace:
 
     def record_move(self, s: Situation, columns: tuple[tuple[int, Any], ...]) -> None:
         """As `record`, for a scan of which it is known by rote what it changes beside inputs and barred outputs."""
+        if not self.keeps_changes:
+            s.changed.clear()
+            self._new = True  # what `_last` holds is no longer so
+            if s.events or s.turned:
+                self._take_events(s)
+            return
         k, last = s.k, self._last
         rows: Iterable[tuple[int, Any]] = columns
         if s.changed:
@@ -97,20 +102,21 @@ class Trace:
         """The scan's events, and the devices that were turned in it."""
         self.events += s.events
         s.events.clear()
-        for i in s.turned:
-            self.motions[i].append(s.dev_state[i])
+        if self.keeps_changes:
+            for i in s.turned:
+                self.motions[i].append(s.dev_state[i])
         s.turned.clear()
 
     def record_inputs(self, k: int, slots: list[int], v: list[Any]) -> None:
         """As `record`, for a scan in which nothing differs but inputs."""
         if len(slots) > 1:
             slots.sort()
-        last, later = self._last, self.told_later
+        last, later, keeps = self._last, self.told_later, self.keeps_changes
         for slot in slots:
             c, value = slot - FIRST_RECORDED, v[slot]
             if last[c] != value:
                 last[c] = value
-                if c not in later:
+                if keeps and c not in later:
                     self.scans.append(k)
                     self.columns.append(c)
                     self.values.append(value)

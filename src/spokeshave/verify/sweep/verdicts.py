@@ -54,9 +54,11 @@ def try_out(reference: Reference, fault: Fault, step: Entry) -> Cell:
                 seen.cleared * period, again, seen.end * period)  # fmt: skip
 
 
-def try_in(reference: Reference, fault: Fault, steps: Iterable[Entry]) -> Iterator[Cell]:
-    """The fault in some steps. A run is simulated once for all of them in which the fault sleeps until the same one."""
-    known: dict[Entry, Cell] = {}
+def try_in(reference: Reference, fault: Fault, steps: Iterable[Entry], known: dict[Entry, Cell]) -> Iterator[Cell]:
+    """The fault in some steps. A run is simulated once for all of them in which the fault sleeps until the same one.
+
+    `known` are cells of this fault that were tried already; new ones are added.
+    """
     for step in steps:
         at = reference.later(step, fault.device, fault.failure) if fault.kind == "failure" else step
         if at not in known:

@@ -52,7 +52,7 @@ class Watched:
     def fork(self) -> Watched:
         """Another run that goes on from here by itself. It notes leavings from now on."""
         session = self.session.fork()
-        session.trace.keeps_numbers = False
+        session.trace.keeps_changes = False
         other = Watched(session, self.script.fork(session), self.rules)
         other.entries = [list(e) for e in self.entries]
         other.last_entry, other.broken = self.last_entry, self.broken

@@ -26,6 +26,7 @@ from spokeshave.verify.sweep.matrix import Matrix
 from spokeshave.verify.sweep.reference import Reference
 from spokeshave.verify.sweep.trial import Trial
 from spokeshave.verify.sweep.verdicts import Cell, try_in
+from spokeshave.verify.sweep.watch import Entry
 
 T = TypeVar("T")
 
@@ -51,6 +52,12 @@ class Sent:
 def _reference(sent: Sent, cycle: str, reset: str) -> Reference:
     project: Project = pickle.loads(sent.data)
     return Reference(project, cycle, reset)
+
+
+@lru_cache(maxsize=4)
+def _known(sent: Sent, cycle: str, reset: str, fault: int) -> dict[Entry, Cell]:
+    """What this process has tried of one fault: parts of a row share the runs in which it sleeps."""
+    return {}
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,7 +104,8 @@ def refuse(sent: Sent, cycle: str) -> str:
 def run_cells(sent: Sent, cycle: str, reset: str, fault: int, first: int) -> list[Cell]:
     """In a process: one fault in `PART` steps."""
     reference = _reference(sent, cycle, reset)
-    return list(try_in(reference, faults_of(reference.project)[fault], reference.steps[first : first + PART]))
+    steps, known = reference.steps[first : first + PART], _known(sent, cycle, reset, fault)
+    return list(try_in(reference, faults_of(reference.project)[fault], steps, known))
 
 
 def play(sent: Sent, cycle: str, reset: str, fault: str, step: str) -> Played:
@@ -134,7 +142,6 @@ class Sweep:
             self._refuse(self.problem or refuse(*self._asked[:2]))
         else:
             self._described = executor.submit(describe, *self._asked)
-            self._refused = executor.submit(refuse, *self._asked[:2])
 
     def _refuse(self, why: str) -> None:
         if why:
@@ -149,7 +156,10 @@ class Sweep:
         if self.executor is None:
             self._here = pieces
             return
-        self._waiting = [self.executor.submit(run_cells, *self._asked, *piece) for piece in pieces]
+        for piece in pieces:
+            self._waiting.append(self.executor.submit(run_cells, *self._asked, *piece))
+            if self._refused is None:  # behind the first cells, which somebody waits for
+                self._refused = self.executor.submit(refuse, *self._asked[:2])
 
     @property
     def done(self) -> bool:
