@@ -115,6 +115,10 @@ CASES = {
     "step-no-exit": chart(G, transitions=MAIN.transitions[:2]),
     "condition-constant": way(G, 2, "TRUE"),
     "branches-overlap": chart(G, transitions=(*MAIN.transitions, Transition(("Closing",), ("Opening",), "Halt"))),
+    "priorities-mixed": chart(G, transitions=(
+        Transition(("Closing",), ("Opening",), "Halt AND Opened"), *MAIN.transitions[:2], replace(MAIN.transitions[2], priority=1))),
+    "written-twice": replace(chart(signal(G, Signal("Horn", OUT)), bodies=(Body("Up", "Count := Count + 1; Horn := TRUE;"), MAIN.bodies[1])),
+                             closing="Horn := Halt;"),
     "target-shared": replace(G, sequences=(MAIN, Sequence("More", "S1", (Step("S1", 10, (Action(Qualifier.N, "Drive"),)),)))),
     "read-nowhere": signal(G, Signal("Spare", IN)),
     "written-nowhere": signal(G, Signal("Spare", OUT)),
@@ -166,13 +170,35 @@ def test_findings_say_where_what_and_what_to_do():
     assert findings(CASES["level-for-edge"])[0].advice == "write RISING(Go)"
 
 
+ALSO = (
+    ("interlock-circular", replace(G, interlocks=(Interlock("Drive", "Halt AND NOT Drive"),))),
+    ("opposed-together", replace(step(signal(G, Signal("Back", OUT)), 1, actions=(
+        Action(Qualifier.N, "Drive"), Action(Qualifier.N, "Back"), Action(Qualifier.S, "Lamp"))),
+        devices=(replace(G.devices[0], wires=(*G.devices[0].wires, ("retract", "Back"))), *G.devices[1:]))),
+    ("stop-normally-open", replace(G, devices=(*G.devices[:2], replace(G.devices[2], name="LineStop"), *G.devices[3:]))),
+)  # fmt: skip
+
+
+@pytest.mark.parametrize(("code", "project"), ALSO)
+def test_rules_find_their_mistake_in_its_other_forms(code, project):
+    (found,) = [d for d in findings(project) if d.code == code]
+    mend = remedy(project, found)
+    assert mend is None or not [d for d in findings(mend[1](project)) if d.code == code]
+
+
+def test_an_interlock_may_read_its_own_output_which_is_on_wherever_it_is_asked():
+    """Semantics 8: it reads the outputs as the logic asks for them."""
+    assert not findings(replace(G, interlocks=(Interlock("Drive", "Halt AND (Drive OR Closed)"),)))
+    assert not findings(replace(G, devices=(*G.devices[:2], replace(G.devices[2], name="Backstopper"), *G.devices[3:])))
+
+
 def test_branches_with_a_term_and_its_opposite_or_a_priority_do_not_overlap():
     extra = Transition(("Closing",), ("Opening",), "NOT Closed AND Halt")
     assert not findings(chart(G, transitions=(*MAIN.transitions, extra)))
     ways = (
         *MAIN.transitions[:2],
         replace(MAIN.transitions[2], priority=1),
-        Transition(("Closing",), ("Opening",), "Halt"),
+        Transition(("Closing",), ("Opening",), "Halt", priority=2),
     )
     assert not findings(chart(G, transitions=ways))
 

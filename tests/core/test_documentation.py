@@ -23,7 +23,10 @@ from spokeshave.language.scenario import parse_scenario
 from spokeshave.machine.describe import kinds_page
 from spokeshave.model.edits import new_sequence
 from spokeshave.model.project import Device, Project, Sequence, Signal, SignalClass, Step
+from spokeshave.verify.check.remedies import REMEDIES
+from spokeshave.verify.check.run import CODES
 from spokeshave.verify.scenario_language import check_sheet
+from tests.core.test_check import CASES
 from tests.core.test_language import problem
 
 ROOT = Path(__file__).parent.parent.parent
@@ -37,6 +40,14 @@ def test_the_schema_in_the_documentation_is_the_present_one(roastery):
 
 def test_the_kinds_of_devices_in_the_documentation_are_the_present_ones():
     assert (ROOT / "docs" / "devices.md").read_text() == kinds_page()
+
+
+def test_the_findings_in_the_documentation_are_those_there_are():
+    text = (ROOT / "docs" / "check.md").read_text()
+    rows = dict(re.findall(r"^\| `([a-z-]+)` \| (?:error|warning|advice) \| .* \| (●?) ?\|$", text, re.MULTILINE))
+    assert set(rows) == {*CODES, "link-broken", "waiver-stale"}
+    assert {code for code, mend in rows.items() if mend} == set(REMEDIES)
+    assert set(CASES) <= set(re.findall(r"`([a-z-]+)`", text))
 
 
 def test_the_own_device_in_the_documentation_runs():

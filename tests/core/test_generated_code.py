@@ -127,7 +127,7 @@ def test_a_body_edited_in_the_code_is_taken_over_and_the_layout_does_not_matter(
             "FirstScan := FALSE; Lifts := 0;\nEND_P",
             "Lifts stands behind the end of the code",
         ),
-        ("ELSIF AtTop THEN", "ELSIF THEN", "expected a value, a name or a condition"),
+        ("IF AtTop THEN", "IF THEN", "expected a value, a name or a condition"),
     ],
 )
 def test_what_is_outside_the_form_is_refused_with_its_place(old, new, said):

@@ -10,6 +10,9 @@ from spokeshave.model.project import Project, Qualifier, Sequence, SignalClass
 from spokeshave.verify.check.look import Look, advice, warning
 from spokeshave.verify.usage import Use, uses_in_expression
 
+BOTH_WAYS = {"actuator": ("extend", "retract"), "motor": ("run", "reverse"), "axis": ("forward", "reverse")}
+"""The two drives of a device that moves both ways."""
+
 
 def stored_never_reset(look: Look) -> Iterator[Diagnostic]:
     """Something is stored and no R block of the same target takes it back, or the reverse."""
@@ -33,16 +36,19 @@ def stored_never_reset(look: Look) -> Iterator[Diagnostic]:
 
 
 def opposed_in_one_step(look: Look) -> Iterator[Diagnostic]:
-    """Both outputs of an opposed pair on in the same step."""
-    for pair in look.project.opposed:
-        names = {pair.first.lower(), pair.second.lower()}
+    """Both outputs of an opposed pair on in the same step, or both drives of one device."""
+    opposed = [(o.first, o.second, "are opposed") for o in look.project.opposed]
+    for d in look.project.devices:
+        one, other = (d.wired(terminal) for terminal in BOTH_WAYS.get(d.kind, ("", "")))
+        if one and other:
+            opposed.append((one, other, f"drive {d.name} both ways"))
+    for first, second, why in opposed:
         for q in look.project.sequences:
             for s in q.steps:
                 on = {a.target.lower() for a in s.actions if a.qualifier is not Qualifier.R}
-                if names <= on:
+                if {first.lower(), second.lower()} <= on:
                     yield warning("opposed-together", Place("step", q.name, s.name),
-                                  f"{pair.first} and {pair.second} are opposed, and both on in {s.name}",
-                                  "take one of them away")  # fmt: skip
+                                  f"{first} and {second} {why}, and both are on in {s.name}", "take one of them away")  # fmt: skip
 
 
 def no_longest(look: Look) -> Iterator[Diagnostic]:

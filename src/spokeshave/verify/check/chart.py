@@ -114,6 +114,21 @@ def branches_overlap(look: Look) -> Iterator[Diagnostic]:
                         )  # fmt: skip
 
 
+def mixed_priorities(look: Look) -> Iterator[Diagnostic]:
+    """Some ways out of a step numbered and others not: the numbered ones go first, wherever they are listed (semantics 4)."""
+    for q in look.project.sequences:
+        for s in q.steps:
+            ways = list(q.leaving(s.name))
+            numbered = [i for i, t in ways if t.priority is not None]
+            others = [i for i, t in ways if t.priority is None]
+            if numbered and others:
+                yield warning(
+                    "priorities-mixed", transition_place(q, others[0]),
+                    f"other ways out of {s.name} have priorities and this one has none: it is asked last",
+                    "give every way out of the step a priority",
+                )  # fmt: skip
+
+
 def shared_targets(look: Look) -> Iterator[Diagnostic]:
     """Two sequences act on one target: their contributions are ORed (semantics section 5)."""
     owners: dict[str, list[Sequence]] = {}
@@ -153,4 +168,4 @@ def unsound(look: Look) -> Iterator[Diagnostic]:
                 )  # fmt: skip
 
 
-RULES = (unreachable, no_exit, constant_condition, branches_overlap, shared_targets, unsound)
+RULES = (unreachable, no_exit, constant_condition, branches_overlap, mixed_priorities, shared_targets, unsound)

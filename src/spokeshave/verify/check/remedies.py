@@ -44,8 +44,9 @@ def _normally_closed(project: Project, d: Diagnostic) -> Remedy | None:
     def mend(p: Project) -> Project:
         p = change_item(p, "signals", index, contact="nc")
         for i, x in enumerate(p.devices):
-            if x.kind == "emergency" and x.wired("contact") == name:
+            if x.kind in ("button", "emergency") and x.wired("contact") == name:
                 rest = tuple(v for v in x.parameters if v[0] != "normally_closed")
+                rest += (("normally_closed", 1.0),) if x.kind == "button" else ()
                 p = change_item(p, "devices", i, parameters=rest)
         return p
 
@@ -57,7 +58,7 @@ def _priorities(project: Project, d: Diagnostic) -> Remedy | None:
     if q is None or not 0 <= d.place.index < len(q.transitions):
         return None
     step = q.transitions[d.place.index].sources[0]
-    ways = [i for i, t in q.leaving(step) if len(t.sources) == 1]
+    ways = [i for i, _ in sorted(q.leaving(step), key=lambda way: (way[1].priority is None, way[1].priority or 0))]
 
     def mend(p: Project) -> Project:
         for n, i in enumerate(ways, 1):
@@ -153,7 +154,7 @@ def _no_stale_waiver(project: Project, d: Diagnostic) -> Remedy | None:
 
 REMEDIES: dict[str, Callable[[Project, Diagnostic], Remedy | None]] = {
     "read-nowhere": _delete_signal, "written-nowhere": _delete_signal, "stop-normally-open": _normally_closed,
-    "branches-overlap": _priorities, "reset-never-stored": _away, "stored-never-reset": _reset_at_start,
+    "branches-overlap": _priorities, "priorities-mixed": _priorities, "reset-never-stored": _away, "stored-never-reset": _reset_at_start,
     "window-reversed": _exchange_window, "level-for-edge": _in_condition(_rising, "Write {text}"),
     "equal-overshoots": _in_condition(_at_least, "Write {text}"), "no-longest": _longest, "step-unreachable": _delete_step,
     "trip-no-scope": _whole_scope, "wires-exchanged": _exchange_wires, "waiver-stale": _no_stale_waiver,

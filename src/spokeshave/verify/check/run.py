@@ -16,10 +16,10 @@ from spokeshave.verify.scenario_language import scenario_problems
 RULES = (*chart.RULES, *signals.RULES, *actions.RULES, *texts.RULES)
 _CODES_LIST = (
     "branches-overlap condition-constant counter-never-reset equal-overshoots interlock-circular "
-    "level-for-edge movement-unconfirmed name-near no-longest opposed-together read-nowhere "
+    "level-for-edge movement-unconfirmed name-near no-longest opposed-together priorities-mixed read-nowhere "
     "reset-never-stored section-never-joins section-unsound statement-unreachable step-no-exit "
     "step-unreachable stop-normally-open stored-never-reset target-shared time-beyond-window time-zero "
-    "timer-resets-itself trip-no-reset trip-no-scope window-reversed wires-exchanged written-nowhere"
+    "timer-resets-itself trip-no-reset trip-no-scope window-reversed wires-exchanged written-nowhere written-twice"
 )
 CODES = _CODES_LIST.split()
 """The identifiers of the rules, for requirements that are shown by nothing being found."""

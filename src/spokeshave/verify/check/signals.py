@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 
 from spokeshave.machine.kinds import KINDS
@@ -9,6 +10,9 @@ from spokeshave.machine.wiring import exchanged
 from spokeshave.model.diagnostics import Diagnostic, Place
 from spokeshave.model.project import SignalClass, Type
 from spokeshave.verify.check.look import Look, advice, warning
+
+_STOP = re.compile(r"(?:^|_|(?<=[a-z0-9]))(?:[Ss]top|STOP|[Hh]alt|HALT)(?![a-z])")
+"""A name with the word stop or halt in it, written as names are: `StopButton`, `LineStop`, `stop_1`; not `Backstopper`."""
 
 
 def unused(look: Look) -> Iterator[Diagnostic]:
@@ -53,14 +57,15 @@ def unconfirmed_movement(look: Look) -> Iterator[Diagnostic]:
 def safety_contact_open(look: Look) -> Iterator[Diagnostic]:
     """A stop or emergency contact wired normally open: a broken wire would read like *not pressed*."""
     for d in look.project.devices:
-        if d.kind != "emergency":
-            continue
         signal = look.project.signal(d.wired("contact"))
-        parameters = dict(d.parameters)
-        closed = float(parameters.get("normally_closed", KINDS["emergency"].parameters[0].default))
-        if signal is not None and (signal.contact == "no" or not closed):
-            yield warning("stop-normally-open", Place("signal", item=signal.name),
-                          f"{signal.name} is an emergency stop wired normally open",
+        if signal is None or d.kind not in ("button", "emergency"):
+            continue
+        stops = d.kind == "emergency" or _STOP.search(d.name) or _STOP.search(signal.name)
+        usual = next(p.default for p in KINDS[d.kind].parameters if p.name == "normally_closed")
+        closed = float(dict(d.parameters).get("normally_closed", usual))
+        if stops and (signal.contact == "no" or not closed):
+            what = "an emergency stop" if d.kind == "emergency" else "a stop button"
+            yield warning("stop-normally-open", Place("signal", item=signal.name), f"{signal.name} is {what} wired normally open",
                           "wire it normally closed, so that a broken wire stops the machine")  # fmt: skip
 
 

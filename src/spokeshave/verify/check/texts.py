@@ -10,7 +10,7 @@ from spokeshave.language import syntax as sx
 from spokeshave.language.parse import parse_expression, parse_statements
 from spokeshave.language.syntax import TextError
 from spokeshave.model.diagnostics import Diagnostic, Place
-from spokeshave.model.project import Sequence, Type
+from spokeshave.model.project import Sequence, SignalClass, Type
 from spokeshave.verify.check.look import Look, advice, warning
 from spokeshave.verify.usage import names_in
 
@@ -174,17 +174,33 @@ def interlock_never_lets(look: Look) -> Iterator[Diagnostic]:
             tree = parse_expression(lock.condition)
         except TextError:
             continue
-        brought = {lock.output.lower()}
+        output = lock.output.lower()
+        brought = set()
         for d in look.project.devices:
-            if d.kind == "actuator" and d.wired("extend").lower() == lock.output.lower():
+            if d.kind == "actuator" and d.wired("extend").lower() == output:
                 brought.add(d.wired("extended").lower())
-            elif d.kind == "motor" and d.wired("run").lower() == lock.output.lower():
+            elif d.kind == "motor" and d.wired("run").lower() == output:
                 brought.add(d.wired("running").lower())
         for part in _needed(tree):
             if isinstance(part, sx.Name) and str(part).lower() in brought - {""}:
                 yield warning("interlock-circular", Place("interlock", item=lock.output),
                               f"{lock.output} needs {part}, which comes only when {lock.output} is on",
                               "await it in a step, or take it out of the interlock")  # fmt: skip
+            elif isinstance(part, sx.Unary) and part.op == "NOT" and str(part.operand).lower() == output:
+                yield warning("interlock-circular", Place("interlock", item=lock.output),
+                              f"NOT {part.operand} is FALSE whenever {lock.output} is asked for, so it never comes on",
+                              "take it out of the interlock")  # fmt: skip
+
+
+def written_twice(look: Look) -> Iterator[Diagnostic]:
+    """An output that several texts write: which of them has its way hangs on which runs last."""
+    for s in look.project.signals:
+        if s.cls is not SignalClass.OUTPUT:
+            continue
+        places = list(dict.fromkeys(u.place.spot(0, 0) for u in look.used(s.name, "write") if u.place.kind != "trip"))
+        if len(places) > 1:
+            yield warning("written-twice", Place("signal", item=s.name), f"{s.name} is written by {' and by '.join(map(str, places))}",
+                          "write it in one place, and tell that place by internals")  # fmt: skip
 
 
 def _needed(tree: sx.Expression) -> Iterator[sx.Expression]:
@@ -207,5 +223,6 @@ def no_time(look: Look) -> Iterator[Diagnostic]:
 
 
 RULES = (
-    nearly_the_same, timer_ends_itself, met_by_chance, beyond_the_window, dead_lines, interlock_never_lets, no_time
+    nearly_the_same, timer_ends_itself, met_by_chance, beyond_the_window, dead_lines, interlock_never_lets, written_twice,
+    no_time,
 )  # fmt: skip
