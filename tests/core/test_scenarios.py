@@ -13,6 +13,7 @@ from spokeshave.verify.check import findings
 from spokeshave.verify.coverage import coverage
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.junit import junit
+from spokeshave.verify.protection import rules
 from spokeshave.verify.record import record_html
 from spokeshave.verify.scenarios import run_all, run_scenario
 from tests.conftest import EXAMPLES
@@ -158,6 +159,8 @@ def test_all_wrong_rows_are_told_at_once():
 
 def test_the_roastery_passes_all_its_scenarios_and_proves_its_brief(roastery):
     results = run_all(roastery)
+    acted = {name for r in results for run in r.runs for (name, _), _ in run.acted}
+    assert {r.name for r in rules(roastery)} <= acted, "every rule that protects is shown by a scenario"
     assert {r.scenario.name: r.outcome for r in results} == dict.fromkeys((s.name for s in roastery.scenarios), PASS)
     covered = coverage(roastery, {r.scenario.name: r for r in results}, findings(roastery))
     assert len(covered) == 22 and {c.state for c in covered} == {"proven"}

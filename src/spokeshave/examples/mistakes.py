@@ -136,8 +136,8 @@ MISTAKES = (
         ), code="time-beyond-window",
     ),
     Mistake(
-        "drum-unwatched", "the cooling down no longer asks for the drum and the air",
-        lambda p: _condition(p, "Roast", "CoolDown", "Stop", "CoolDown.T >= T#6s"), fault="RoastDrum does not start",
+        "drum-unwatched", "the cooling down no longer asks for the drum",
+        lambda p: _condition(p, "Roast", "CoolDown", "Stop", "CoolDown.T >= T#6s AND AirRuns"), fault="RoastDrum does not start",
     ),
     Mistake(
         "stirrer-unwatched", "the tray is emptied after the time, whether the stirrer turns or not",

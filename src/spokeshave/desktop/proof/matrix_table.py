@@ -231,7 +231,8 @@ class MatrixView(QTableView):
         model = self.model()
         assert isinstance(model, MatrixModel)
         self.setColumnWidth(KIND, 100)
-        self.setColumnWidth(SHOWN, 170)
+        shown = [str(model.index(row, SHOWN).data() or "") for row in range(model.rowCount())]
+        self.setColumnWidth(SHOWN, min(MOST_SHOWN, 28 + max(map(text_font_width, shown), default=92)))
         for i in range(len(model.matrix.effects)):
             words = [c.cells[i].word for c in model.matrix.causes if i in c.cells]
             widest = max((text_font_width(SHORT.get(w, w)) for w in words), default=20)
@@ -239,6 +240,10 @@ class MatrixView(QTableView):
         if model.columnCount() > FIRST:
             self.horizontalHeader().setSectionResizeMode(CAUSE, QHeaderView.ResizeMode.Stretch)
         self.horizontalHeader().setMinimumSectionSize(30)
+
+
+MOST_SHOWN = 240
+"""So wide is the column of scenarios at most."""
 
 
 def text_font_width(text: str) -> int:

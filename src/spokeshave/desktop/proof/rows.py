@@ -10,12 +10,13 @@ from PySide6.QtCore import (
     QModelIndex,
     QObject,
     QPersistentModelIndex,
+    QRect,
     QSize,
     Qt,
     QTimer,
     Signal,
 )
-from PySide6.QtGui import QColor, QFont, QKeyEvent, QKeySequence
+from PySide6.QtGui import QColor, QFont, QFontMetrics, QKeyEvent, QKeySequence
 from PySide6.QtWidgets import QAbstractItemView, QApplication, QHeaderView, QStyledItemDelegate, QTableView, QWidget
 
 from spokeshave.desktop.proof.row_line import RowLine
@@ -29,7 +30,11 @@ from spokeshave.verify.expectations import Outcome, Verdict
 Index = QModelIndex | QPersistentModelIndex
 NO_PARENT = QModelIndex()
 HEADS = ("When", "What", "Verdict", "At", "Because")
-ROW_H = 24
+ROW_H = 28
+CELL_SIDE = 10
+"""What a cell leaves free on each side of its text."""
+CELL_ENDS = 10
+"""What it leaves free above and below it together."""
 WHEN, WHAT, VERDICT, AT, BECAUSE = range(5)
 SIGNS = {Outcome.PASS: "✓", Outcome.FAIL: "✕", Outcome.NOT_REACHED: "◔"}
 COLOURS = {Outcome.PASS: "true", Outcome.FAIL: "late", Outcome.NOT_REACHED: "false"}
@@ -198,8 +203,14 @@ class RowDelegate(QStyledItemDelegate):
             view.typed(row, column)
 
     def sizeHint(self, option: Any, index: Index) -> QSize:
-        hint = super().sizeHint(option, index)
-        return QSize(hint.width(), max(ROW_H, hint.height() - 7))
+        """As high as the wrapped text in the width of its column."""
+        view = self.parent()
+        assert isinstance(view, RowsView)
+        metrics = QFontMetrics(index.data(Qt.ItemDataRole.FontRole) or option.font)
+        room = QRect(0, 0, view.columnWidth(index.column()) - 2 * CELL_SIDE, 1 << 16)
+        text = str(index.data() or "")
+        needed = metrics.boundingRect(room, Qt.TextFlag.TextWordWrap, text).height()
+        return QSize(room.width(), max(ROW_H, needed + CELL_ENDS))
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         # Return belongs to the list of words while it is open.
@@ -239,7 +250,7 @@ class RowsView(QTableView):
         header = self.horizontalHeader()
         header.setHighlightSections(False)
         header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
-        for column, width in enumerate((150, 300, 104, 70, 180)):
+        for column, width in enumerate((184, 300, 104, 70, 236)):
             self.setColumnWidth(column, width)
         header.setSectionResizeMode(WHAT, QHeaderView.ResizeMode.Stretch)
         header.sectionResized.connect(lambda *_: self.resizeRowsToContents())
