@@ -232,7 +232,7 @@ class MatrixView(QTableView):
         assert isinstance(model, MatrixModel)
         self.setColumnWidth(KIND, 100)
         shown = [str(model.index(row, SHOWN).data() or "") for row in range(model.rowCount())]
-        self.setColumnWidth(SHOWN, min(MOST_SHOWN, 28 + max(map(text_font_width, shown), default=92)))
+        self.setColumnWidth(SHOWN, min(MOST_SHOWN, 48 + max(map(text_font_width, shown), default=92)))
         for i in range(len(model.matrix.effects)):
             words = [c.cells[i].word for c in model.matrix.causes if i in c.cells]
             widest = max((text_font_width(SHORT.get(w, w)) for w in words), default=20)
