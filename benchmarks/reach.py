@@ -70,7 +70,7 @@ class ByInputs(Outcomes):
     def guards(self, active: set[tuple[int, int]], standing: bool) -> list[Guard]:
         found = super().guards(active, standing)
         slots = sorted(self.studied.inputs)
-        return [*found, Guard(lambda env: [env[s] for s in slots], set(slots))]
+        return [*found, Guard(lambda env: [env[s] for s in slots], frozenset(slots))]
 
 
 def by_inputs(project: Project, sample: int) -> tuple[float, int]:

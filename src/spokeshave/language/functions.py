@@ -161,7 +161,8 @@ def counts_on(value: int, end: int, step: int, where: Where) -> bool:
 
 
 def limit(low: Any, x: Any, high: Any) -> Any:
-    return low if x < low else high if x > high else x
+    """`MIN(MAX(IN, MN), MX)`, as IEC 61131-3 has it: where the limits cross, the upper one."""
+    return min(max(x, low), high)
 
 
 HELPERS: dict[str, Callable[..., Any]] = {

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spokeshave.verify.reach.explore import Explorer, Found
+from spokeshave.verify.reach.frontier import Links
 from spokeshave.verify.reach.phases import Columns
 from spokeshave.verify.reach.studied import StudyError
 from spokeshave.verify.reach.witness import Event, Way, way_to
@@ -48,7 +49,7 @@ class Asked:
     def _proven(self) -> Says:
         return Says.GOOD if self.found.whole else Says.UNKNOWN
 
-    def _back(self, goal: Bools, edges: NDArray[np.int64]) -> Bools:
+    def _back(self, goal: Bools, edges: Links) -> Bools:
         """The situations from which the goal can be come to."""
         reach = goal.copy()
         while True:
@@ -86,9 +87,10 @@ class Asked:
             free &= self.columns["trip", t.index, 0] == 0
         edges = edges[free[edges[:, 0]] & free[edges[:, 1]]]
         for q in self.program.sequences:
-            codes = np.stack([self.active(q.index, x.index) for x in q.steps], 1)
+            codes = np.packbits(np.stack([self.active(q.index, x.index) for x in q.steps], 1), axis=1)
+            where = np.unique(codes, axis=0, return_inverse=True)[1].reshape(-1).astype(np.int32)
             can = np.zeros(self.n, bool)
-            can[edges[(codes[edges[:, 0]] != codes[edges[:, 1]]).any(axis=1), 0]] = True
+            can[edges[where[edges[:, 0]] != where[edges[:, 1]], 0]] = True
             stuck = np.flatnonzero(free & ~self._back(can, edges)) if self.found.whole else np.zeros(0, np.intp)
             if not len(stuck):
                 out.append(Answer("stuck", q.name, self._proven(), self._if_whole("it can always go on")))

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spokeshave.verify.reach.frontier import Known, Links, Met
 from spokeshave.verify.reach.layout import Words, as_keys
 from spokeshave.verify.reach.outcomes import Outcomes
 from spokeshave.verify.reach.phases import Choice, Columns, Scan, Told, layout_of
@@ -18,8 +19,8 @@ from spokeshave.verify.reach.studied import Studied
 MOST = 2_000_000
 """Situations after which a study stops, and says so."""
 
-CHUNK = 1 << 15
-"""Situations with the same active steps that are gone on from at once, at most."""
+MOST_LINKS = 20_000_000
+"""Ways from one situation to another after which a study stops, so that its answers fit into memory."""
 
 AT_ONCE = 1 << 18
 """Ways to go on that are scanned at once, about."""
@@ -28,7 +29,7 @@ Part = tuple[NDArray[np.intp], Words, Told, dict[Choice, NDArray[Any]]]
 """From which situation, to which, what happened, and what is chosen, by way."""
 
 
-Met = tuple[int, int]
+Between = tuple[int, int]
 """The situations before and behind a scan in which something happened."""
 
 
@@ -42,19 +43,19 @@ class Found:
     studied: Studied
     situations: Words
     parents: NDArray[np.int64]
-    edges: NDArray[np.int64]
+    edges: Links
     whole: bool
     seconds: float
     scans: int
     """Ways to go on that were tried."""
     stopped: str = ""
-    cleared: dict[tuple[int, int], Met] = field(default_factory=dict)
+    cleared: dict[tuple[int, int], Between] = field(default_factory=dict)
     """Transitions that cleared, and between which situations for the first time; so for the others."""
-    unsafe: dict[tuple[int, int], Met] = field(default_factory=dict)
+    unsafe: dict[tuple[int, int], Between] = field(default_factory=dict)
     """Steps that were entered while active."""
-    asked: dict[tuple[int, int], Met] = field(default_factory=dict)
+    asked: dict[tuple[int, int], Between] = field(default_factory=dict)
     """Pairs of outputs that were asked for together; `out` as they went out."""
-    out: dict[tuple[int, int], Met] = field(default_factory=dict)
+    out: dict[tuple[int, int], Between] = field(default_factory=dict)
 
     def columns(self, rows: NDArray[np.int64] | slice = slice(None)) -> Columns:
         return layout_of(self.studied).unpack(self.situations[rows])
@@ -72,34 +73,39 @@ class Explorer:
 
     def run(self) -> Found:
         begin = time.perf_counter()
-        first = self._first()
-        found = Found(self.studied, first, np.full(len(first), -1), np.zeros((0, 2), np.int64), True, 0.0, 0)
-        levels, parents, edges = [first], [found.parents], []
-        order = np.argsort(as_keys(first), kind="stable")
-        keys: NDArray[Any] = as_keys(first)[order]
-        ids = order.astype(np.int64)
-        frontier, base, count = first, 0, len(first)
-        while len(frontier):
-            fresh, origin, links = self._frontier(frontier, base, keys, ids, count, found)
-            edges.append(links)
-            base, count = count, count + len(fresh)
-            levels.append(fresh)
-            parents.append(origin)
-            new = as_keys(fresh)
-            order = np.argsort(new, kind="stable")
-            at = np.searchsorted(keys, new[order])
-            keys, ids = np.insert(keys, at, new[order]), np.insert(ids, at, base + order)
-            frontier = fresh
-            if self.progress is not None and not self.progress(count):
-                found.whole, found.stopped = False, "it was cancelled"
-                break
-            if count > self.most and len(frontier):
+        frontier = self._first()
+        known = Known(frontier)
+        found = Found(self.studied, frontier, known.parents[0], np.zeros((0, 2), np.int32), True, 0.0, 0)
+        on = True
+        while len(frontier) and on:
+            met = Met(known.count - len(frontier), self.studied.pairs)
+            on = self._meet(frontier, known, met, found)
+            frontier = met.settle(known, found)
+            if on and known.count > self.most and len(frontier):
                 found.whole, found.stopped = False, f"there are more than {self.most:,} situations"
                 break
-        found.situations, found.parents = np.concatenate(levels), np.concatenate(parents)
-        found.edges = np.concatenate(edges) if edges else found.edges
+        found.situations, found.parents = np.concatenate(known.levels), np.concatenate(known.parents)
+        found.edges = np.concatenate(known.links) if known.links else found.edges
         found.seconds, found.scans = time.perf_counter() - begin, self.scans
         return found
+
+    def _meet(self, frontier: Words, known: Known, met: Met, found: Found) -> bool:
+        """Takes what is behind a frontier; FALSE if that ends the study."""
+        for source, after, told, _ in self._parts(frontier, AT_ONCE):
+            met.take(source, after, told)
+            if told.beyond is not None and found.whole:
+                names = ", ".join(dict.fromkeys(told.beyond_names))
+                found.whole, found.stopped = False, f"{names} goes beyond the numbers that are followed"
+            if known.link_count + met.link_count > MOST_LINKS:
+                found.whole, found.stopped = (
+                    False,
+                    f"there are more than {MOST_LINKS:,} ways from situation to situation",
+                )
+                return False
+            if self.progress is not None and not self.progress(known.count):
+                found.whole, found.stopped = False, "it was cancelled"
+                return False
+        return True
 
     def begin(self) -> tuple[Words, dict[Choice, NDArray[Any]]]:
         """The situations behind scan 0, each with what is chosen: no sequence moves in it, but trips may come."""
@@ -116,7 +122,7 @@ class Explorer:
                 columns["var", slot, 0] = np.tile(np.array(values, np.int32), many)
         rows = len(next(iter(columns.values())))
         active = {(q.index, q.initial) for q in self.studied.program.sequences}
-        source, chosen = self.outcomes.expand(columns, rows, active)
+        source, chosen = self.outcomes.look(columns, rows, active).expand(np.arange(rows))
         for key in chosen:
             if key[0] in ("edge", "passes", "stored"):
                 chosen[key] = np.zeros(len(source), bool)
@@ -142,10 +148,10 @@ class Explorer:
         bits = np.packbits(pattern, axis=1)
         kinds, which = np.unique(bits.view(np.dtype((np.void, bits.shape[1])))[:, 0], return_inverse=True)
         which = which.reshape(-1)
+        order = np.argsort(which, kind="stable")
         out = []
-        for n in range(len(kinds)):
-            members = np.flatnonzero(which == n)
-            active = {(key[1], key[2]) for key, on in zip(self.codes, pattern[members[0]]) if on}
+        for members in np.split(order, np.cumsum(np.bincount(which, minlength=len(kinds)))[:-1]):
+            active = {(key[1], key[2]) for key, on in zip(self.codes, pattern[members[0]].tolist()) if on}
             out.append((members, active))
         return out
 
@@ -155,18 +161,21 @@ class Explorer:
         return found
 
     def _parts(self, situations: Words, most: int) -> Iterator[Part]:
-        """As `go_on`, about `most` ways at a time."""
+        """As `go_on`, about `most` ways at a time; all ways from one situation are in the same part."""
         columns = self.layout.unpack(situations)
         waiting: list[tuple[NDArray[np.intp], dict[Choice, NDArray[Any]]]] = []
-        groups = self.groups(columns, len(situations))
-        pieces = [(m[at : at + CHUNK], a) for m, a in groups for at in range(0, len(m), CHUNK)]
-        for n, (rows, active) in enumerate(pieces):
-            here = {key: column[rows] for key, column in columns.items()}
-            source, chosen = self.outcomes.expand(here, len(rows), active)
-            waiting.append((rows[source], chosen))
-            if n == len(pieces) - 1 or sum(len(w[0]) for w in waiting) >= most:
-                yield self._scan(columns, waiting)
-                waiting = []
+        held = 0
+        for rows, active in self.groups(columns, len(situations)):
+            looked = self.outcomes.look({key: column[rows] for key, column in columns.items()}, len(rows), active)
+            for piece in looked.pieces(most):
+                source, chosen = looked.expand(piece)
+                waiting.append((rows[source], chosen))
+                held += len(source)
+                if held >= most:
+                    yield self._scan(columns, waiting)
+                    waiting, held = [], 0
+        if waiting:
+            yield self._scan(columns, waiting)
 
     def _scan(self, columns: Columns, waiting: list[tuple[NDArray[np.intp], dict[Choice, NDArray[Any]]]]) -> Part:
         """One scan of situations with different active steps; what is not chosen in some of them makes no difference there."""
@@ -179,47 +188,3 @@ class Explorer:
         told = Scan(self.studied, after, len(source), dict(chosen)).run()
         self.scans += len(source)
         return source, self.layout.pack(after, len(source)), told, chosen
-
-    def _frontier(
-        self, frontier: Words, base: int, keys: NDArray[Any], ids: NDArray[np.int64], count: int, found: Found
-    ) -> tuple[Words, NDArray[np.int64], NDArray[np.int64]]:  # fmt: skip
-        """The situations behind a frontier that are new, what each was come to from, and all links."""
-        parts = [(base + source, after, told) for source, after, told, _ in self._parts(frontier, AT_ONCE)]
-        sources = np.concatenate([p[0] for p in parts])
-        packed = np.concatenate([p[1] for p in parts])
-        new = as_keys(packed)
-        unique, first, back = np.unique(new, return_index=True, return_inverse=True)
-        back = back.reshape(-1)
-        at = np.searchsorted(keys, unique)
-        there = (at < len(keys)) & (keys[np.minimum(at, len(keys) - 1)] == unique)
-        number = np.where(there, ids[np.minimum(at, len(keys) - 1)], -1)
-        fresh = np.flatnonzero(~there)
-        fresh = fresh[np.argsort(first[fresh], kind="stable")]
-        number[fresh] = count + np.arange(len(fresh))
-        links = np.unique((sources << 32) | number[back])
-        self._note(found, parts, number[back])
-        pairs = np.stack([links >> 32, links & 0xFFFFFFFF], 1)
-        return packed[first[fresh]], sources[first[fresh]].astype(np.int64), pairs
-
-    def _note(
-        self, found: Found, parts: list[tuple[NDArray[np.int64], Words, Told]], targets: NDArray[np.int64]
-    ) -> None:
-        """What happened for the first time, with the situation it led to."""
-        done = 0
-        for sources, _, told in parts:
-            here = targets[done : done + len(sources)]
-            done += len(sources)
-            for known, rows in ((found.cleared, told.cleared), (found.unsafe, told.unsafe)):
-                for key, where in rows.items():
-                    if key not in known:
-                        known[key] = (int(sources[np.argmax(where)]), int(here[np.argmax(where)]))
-            for a, b in self.studied.pairs:
-                for met, told_of in ((found.asked, told.asked), (found.out, told.out)):
-                    both = told_of[a] & told_of[b]
-                    if (a, b) not in met and both.any():
-                        met[a, b] = (int(sources[np.argmax(both)]), int(here[np.argmax(both)]))
-            if told.beyond is not None and found.whole:
-                found.whole = False
-                found.stopped = (
-                    f"{', '.join(dict.fromkeys(told.beyond_names))} goes beyond the numbers that are followed"
-                )

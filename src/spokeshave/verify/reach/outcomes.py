@@ -7,8 +7,9 @@ the same outcomes one is kept. The ways to go on are the products of the cluster
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from functools import cached_property, partial
 from itertools import product
 from typing import Any
 
@@ -24,6 +25,9 @@ from spokeshave.verify.reach.studied import TIMED, Studied, StudyError
 MOST_TOGETHER = 1 << 20
 """So many choices of one cluster are tried at most."""
 
+MOST_WAYS = 1 << 20
+"""So many ways to go on from one situation are followed at most."""
+
 KEEP = object()
 """In the place of a value: the one that is there."""
 
@@ -33,16 +37,16 @@ AT_ONCE = 1 << 21
 Rows = NDArray[np.intp]
 
 
-@dataclass
+@dataclass(frozen=True, eq=False)
 class Guard:
     """What is looked at: `values(env)` gives columns whose values tell outcomes apart; `must` that they have to be TRUE.
 
-    `reads` are slots; `choices` is worked out from them. `either` are slots that may change before it is evaluated, with
-    the values they may then have.
+    `reads` are slots; what can be chosen follows from them. `either` are slots that may change before it is evaluated,
+    with the values they may then have. Two are the same only if they are one.
     """
 
     values: Callable[[Env], list[Any]]
-    reads: set[int]
+    reads: frozenset[int]
     must: bool = False
     passes: tuple[Choice, ...] = ()
     either: tuple[tuple[int, tuple[Any, ...]], ...] = ()
@@ -63,7 +67,11 @@ class Outcomes:
         self._flags = {x.x: (q.index, x.index) for q in self.program.sequences for x in q.steps}
         self._states = {q.state: q for q in self.program.sequences}
         self._clusters: dict[tuple[frozenset[tuple[int, int]], bool], list[_Tried]] = {}
-        """What was tried already, by the active steps and whether a trip stands."""
+        """What can be chosen, by the active steps and whether a trip stands."""
+        self._tried: dict[tuple[frozenset[Guard], tuple[Choice, ...]], _Tried] = {}
+        """What was tried already, by what is looked at and what is chosen: many situations have the same clusters."""
+        self._guards: dict[Any, Guard] = {}
+        self._needs: dict[frozenset[int], tuple[set[int], list[ck.CheckedStatement]]] = {}
         self._written = [(s, writes_of(s), reads_of(s)) for s in studied.opening]
 
     # -- guards
@@ -71,22 +79,37 @@ class Outcomes:
     def guards(self, active: set[tuple[int, int]], standing: bool) -> list[Guard]:
         """What is looked at while these steps are active; `standing`: a trip stands, or a sequence is held."""
         studied, program, found = self.studied, self.program, []
-        zeroed = {slot: (KEEP, 0) for t in program.trips for slot, _ in t.zeroed}
         for q in program.sequences:
-            earlier = {x.x for p in program.sequences[: q.index] for x in p.steps}
             for w in studied.ways[q.index]:
                 if all((q.index, a) in active for a in w.sources):
-                    for tree in studied.conditions(w):
-                        found.append(
-                            self._of(tree, {s: (False, True) for s in slots_of(tree) if s in earlier} | zeroed)
-                        )
+                    for n, tree in enumerate(studied.conditions(w)):
+                        found.append(self._one(("way", q.index, w.index, n), partial(self._of_way, q.index, tree)))
             if q.restart >= 0:
                 found.append(self._of_slot(q.restart))
-        found += [self._of(tree) for tree in (*studied.trips.values(), *studied.holds.values())]
+        for i, tree in studied.trips.items():
+            found.append(self._one(("trip", i), partial(self._of, tree)))
+        for i, tree in studied.holds.items():
+            found.append(self._one(("hold", i), partial(self._of, tree)))
         if program.reset >= 0 and standing:
             found.append(self._of_slot(program.reset))
+        found += self._always
+        for key in active:
+            if len(studied.thresholds[key]):
+                found.append(self._of_time(("passes", *key)))
+        known = {slot for g in found for slot in self.needs(g.reads)[0]}
+        for slot in sorted(known & studied.edges.keys() - studied.stale):
+            found.append(self._one(("edge", slot), partial(self._of_edge, slot)))
+        for n, tree in enumerate(studied.assumptions):
+            if known & set(slots_of(tree)):
+                found.append(self._one(("assumed", n), partial(self._of, tree, must=True)))
+        return list(dict.fromkeys(found))
+
+    @cached_property
+    def _always(self) -> list[Guard]:
+        """What is looked at in every situation."""
+        studied, found = self.studied, []
         asked = {slot for pair in studied.pairs for slot in pair}
-        for lock in program.interlocks:
+        for lock in self.program.interlocks:
             if lock.final in asked:
                 changes = {s: (False, True) for s in slots_of(lock.checked) if self._moves(s)}
                 found.append(self._of(lock.checked, changes))
@@ -98,36 +121,39 @@ class Outcomes:
         carried = set(studied.carried)
         for _, writes, _ in self._written:
             found += [self._of_slot(slot) for slot in writes & carried]
-        for key in active:
-            if len(studied.thresholds[key]):
-                found.append(self._of_time(("passes", *key)))
         for b in stored_blocks(studied):
             if b.qualifier in TIMED:
                 found.append(self._of_time(("stored", b.order, 0)))
-        known = {slot for g in found for slot in self.needs(g.reads)[0]}
-        for slot in sorted(known & studied.edges.keys() - studied.stale):
-            found.append(self._of_edge(slot))
-        for tree in studied.assumptions:
-            if known & set(slots_of(tree)):
-                found.append(Guard(lambda env, tree=tree: [evaluate(tree, env)], set(slots_of(tree)), must=True))  # type: ignore[misc]
         return found
 
     def _moves(self, slot: int) -> bool:
         """Whether a slot may change within a scan after phase 5."""
         return slot in self._flags or any(t.slot == slot for t in self.program.targets)
 
-    def _of(self, tree: ck.Checked, either: dict[int, tuple[Any, ...]] | None = None) -> Guard:
-        reads = set(slots_of(tree))
+    def _one(self, key: Any, make: Callable[[], Guard]) -> Guard:
+        """The guard of a key, made once."""
+        if key not in self._guards:
+            self._guards[key] = make()
+        return self._guards[key]
+
+    def _of_way(self, sequence: int, tree: ck.Checked) -> Guard:
+        """A condition of a transition: flags of sequences before its own may have changed, variables be zeroed by a trip."""
+        zeroed = {slot: (KEEP, 0) for t in self.program.trips for slot, _ in t.zeroed}
+        earlier = {x.x for p in self.program.sequences[:sequence] for x in p.steps}
+        return self._of(tree, {s: (False, True) for s in slots_of(tree) if s in earlier} | zeroed)
+
+    def _of(self, tree: ck.Checked, either: dict[int, tuple[Any, ...]] | None = None, must: bool = False) -> Guard:
+        reads = frozenset(slots_of(tree))
         changing = tuple((s, v) for s, v in (either or {}).items() if s in reads)
         if len(changing) > 6:
             raise StudyError("a condition reads more than six flags that change in the same scan")
-        return Guard(lambda env: [evaluate(tree, env)], reads, either=changing)
+        return Guard(lambda env: [evaluate(tree, env)], reads, must, either=changing)
 
     def _of_slot(self, slot: int) -> Guard:
-        return Guard(lambda env: [env[slot]], {slot})
+        return self._one(("slot", slot), lambda: Guard(lambda env: [env[slot]], frozenset([slot])))
 
     def _of_time(self, choice: Choice) -> Guard:
-        return Guard(lambda env: [env[choice]], set(), passes=(choice,))  # type: ignore[index]
+        return self._one(choice, lambda: Guard(lambda env: [env[choice]], frozenset(), passes=(choice,)))  # type: ignore[index]
 
     def _of_edge(self, slot: int) -> Guard:
         """RISING and HELD need TRUE, FALLING needs FALSE."""
@@ -137,17 +163,19 @@ class Outcomes:
             now = evaluate(operand, env)
             return [np.logical_or(np.logical_not(env[slot]), now if kind != "FALLING" else np.logical_not(now))]
 
-        return Guard(fits, {slot, *slots_of(operand)}, must=True)
+        return Guard(fits, frozenset([slot, *slots_of(operand)]), must=True)
 
-    def needs(self, reads: Iterable[int]) -> tuple[set[int], list[ck.CheckedStatement]]:
+    def needs(self, reads: frozenset[int]) -> tuple[set[int], list[ck.CheckedStatement]]:
         """What reading these slots hangs on, with the opening statements that work them out."""
-        needed, statements = set(reads), set()
-        for n in range(len(self._written) - 1, -1, -1):
-            _, writes, inner = self._written[n]
-            if writes & needed:
-                statements.add(n)
-                needed |= inner
-        return needed, [self._written[n][0] for n in sorted(statements)]
+        if reads not in self._needs:
+            needed, statements = set(reads), set()
+            for n in range(len(self._written) - 1, -1, -1):
+                _, writes, inner = self._written[n]
+                if writes & needed:
+                    statements.add(n)
+                    needed |= inner
+            self._needs[reads] = needed, [self._written[n][0] for n in sorted(statements)]
+        return self._needs[reads]
 
     # -- clusters
 
@@ -176,29 +204,31 @@ class Outcomes:
             return self.studied.times(choice[1], choice[2])
         return self.studied.domains[choice[1]] if choice[0] == "value" else (False, True)
 
-    def expand(
-        self, columns: Columns, rows: int, active: set[tuple[int, int]]
-    ) -> tuple[Rows, dict[Choice, NDArray[Any]]]:
-        """The ways to go on from situations in which these steps are active: the row each begins in, and what is chosen."""
+    def look(self, columns: Columns, rows: int, active: set[tuple[int, int]]) -> Looked:
+        """What can be chosen in situations in which these steps are active."""
         standing = any(columns["trip", t.index, 0].any() for t in self.program.trips) or any(
             columns["hold", q.index, 0].any() for q in self.program.sequences if ("hold", q.index, 0) in columns
         )
         pattern = (frozenset(active), standing)
         if pattern not in self._clusters:
             found = self.clusters(self.guards(active, standing), active)
-            self._clusters[pattern] = [_Tried(self, c, columns) for c in found]
-        source = np.arange(rows)
-        chosen: dict[Choice, NDArray[Any]] = {}
+            self._clusters[pattern] = [self._try(c, columns) for c in found]
+        looked = Looked(np.ones(rows), [])
         for tried in self._clusters[pattern]:
-            begins, counts, picks = tried.ways(columns, rows)
-            many = counts[source]
-            new = np.repeat(np.arange(len(source)), many)
-            nth = np.arange(len(new)) - np.repeat(np.cumsum(many) - many, many)
-            pick = picks[begins[source][new] + nth]
-            chosen = {key: column[new] for key, column in chosen.items()}
-            source = source[new]
-            chosen |= {key: tried.values[key][pick] for key in tried.cluster.choices}
-        return source, chosen
+            begins, counts = tried.ways(columns, rows)
+            looked.many *= counts
+            looked.clusters.append((tried, begins, counts))
+        if looked.many.max(initial=0) > MOST_WAYS:
+            raise StudyError(
+                f"from one situation there are {looked.many.max():,.0f} ways to go on, more than are followed"
+            )
+        return looked
+
+    def _try(self, cluster: Cluster, columns: Columns) -> _Tried:
+        key = (frozenset(cluster.guards), tuple(cluster.choices))
+        if key not in self._tried:
+            self._tried[key] = _Tried(self, cluster, columns)
+        return self._tried[key]
 
     def is_read(self, key: Any, read: set[int]) -> bool:
         what, i, a = key
@@ -274,6 +304,33 @@ class Outcomes:
         return np.where(np.asarray(state) == 1 << 40, -1, state)
 
 
+@dataclass
+class Looked:
+    """What can be chosen in some situations: `many` ways each; of each cluster where its picks begin and how many there are."""
+
+    many: NDArray[np.float64]
+    clusters: list[tuple[_Tried, Rows, Rows]]
+
+    def pieces(self, most: int) -> Iterator[Rows]:
+        """Rows in pieces of about `most` ways."""
+        piece = ((np.cumsum(self.many) - self.many) // most).astype(np.int64)
+        yield from np.split(np.arange(len(piece)), np.flatnonzero(np.diff(piece)) + 1)
+
+    def expand(self, rows: Rows) -> tuple[Rows, dict[Choice, NDArray[Any]]]:
+        """The ways to go on from some of these rows: the row each begins in, and what is chosen."""
+        source = rows
+        chosen: dict[Choice, NDArray[Any]] = {}
+        for tried, begins, counts in self.clusters:
+            many = counts[source]
+            new = np.repeat(np.arange(len(source)), many)
+            nth = np.arange(len(new)) - np.repeat(np.cumsum(many) - many, many)
+            pick = tried.picks[begins[source][new] + nth]
+            chosen = {key: column[new] for key, column in chosen.items()}
+            source = source[new]
+            chosen |= {key: tried.values[key][pick] for key in tried.cluster.choices}
+        return source, chosen
+
+
 class _Tried:
     """A cluster with what was found of it: for each case of the variables its guards read, the choices that differ."""
 
@@ -296,8 +353,8 @@ class _Tried:
         self.counts: list[int] = []
         self.picks: NDArray[np.intp] = np.zeros(0, np.intp)
 
-    def ways(self, columns: Columns, rows: int) -> tuple[Rows, Rows, Rows]:
-        """For each row where its picks begin and how many there are; and all picks."""
+    def ways(self, columns: Columns, rows: int) -> tuple[Rows, Rows]:
+        """For each row where its picks begin and how many there are."""
         if self.keys:
             stacked = np.stack([columns[key] for key in self.keys], 1).astype(np.int16)
             whole = stacked.view(np.dtype((np.void, 2 * len(self.keys))))[:, 0]
@@ -310,7 +367,7 @@ class _Tried:
         if new:
             self._try(cases[new], [names[n] for n in new])
         numbers = np.array([self.known[name] for name in names])[which]
-        return np.array(self.begins)[numbers], np.array(self.counts)[numbers], self.picks
+        return np.array(self.begins)[numbers], np.array(self.counts)[numbers]
 
     def _try(self, cases: NDArray[np.int16], names: list[bytes]) -> None:
         step = max(1, AT_ONCE // self.size)
