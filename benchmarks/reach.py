@@ -6,6 +6,8 @@
 2. A million situations of sequences side by side, by a study and by a C program that keeps them in a hash table and tries
    the same inputs: seconds, and memory.
 
+3. Sequences that all stop for one input, which cannot be explored by themselves: seconds.
+
 Exit 1 if a promise is not kept: 30 times faster than by inputs; no slower than C, in less than 500 MB.
 """
 
@@ -23,8 +25,9 @@ from typing import Any
 from spokeshave.model.project import Action, Project, Qualifier, Sequence, Signal, SignalClass, Step, Transition, Type
 from spokeshave.verify.reach.answers import study
 from spokeshave.verify.reach.explore import Explorer
-from spokeshave.verify.reach.outcomes import Guard, Outcomes
+from spokeshave.verify.reach.outcomes import Guard, Outcomes, Plan
 from spokeshave.verify.reach.studied import Studied
+from spokeshave.verify.reach.ways import patterns
 
 IN, OUT, VAR = SignalClass.INPUT, SignalClass.OUTPUT, SignalClass.INTERNAL
 ROUND = 10
@@ -67,6 +70,9 @@ def carousel() -> Project:
 class ByInputs(Outcomes):
     """As if every value of every input made a difference."""
 
+    def plan(self, active: set[tuple[int, int]], standing: bool) -> Plan:
+        return Plan(None, tuple(self._try(c) for c in self.clusters(self.guards(active, standing), active)))
+
     def guards(self, active: set[tuple[int, int]], standing: bool) -> list[Guard]:
         found = super().guards(active, standing)
         slots = sorted(self.studied.inputs)
@@ -78,10 +84,10 @@ def by_inputs(project: Project, sample: int) -> tuple[float, int]:
     studied = Studied(project)
     explorer = Explorer(studied)
     found = explorer.run()
-    explorer.outcomes = ByInputs(studied)
+    explorer.outcomes = ByInputs(studied, explorer.outcomes.cells)
     columns = explorer.layout.unpack(found.situations)
     begin, done, tried = time.perf_counter(), 0, explorer.scans
-    for members, _ in explorer.groups(columns, len(found.situations)):
+    for members, _, _ in patterns(explorer.outcomes, columns, len(found.situations)):
         rows = members[: max(1, len(members) * sample // len(found.situations))]
         explorer.go_on(found.situations[rows])
         done += len(rows)
@@ -90,14 +96,15 @@ def by_inputs(project: Project, sample: int) -> tuple[float, int]:
     return (time.perf_counter() - begin) / done, (explorer.scans - tried) // done
 
 
-def beside() -> Project:
-    """Sequences that go round when their two inputs say so."""
-    signals, made = [], []
-    for n in range(BESIDE):
+def beside(many: int = BESIDE, stop: str = "") -> Project:
+    """Sequences that go round when their two inputs say so; all of them stop for the input `stop`, if there is one."""
+    signals, made = [Signal(stop, IN)] if stop else [], []
+    tail = f" AND NOT {stop}" if stop else ""
+    for n in range(many):
         signals += [Signal(f"On{n}", IN), Signal(f"Back{n}", IN)]
         steps = tuple(Step(f"S{i}", 10 * i + 10) for i in range(ROUND))
-        ways = [Transition((f"S{i}",), (f"S{(i + 1) % ROUND}",), f"On{n} AND NOT Back{n}") for i in range(ROUND)]
-        ways += [Transition((f"S{i}",), (f"S{i - 1}",), f"Back{n}") for i in range(1, ROUND)]
+        ways = [Transition((f"S{i}",), (f"S{(i + 1) % ROUND}",), f"On{n} AND NOT Back{n}{tail}") for i in range(ROUND)]
+        ways += [Transition((f"S{i}",), (f"S{i - 1}",), f"Back{n}{tail}") for i in range(1, ROUND)]
         made.append(Sequence(f"Q{n}", "S0", steps, tuple(ways)))
     return Project("Beside", 10, signals=tuple(signals), sequences=tuple(made))
 
@@ -167,6 +174,9 @@ def main() -> int:
     print(
         f"{result.situations:,} situations of {BESIDE} sequences side by side, with all answers: {took:.2f} s, {memory:.0f} MB"
     )
+    for many in (3, 4):
+        joined, seconds = timed(lambda many=many: study(beside(many, "Halt")))
+        print(f"{joined.situations:,} situations of {many} sequences that stop for one input: {seconds:.2f} s")
     if shutil.which("gcc") is None:
         print("gcc is needed to compare")
         return 2

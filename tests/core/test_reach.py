@@ -37,6 +37,7 @@ from spokeshave.model.project import (
 )
 from spokeshave.model.study import StudyPlan
 from spokeshave.verify.expectations import Outcome
+from spokeshave.verify.reach import explore, frontier, outcomes
 from spokeshave.verify.reach.answers import GROUP, study, with_ways
 from spokeshave.verify.reach.asked import Answer, Says
 from spokeshave.verify.reach.explore import Explorer
@@ -56,9 +57,15 @@ def seen(studied: Studied, s: Situation) -> tuple:
     return active, tuple(int(s.v[slot]) for slot in studied.carried)
 
 
-def explored(studied: Studied) -> tuple[set[tuple], bool]:
+def explored(studied: Studied, apart: bool = False) -> tuple[set[tuple], bool]:
+    """All situations; with `apart` even small clusters are taken apart where they can be, and few ways are scanned at once."""
     explorer = Explorer(studied)
-    found = explorer.run()
+    with pytest.MonkeyPatch.context() as patch:
+        if apart:
+            patch.setattr(outcomes, "LARGE", 0)
+            patch.setattr(explore, "AT_ONCE", 5)
+            patch.setattr(frontier, "LOT", 3)
+        found = explorer.run()
     columns = explorer.layout.unpack(found.situations)
     out = set()
     for n in range(len(found.situations)):
@@ -70,10 +77,10 @@ def explored(studied: Studied) -> tuple[set[tuple], bool]:
 
 
 @SLOW
-@given(project=projects(), inputs=runs())
-def test_whatever_a_run_comes_to_is_among_the_situations_of_the_study(project, inputs):
+@given(project=projects(), inputs=runs(), apart=st.booleans())
+def test_whatever_a_run_comes_to_is_among_the_situations_of_the_study(project, inputs, apart):
     studied = Studied(project)
-    known, whole = explored(studied)
+    known, whole = explored(studied, apart)
     stimuli = [Stimulus(10 * k, "set", n, bool(x)) for k, row in enumerate(inputs) for n, x in zip(INPUTS, row)]
     session = Session(project, stimuli, every_scan=True)
     for _ in range(len(inputs) + 5):
@@ -155,10 +162,10 @@ def by_force(project: Project, studied: Studied) -> set[tuple]:
 
 
 @SLOW
-@given(project=small_charts())
-def test_a_study_finds_just_what_brute_force_finds(project):
+@given(project=small_charts(), apart=st.booleans())
+def test_a_study_finds_just_what_brute_force_finds(project, apart):
     studied = Studied(project)
-    known, whole = explored(studied)
+    known, whole = explored(studied, apart)
     assert whole and known == by_force(project, studied)
 
 
@@ -275,6 +282,31 @@ def test_what_is_left_out_is_said_and_nothing_is_proven_that_was_not_looked_at()
     found = study(timed)
     assert found.whole and any("not followed" in x for x in found.limits) and asked(timed, "reached").says is Says.GOOD
     assert study(hatch(), progress=lambda n: False).limits[-1].endswith("it was cancelled")
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(explore, "MOST_LINKS", 5)
+        found = study(hatch())
+    assert not found.whole and found.limits[-1].endswith("there are more than 5 ways from situation to situation")
+
+
+def together(many: int) -> Project:
+    """Sequences that go round by themselves, and all stop for one input."""
+    signals, made = [Signal("Halt", IN)], []
+    for n in range(many):
+        signals += [Signal(f"On{n}", IN), Signal(f"Back{n}", IN)]
+        ways = [Transition((f"S{i}",), (f"S{(i + 1) % 3}",), f"On{n} AND NOT Back{n} AND NOT Halt") for i in range(3)]
+        ways += [Transition((f"S{i}",), (f"S{i - 1}",), f"Back{n} AND NOT Halt") for i in (1, 2)]
+        made.append(Sequence(f"Q{n}", "S0", tuple(Step(f"S{i}", 10 * i + 10) for i in range(3)), tuple(ways)))
+    return Project("Together", 10, signals=tuple(signals), sequences=tuple(made))
+
+
+def test_what_many_sequences_look_at_is_chosen_first_so_that_each_is_tried_by_itself():
+    explorer = Explorer(Studied(together(4)))
+    found = explorer.run()
+    assert found.whole and len(found.situations) == 3**4
+    assert sum(map(len, found.links)) == 8**4, "in S0 there are two ways, in S1 and S2 three"
+    assert max(t.size for t in explorer.outcomes.pool.tried) <= 4, "not 2 to the power of nine"
+    with pytest.raises(StudyError, match="from one situation there are 1,594,323 ways to go on"):
+        Explorer(Studied(together(13))).run()
 
 
 def test_times_that_cannot_come_so_are_told_from_those_that_can():

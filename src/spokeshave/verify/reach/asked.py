@@ -9,8 +9,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spokeshave.verify.reach.explore import Explorer, Found
-from spokeshave.verify.reach.frontier import Links
-from spokeshave.verify.reach.phases import Columns
 from spokeshave.verify.reach.studied import StudyError
 from spokeshave.verify.reach.witness import Event, Way, way_to
 
@@ -40,23 +38,26 @@ class Answer:
 class Asked:
     def __init__(self, explorer: Explorer, found: Found) -> None:
         self.explorer, self.found, self.studied, self.program = explorer, found, found.studied, found.studied.program
-        self.columns: Columns = explorer.layout.unpack(found.situations)
         self.n = len(found.situations)
 
     def active(self, i: int, a: int) -> Bools:
-        return self.columns["code", i, a] > 0
+        return self.explorer.layout.column(self.found.situations, ("code", i, a)) > 0
 
     def _proven(self) -> Says:
         return Says.GOOD if self.found.whole else Says.UNKNOWN
 
-    def _back(self, goal: Bools, edges: Links) -> Bools:
-        """The situations from which the goal can be come to."""
-        reach = goal.copy()
-        while True:
-            new = edges[:, 0][reach[edges[:, 1]] & ~reach[edges[:, 0]]]
-            if not len(new):
-                return reach
-            reach[new] = True
+    def _back(self, goal: Bools, within: Bools | None = None) -> Bools:
+        """The situations from which the goal can be come to, without leaving those `within`."""
+        reach, more = goal.copy(), True
+        while more:
+            more = False
+            for links in reversed(self.found.links):  # what comes late is come to last
+                new = links[reach[links[:, 1]] & ~reach[links[:, 0]]]
+                if within is not None:
+                    new = new[within[new[:, 0]] & within[new[:, 1]]]
+                if len(new):
+                    reach[new[:, 0]] = more = True
+        return reach
 
     def _bad(self, kind: str, about: str, text: str, at: int, before: int = -1, event: Event | None = None) -> Answer:
         way = way_to(self.explorer, self.found, at, before, event)
@@ -81,17 +82,18 @@ class Asked:
 
     def stuck(self) -> list[Answer]:
         """Situations from which a sequence never moves again, whatever happens, unless a trip takes it away."""
-        out, edges = [], self.found.edges
+        out = []
         free = np.ones(self.n, bool)
         for t in self.program.trips:
-            free &= self.columns["trip", t.index, 0] == 0
-        edges = edges[free[edges[:, 0]] & free[edges[:, 1]]]
+            free &= self.explorer.layout.column(self.found.situations, ("trip", t.index, 0)) == 0
         for q in self.program.sequences:
             codes = np.packbits(np.stack([self.active(q.index, x.index) for x in q.steps], 1), axis=1)
             where = np.unique(codes, axis=0, return_inverse=True)[1].reshape(-1).astype(np.int32)
             can = np.zeros(self.n, bool)
-            can[edges[where[edges[:, 0]] != where[edges[:, 1]], 0]] = True
-            stuck = np.flatnonzero(free & ~self._back(can, edges)) if self.found.whole else np.zeros(0, np.intp)
+            for links in self.found.links:
+                moves = links[where[links[:, 0]] != where[links[:, 1]]]
+                can[moves[free[moves[:, 0]] & free[moves[:, 1]], 0]] = True
+            stuck = np.flatnonzero(free & ~self._back(can, free)) if self.found.whole else np.zeros(0, np.intp)
             if not len(stuck):
                 out.append(Answer("stuck", q.name, self._proven(), self._if_whole("it can always go on")))
                 continue
@@ -106,7 +108,7 @@ class Asked:
 
     def home(self) -> list[Answer]:
         """Whether the initial steps can always be come back to."""
-        back = self._back(self._home(), self.found.edges)
+        back = self._back(self._home())
         lost = np.flatnonzero(~back) if self.found.whole else np.zeros(0, np.intp)
         names = ", ".join(f"{q.name}.{q.steps[q.initial].name}" for q in self.program.sequences)
         if len(lost):
@@ -123,8 +125,7 @@ class Asked:
     def waits_at_home(self) -> bool:
         """Whether the initial steps can be stayed in for a scan."""
         home = self._home()
-        loops = self.found.edges[self.found.edges[:, 0] == self.found.edges[:, 1]][:, 0]
-        return bool(home[loops].any())
+        return any(bool(home[links[links[:, 0] == links[:, 1], 0]].any()) for links in self.found.links)
 
     def together(self, pairs: tuple[tuple[str, str], ...]) -> list[Answer]:
         """Whether two outputs are ever on together: as the logic asks for them, and as they go out."""
@@ -195,16 +196,18 @@ class Asked:
         parents = np.full(self.n, -2)
         frontier = np.flatnonzero((self.found.parents < 0) & ~avoided)
         parents[frontier] = -1
-        edges = self.found.edges
         while len(frontier):
             hit = frontier[goal[frontier]]
             if len(hit):
-                found = Found(self.studied, self.found.situations, parents, edges, True, 0.0, 0)
+                found = Found(self.studied, self.found.situations, parents, [], True, 0.0, 0)
                 return found, int(hit[0])
-            inside = np.zeros(self.n, bool)
-            inside[frontier] = True
-            out = edges[inside[edges[:, 0]]]
-            out = out[(parents[out[:, 1]] == -2) & ~avoided[out[:, 1]]]
+            met = [np.zeros((0, 2), np.int32)]
+            for links in self.found.links:
+                low, high = np.searchsorted(frontier, (links[0, 0], links[-1, 0] + 1))
+                if low < high:
+                    inside = np.isin(links[:, 0], frontier[low:high])
+                    met.append(links[inside & (parents[links[:, 1]] == -2) & ~avoided[links[:, 1]]])
+            out = np.concatenate(met)
             frontier, first = np.unique(out[:, 1], return_index=True)
             parents[frontier] = out[first, 0]
         return None

@@ -15,14 +15,15 @@ from spokeshave.verify.reach.layout import Words, as_keys
 from spokeshave.verify.reach.outcomes import Outcomes
 from spokeshave.verify.reach.phases import Choice, Columns, Scan, Told, layout_of
 from spokeshave.verify.reach.studied import Studied
+from spokeshave.verify.reach.ways import Ways
 
 MOST = 2_000_000
 """Situations after which a study stops, and says so."""
 
-MOST_LINKS = 20_000_000
+MOST_LINKS = 16_000_000
 """Ways from one situation to another after which a study stops, so that its answers fit into memory."""
 
-AT_ONCE = 1 << 18
+AT_ONCE = 1 << 17
 """Ways to go on that are scanned at once, about."""
 
 Part = tuple[NDArray[np.intp], Words, Told, dict[Choice, NDArray[Any]]]
@@ -37,13 +38,13 @@ Between = tuple[int, int]
 class Found:
     """Situations in the order they were found; `parents` the one each was first come to from, -1 for the first.
 
-    `edges` are pairs (from, to) of all ways to go on. `whole`: nothing was left out.
+    `links` are pairs (from, to) of all ways to go on, in lots, in the order of where they come from. `whole`: nothing was left out.
     """
 
     studied: Studied
     situations: Words
     parents: NDArray[np.int64]
-    edges: Links
+    links: list[Links]
     whole: bool
     seconds: float
     scans: int
@@ -67,15 +68,14 @@ class Explorer:
     def __init__(self, studied: Studied, most: int = MOST, progress: Callable[[int], bool] | None = None) -> None:
         self.studied, self.most, self.progress = studied, most, progress
         self.layout = layout_of(studied)
-        self.outcomes = Outcomes(studied)
-        self.codes = [key for key in (c.key for c in self.layout.cells) if key[0] == "code"]
+        self.outcomes = Outcomes(studied, tuple(c.key for c in self.layout.cells))
         self.scans = 0
 
     def run(self) -> Found:
         begin = time.perf_counter()
         frontier = self._first()
         known = Known(frontier)
-        found = Found(self.studied, frontier, known.parents[0], np.zeros((0, 2), np.int32), True, 0.0, 0)
+        found = Found(self.studied, frontier, known.parents[0], [], True, 0.0, 0)
         on = True
         while len(frontier) and on:
             met = Met(known.count - len(frontier), self.studied.pairs)
@@ -85,7 +85,7 @@ class Explorer:
                 found.whole, found.stopped = False, f"there are more than {self.most:,} situations"
                 break
         found.situations, found.parents = np.concatenate(known.levels), np.concatenate(known.parents)
-        found.edges = np.concatenate(known.links) if known.links else found.edges
+        found.links = known.links
         found.seconds, found.scans = time.perf_counter() - begin, self.scans
         return found
 
@@ -121,8 +121,7 @@ class Explorer:
                 columns = {key: np.repeat(column, len(values)) for key, column in columns.items()}
                 columns["var", slot, 0] = np.tile(np.array(values, np.int32), many)
         rows = len(next(iter(columns.values())))
-        active = {(q.index, q.initial) for q in self.studied.program.sequences}
-        source, chosen = self.outcomes.look(columns, rows, active).expand(np.arange(rows))
+        ((source, chosen),) = Ways(self.outcomes, columns, rows).pieces(1 << 60)
         for key in chosen:
             if key[0] in ("edge", "passes", "stored"):
                 chosen[key] = np.zeros(len(source), bool)
@@ -140,21 +139,6 @@ class Explorer:
         )
         return packed[np.argsort(standing, kind="stable")]  # those without trips first: ways begin there if they can
 
-    def groups(self, columns: Columns, rows: int) -> list[tuple[NDArray[np.intp], set[tuple[int, int]]]]:
-        """Rows with the same active steps together."""
-        pattern = np.zeros((rows, len(self.codes)), bool)
-        for n, key in enumerate(self.codes):
-            pattern[:, n] = columns[key] > 0
-        bits = np.packbits(pattern, axis=1)
-        kinds, which = np.unique(bits.view(np.dtype((np.void, bits.shape[1])))[:, 0], return_inverse=True)
-        which = which.reshape(-1)
-        order = np.argsort(which, kind="stable")
-        out = []
-        for members in np.split(order, np.cumsum(np.bincount(which, minlength=len(kinds)))[:-1]):
-            active = {(key[1], key[2]) for key, on in zip(self.codes, pattern[members[0]].tolist()) if on}
-            out.append((members, active))
-        return out
-
     def go_on(self, situations: Words) -> Part:
         """All ways to go on from situations."""
         (found,) = self._parts(situations, 1 << 60)
@@ -163,28 +147,8 @@ class Explorer:
     def _parts(self, situations: Words, most: int) -> Iterator[Part]:
         """As `go_on`, about `most` ways at a time; all ways from one situation are in the same part."""
         columns = self.layout.unpack(situations)
-        waiting: list[tuple[NDArray[np.intp], dict[Choice, NDArray[Any]]]] = []
-        held = 0
-        for rows, active in self.groups(columns, len(situations)):
-            looked = self.outcomes.look({key: column[rows] for key, column in columns.items()}, len(rows), active)
-            for piece in looked.pieces(most):
-                source, chosen = looked.expand(piece)
-                waiting.append((rows[source], chosen))
-                held += len(source)
-                if held >= most:
-                    yield self._scan(columns, waiting)
-                    waiting, held = [], 0
-        if waiting:
-            yield self._scan(columns, waiting)
-
-    def _scan(self, columns: Columns, waiting: list[tuple[NDArray[np.intp], dict[Choice, NDArray[Any]]]]) -> Part:
-        """One scan of situations with different active steps; what is not chosen in some of them makes no difference there."""
-        source = np.concatenate([w[0] for w in waiting])
-        chosen: dict[Choice, NDArray[Any]] = {}
-        for key in {key for _, c in waiting for key in c}:
-            usual = self.outcomes.domain(key)[0]
-            chosen[key] = np.concatenate([c[key] if key in c else np.full(len(rows), usual) for rows, c in waiting])
-        after = {key: column[source] for key, column in columns.items()}
-        told = Scan(self.studied, after, len(source), dict(chosen)).run()
-        self.scans += len(source)
-        return source, self.layout.pack(after, len(source)), told, chosen
+        for source, chosen in Ways(self.outcomes, columns, len(situations)).pieces(most):
+            after = {key: column[source] for key, column in columns.items()}
+            told = Scan(self.studied, after, len(source), dict(chosen)).run()
+            self.scans += len(source)
+            yield source, self.layout.pack(after, len(source)), told, chosen

@@ -16,6 +16,9 @@ if TYPE_CHECKING:
 Links = NDArray[np.int32]
 """(links, 2): from which situation to which, by number."""
 
+LOT = 1 << 20
+"""Links that are kept together, about."""
+
 Note = tuple[str, tuple[int, int]]
 """What happened in a scan: `cleared`, `unsafe`, `asked` or `out`, and to what."""
 
@@ -29,7 +32,6 @@ class Known:
         self.levels: list[Words] = []
         self.parents: list[NDArray[np.int64]] = []
         self.links: list[Links] = []
-        self.link_count = 0
         self._ids = np.zeros(0, np.int64)
         self.add(first, np.full(len(first), -1))
 
@@ -50,8 +52,14 @@ class Known:
         return np.where(self.keys[at] == keys, self._ids[at], -1)
 
     def link(self, links: Links) -> None:
+        """Links behind those there are; small lots are put together."""
+        if self.links and len(self.links[-1]) < LOT:
+            links = np.concatenate([self.links.pop(), links])
         self.links.append(links)
-        self.link_count += len(links)
+
+    @property
+    def link_count(self) -> int:
+        return sum(map(len, self.links))
 
 
 class Met:
@@ -101,7 +109,8 @@ class Met:
         fresh = fresh[np.argsort(first[fresh], kind="stable")]
         number[fresh] = known.count + np.arange(len(fresh))
         every = number[back.reshape(-1)]
-        for links in self._links:
+        while self._links:
+            links = self._links.pop(0)
             known.link(np.stack([links >> 32, every[links & 0xFFFFFFFF]], 1).astype(np.int32))
         for (kind, key), (origin, to) in self._noted.items():
             getattr(found, kind).setdefault(key, (origin, int(every[to])))

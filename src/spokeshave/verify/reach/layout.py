@@ -49,11 +49,15 @@ class Layout:
         return out
 
     def unpack(self, packed: Words) -> dict[Key, NDArray[np.int32]]:
-        return {
-            c.key: ((packed[:, c.word] >> np.uint64(c.shift)) & np.uint64((1 << c.bits) - 1)).astype(np.int32)
-            + np.int32(c.low)
-            for c in self.cells
-        }
+        return {c.key: self._read(packed, c) for c in self.cells}
+
+    def column(self, packed: Words, key: Key) -> NDArray[np.int32]:
+        """One cell of all situations."""
+        return self._read(packed, next(c for c in self.cells if c.key == key))
+
+    def _read(self, packed: Words, c: Cell) -> NDArray[np.int32]:
+        bits = (packed[:, c.word] >> np.uint64(c.shift)) & np.uint64((1 << c.bits) - 1)
+        return bits.astype(np.int32) + np.int32(c.low)
 
 
 def as_keys(packed: Words) -> NDArray[np.void] | NDArray[np.uint64]:

@@ -7,7 +7,7 @@ the same outcomes one is kept. The ways to go on are the products of the cluster
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import cached_property, partial
 from itertools import product
@@ -21,20 +21,16 @@ from spokeshave.language import checked as ck
 from spokeshave.verify.reach.columns import Env, evaluate, reads_of, run, slots_of, writes_of
 from spokeshave.verify.reach.phases import Choice, Columns, stored_blocks
 from spokeshave.verify.reach.studied import TIMED, Studied, StudyError
+from spokeshave.verify.reach.tried import Pool, Tried
 
-MOST_TOGETHER = 1 << 20
-"""So many choices of one cluster are tried at most."""
+MOST_FIRST = 64
+"""So many values of what is chosen first are tried at most."""
 
-MOST_WAYS = 1 << 20
-"""So many ways to go on from one situation are followed at most."""
+LARGE = 32
+"""Choices of a cluster for which it is worth while to take it apart."""
 
 KEEP = object()
 """In the place of a value: the one that is there."""
-
-AT_ONCE = 1 << 21
-"""Values of a column that is worked with at once, about."""
-
-Rows = NDArray[np.intp]
 
 
 @dataclass(frozen=True, eq=False)
@@ -50,6 +46,16 @@ class Guard:
     must: bool = False
     passes: tuple[Choice, ...] = ()
     either: tuple[tuple[int, tuple[Any, ...]], ...] = ()
+    owner: Any = None
+    """The sequence it belongs to, or something else that looks: guards of one owner are not taken apart."""
+
+
+@dataclass(frozen=True, slots=True)
+class Plan:
+    """What is chosen: first what several clusters look at, if there is any, then each cluster by itself."""
+
+    first: Tried | None
+    clusters: tuple[Tried, ...]
 
 
 @dataclass
@@ -61,16 +67,22 @@ class Cluster:
 class Outcomes:
     """The ways to go on from situations, for one program."""
 
-    def __init__(self, studied: Studied) -> None:
-        self.studied, self.program = studied, studied.program
+    def __init__(self, studied: Studied, cells: tuple[Choice, ...]) -> None:
+        """`cells` are what a situation consists of."""
+        self.studied, self.program, self.cells = studied, studied.program, cells
         self._steps = {x.t: (q.index, x.index) for q in self.program.sequences for x in q.steps}
         self._flags = {x.x: (q.index, x.index) for q in self.program.sequences for x in q.steps}
         self._states = {q.state: q for q in self.program.sequences}
-        self._clusters: dict[tuple[frozenset[tuple[int, int]], bool], list[_Tried]] = {}
-        """What can be chosen, by the active steps and whether a trip stands."""
-        self._tried: dict[tuple[frozenset[Guard], tuple[Choice, ...]], _Tried] = {}
+        self.pool = Pool()
+        self._plans: dict[tuple[frozenset[tuple[int, int]], bool], Plan] = {}
+        """What is chosen, by the active steps and whether a trip stands."""
+        self._tried: dict[Any, Tried] = {}
         """What was tried already, by what is looked at and what is chosen: many situations have the same clusters."""
+        self._choices: dict[Guard, tuple[frozenset[Choice], list[tuple[int, int]]]] = {}
+        self._apart: frozenset[Choice] = frozenset()
+        """What was chosen first somewhere, to take a cluster apart."""
         self._guards: dict[Any, Guard] = {}
+        self._local: dict[tuple[int, frozenset[int]], list[Guard]] = {}
         self._needs: dict[frozenset[int], tuple[set[int], list[ck.CheckedStatement]]] = {}
         self._written = [(s, writes_of(s), reads_of(s)) for s in studied.opening]
 
@@ -78,24 +90,19 @@ class Outcomes:
 
     def guards(self, active: set[tuple[int, int]], standing: bool) -> list[Guard]:
         """What is looked at while these steps are active; `standing`: a trip stands, or a sequence is held."""
-        studied, program, found = self.studied, self.program, []
-        for q in program.sequences:
-            for w in studied.ways[q.index]:
-                if all((q.index, a) in active for a in w.sources):
-                    for n, tree in enumerate(studied.conditions(w)):
-                        found.append(self._one(("way", q.index, w.index, n), partial(self._of_way, q.index, tree)))
-            if q.restart >= 0:
-                found.append(self._of_slot(q.restart))
-        for i, tree in studied.trips.items():
-            found.append(self._one(("trip", i), partial(self._of, tree)))
-        for i, tree in studied.holds.items():
-            found.append(self._one(("hold", i), partial(self._of, tree)))
-        if program.reset >= 0 and standing:
-            found.append(self._of_slot(program.reset))
+        studied, found = self.studied, []
+        here: dict[int, set[int]] = {}
+        for i, a in active:
+            here.setdefault(i, set()).add(a)
+            if len(studied.thresholds[i, a]):
+                found.append(self._of_time(("passes", i, a)))
+        for i, steps in here.items():
+            found += self._of_sequence(i, frozenset(steps))
+        if self.program.reset >= 0 and standing:
+            found.append(self._of_slot(self.program.reset))
         found += self._always
-        for key in active:
-            if len(studied.thresholds[key]):
-                found.append(self._of_time(("passes", *key)))
+        if not (studied.edges or studied.assumptions):
+            return list(dict.fromkeys(found))
         known = {slot for g in found for slot in self.needs(g.reads)[0]}
         for slot in sorted(known & studied.edges.keys() - studied.stale):
             found.append(self._one(("edge", slot), partial(self._of_edge, slot)))
@@ -104,10 +111,22 @@ class Outcomes:
                 found.append(self._one(("assumed", n), partial(self._of, tree, must=True)))
         return list(dict.fromkeys(found))
 
+    def _of_sequence(self, i: int, steps: frozenset[int]) -> list[Guard]:
+        """What is looked at of a sequence while these of its steps are active."""
+        if (i, steps) not in self._local:
+            self._local[i, steps] = [
+                self._one(("way", i, w.index, n), partial(self._of_way, i, tree))
+                for w in self.studied.ways[i] if steps.issuperset(w.sources)
+                for n, tree in enumerate(self.studied.conditions(w))
+            ]  # fmt: skip
+        return self._local[i, steps]
+
     @cached_property
     def _always(self) -> list[Guard]:
         """What is looked at in every situation."""
-        studied, found = self.studied, []
+        studied = self.studied
+        found = [self._of(tree) for tree in (*studied.trips.values(), *studied.holds.values())]
+        found += [self._of_slot(q.restart) for q in self.program.sequences if q.restart >= 0]
         asked = {slot for pair in studied.pairs for slot in pair}
         for lock in self.program.interlocks:
             if lock.final in asked:
@@ -140,14 +159,17 @@ class Outcomes:
         """A condition of a transition: flags of sequences before its own may have changed, variables be zeroed by a trip."""
         zeroed = {slot: (KEEP, 0) for t in self.program.trips for slot, _ in t.zeroed}
         earlier = {x.x for p in self.program.sequences[:sequence] for x in p.steps}
-        return self._of(tree, {s: (False, True) for s in slots_of(tree) if s in earlier} | zeroed)
+        either = {s: (False, True) for s in slots_of(tree) if s in earlier} | zeroed
+        return self._of(tree, either, owner=sequence)
 
-    def _of(self, tree: ck.Checked, either: dict[int, tuple[Any, ...]] | None = None, must: bool = False) -> Guard:
+    def _of(
+        self, tree: ck.Checked, either: dict[int, tuple[Any, ...]] | None = None, must: bool = False, owner: Any = None
+    ) -> Guard:
         reads = frozenset(slots_of(tree))
         changing = tuple((s, v) for s, v in (either or {}).items() if s in reads)
         if len(changing) > 6:
             raise StudyError("a condition reads more than six flags that change in the same scan")
-        return Guard(lambda env: [evaluate(tree, env)], reads, must, either=changing)
+        return Guard(lambda env: [evaluate(tree, env)], reads, must, either=changing, owner=owner)
 
     def _of_slot(self, slot: int) -> Guard:
         return self._one(("slot", slot), lambda: Guard(lambda env: [env[slot]], frozenset([slot])))
@@ -179,55 +201,84 @@ class Outcomes:
 
     # -- clusters
 
-    def clusters(self, guards: list[Guard], active: set[tuple[int, int]]) -> list[Cluster]:
-        """Guards that share something to choose belong together."""
-        found: list[Cluster] = []
+    def clusters(
+        self, guards: list[Guard], active: set[tuple[int, int]], apart: frozenset[Choice] = frozenset()
+    ) -> list[Cluster]:
+        """Guards that share something to choose, beside what is chosen `apart`, belong together."""
+        found: list[tuple[frozenset[Choice], list[Guard]]] = []
         for g in guards:
+            mine = self._hangs_on(g, active) - apart
+            if not mine:
+                continue
+            those = [g]
+            for c in [c for c in found if not mine.isdisjoint(c[0])]:
+                found.remove(c)
+                mine, those = mine | c[0], [*c[1], *those]
+            found.append((mine, those))
+        return [Cluster(sorted(choices), those) for choices, those in found]
+
+    def _hangs_on(self, g: Guard, active: set[tuple[int, int]]) -> frozenset[Choice]:
+        """What is chosen that a guard looks at."""
+        if g not in self._choices:
             needed, _ = self.needs(g.reads)
             mine: set[Choice] = {("value", s, 0) for s in needed if s in self.studied.domains}
             mine |= {("edge", s, 0) for s in needed if s in self.studied.edges}
-            for key in (self._steps[s] for s in needed if s in self._steps):
-                if self.studied.thresholds[key]:
-                    mine.add(("passes" if key in active else "last", *key))
-            mine |= set(g.passes)
-            if not mine:
-                continue
-            joined = Cluster(sorted(mine), [g])
-            for c in [c for c in found if mine & set(c.choices)]:
-                found.remove(c)
-                joined = Cluster(sorted({*joined.choices, *c.choices}), [*c.guards, *joined.guards])
-            found.append(joined)
-        return found
+            timed = [
+                key for key in (self._steps[s] for s in needed if s in self._steps) if self.studied.thresholds[key]
+            ]
+            self._choices[g] = frozenset(mine | set(g.passes)), timed
+        fixed, timed = self._choices[g]
+        return fixed | {("passes" if key in active else "last", *key) for key in timed} if timed else fixed
 
     def domain(self, choice: Choice) -> tuple[Any, ...]:
         if choice[0] == "last":
             return self.studied.times(choice[1], choice[2])
         return self.studied.domains[choice[1]] if choice[0] == "value" else (False, True)
 
-    def look(self, columns: Columns, rows: int, active: set[tuple[int, int]]) -> Looked:
-        """What can be chosen in situations in which these steps are active."""
-        standing = any(columns["trip", t.index, 0].any() for t in self.program.trips) or any(
-            columns["hold", q.index, 0].any() for q in self.program.sequences if ("hold", q.index, 0) in columns
-        )
+    def plan(self, active: set[tuple[int, int]], standing: bool) -> Plan:
+        """What is chosen while these steps are active. What many look at is chosen first, so that the rest falls apart."""
         pattern = (frozenset(active), standing)
-        if pattern not in self._clusters:
-            found = self.clusters(self.guards(active, standing), active)
-            self._clusters[pattern] = [self._try(c, columns) for c in found]
-        looked = Looked(np.ones(rows), [])
-        for tried in self._clusters[pattern]:
-            begins, counts = tried.ways(columns, rows)
-            looked.many *= counts
-            looked.clusters.append((tried, begins, counts))
-        if looked.many.max(initial=0) > MOST_WAYS:
-            raise StudyError(
-                f"from one situation there are {looked.many.max():,.0f} ways to go on, more than are followed"
-            )
-        return looked
+        if pattern not in self._plans:
+            self._plans[pattern] = self._plan(self.guards(active, standing), active)
+        return self._plans[pattern]
 
-    def _try(self, cluster: Cluster, columns: Columns) -> _Tried:
-        key = (frozenset(cluster.guards), tuple(cluster.choices))
+    def _plan(self, guards: list[Guard], active: set[tuple[int, int]]) -> Plan:
+        first = self._shared(guards, active, self._apart) if self._apart else frozenset()
+        found = self.clusters(guards, active, first)
+        more = frozenset[Choice]().union(*(self._worth_it(c, active) for c in found))
+        if more:
+            first, self._apart = first | more, self._apart | more
+            found = self.clusters(guards, active, first)
+        if not first or 2 ** len(first) > MOST_FIRST:
+            return Plan(None, tuple(map(self._try, self.clusters(guards, active) if first else found)))
+        alone = [g for g in guards if g.must and (mine := self._hangs_on(g, active)) and mine <= first]
+        return Plan(
+            self._try(Cluster(sorted(first), alone), all_differ=True), tuple(self._try(c, first) for c in found)
+        )
+
+    def _shared(self, guards: list[Guard], active: set[tuple[int, int]], among: frozenset[Choice]) -> frozenset[Choice]:
+        """Of some choices those that guards of several owners look at."""
+        owners: dict[Choice, set[Any]] = {}
+        for g in guards:
+            for c in self._hangs_on(g, active) & among:
+                owners.setdefault(c, set()).add(g.owner)
+        return frozenset(c for c, by in owners.items() if len(by) > 1)
+
+    def _worth_it(self, cluster: Cluster, active: set[tuple[int, int]]) -> frozenset[Choice]:
+        """The choices of a cluster that several sequences, trips or texts look at, if it is large and falls apart without."""
+        size = 1
+        for c in cluster.choices:
+            size *= len(self.domain(c))
+        if size <= LARGE:
+            return frozenset()
+        yes_or_no = frozenset(c for c in cluster.choices if c[0] in ("value", "edge") and len(self.domain(c)) == 2)
+        shared = self._shared(cluster.guards, active, yes_or_no)
+        return shared if len(self.clusters(cluster.guards, active, shared)) > 1 else frozenset()
+
+    def _try(self, cluster: Cluster, first: frozenset[Choice] = frozenset(), all_differ: bool = False) -> Tried:
+        key = (frozenset(cluster.guards), tuple(cluster.choices), first, all_differ)
         if key not in self._tried:
-            self._tried[key] = _Tried(self, cluster, columns)
+            self._tried[key] = Tried(self, cluster, first, all_differ)
         return self._tried[key]
 
     def is_read(self, key: Any, read: set[int]) -> bool:
@@ -277,6 +328,8 @@ class Outcomes:
         for (what, i, a), column in columns.items():
             if what == "var":
                 env[i] = column.astype(bool) if isinstance(studied.start[i], bool) else column
+            elif what in ("value", "edge"):
+                env[i] = column.astype(bool)  # chosen before
             elif what == "late":
                 env[self.program.sequences[i].steps[a].late] = column.astype(bool)
             elif what == "code":
@@ -302,87 +355,3 @@ class Outcomes:
                 on = columns["code", q.index, x.index] > 0
                 state = np.where(on & (x.number < state), x.number, state)
         return np.where(np.asarray(state) == 1 << 40, -1, state)
-
-
-@dataclass
-class Looked:
-    """What can be chosen in some situations: `many` ways each; of each cluster where its picks begin and how many there are."""
-
-    many: NDArray[np.float64]
-    clusters: list[tuple[_Tried, Rows, Rows]]
-
-    def pieces(self, most: int) -> Iterator[Rows]:
-        """Rows in pieces of about `most` ways."""
-        piece = ((np.cumsum(self.many) - self.many) // most).astype(np.int64)
-        yield from np.split(np.arange(len(piece)), np.flatnonzero(np.diff(piece)) + 1)
-
-    def expand(self, rows: Rows) -> tuple[Rows, dict[Choice, NDArray[Any]]]:
-        """The ways to go on from some of these rows: the row each begins in, and what is chosen."""
-        source = rows
-        chosen: dict[Choice, NDArray[Any]] = {}
-        for tried, begins, counts in self.clusters:
-            many = counts[source]
-            new = np.repeat(np.arange(len(source)), many)
-            nth = np.arange(len(new)) - np.repeat(np.cumsum(many) - many, many)
-            pick = tried.picks[begins[source][new] + nth]
-            chosen = {key: column[new] for key, column in chosen.items()}
-            source = source[new]
-            chosen |= {key: tried.values[key][pick] for key in tried.cluster.choices}
-        return source, chosen
-
-
-class _Tried:
-    """A cluster with what was found of it: for each case of the variables its guards read, the choices that differ."""
-
-    def __init__(self, outcomes: Outcomes, cluster: Cluster, columns: Columns) -> None:
-        self.outcomes, self.cluster = outcomes, cluster
-        domains = [outcomes.domain(c) for c in cluster.choices]
-        self.size = int(np.prod([len(d) for d in domains]))
-        if self.size > MOST_TOGETHER:
-            names = ", ".join(outcomes.studied.of_slot[c[1]].name for c in cluster.choices if c[0] == "value")
-            raise StudyError(f"{names} are looked at together in too many ways ({self.size:,})")
-        self.values: dict[Choice, NDArray[Any]] = {}
-        rest = np.arange(self.size)
-        for key, domain in zip(reversed(cluster.choices), reversed(domains)):
-            self.values[key] = np.array(domain)[rest % len(domain)]
-            rest = rest // len(domain)
-        read = {s for g in cluster.guards for s in outcomes.needs(g.reads)[0]}
-        self.keys = [key for key in columns if outcomes.is_read(key, read)]
-        self.known: dict[bytes, int] = {}
-        self.begins: list[int] = []
-        self.counts: list[int] = []
-        self.picks: NDArray[np.intp] = np.zeros(0, np.intp)
-
-    def ways(self, columns: Columns, rows: int) -> tuple[Rows, Rows]:
-        """For each row where its picks begin and how many there are."""
-        if self.keys:
-            stacked = np.stack([columns[key] for key in self.keys], 1).astype(np.int16)
-            whole = stacked.view(np.dtype((np.void, 2 * len(self.keys))))[:, 0]
-            _, first, which = np.unique(whole, return_index=True, return_inverse=True)
-            cases, which = stacked[first], which.reshape(-1)
-        else:
-            cases, which = np.zeros((1, 0), np.int16), np.zeros(rows, np.intp)
-        names = [c.tobytes() for c in cases]
-        new = [n for n, name in enumerate(names) if name not in self.known]
-        if new:
-            self._try(cases[new], [names[n] for n in new])
-        numbers = np.array([self.known[name] for name in names])[which]
-        return np.array(self.begins)[numbers], np.array(self.counts)[numbers]
-
-    def _try(self, cases: NDArray[np.int16], names: list[bytes]) -> None:
-        step = max(1, AT_ONCE // self.size)
-        for at in range(0, len(cases), step):
-            part = cases[at : at + step].astype(np.int32)
-            columns = {key: part[:, n : n + 1] for n, key in enumerate(self.keys)}
-            code, fits = self.outcomes.codes(self.cluster, self.values, columns, len(part), self.size)
-            case, pick = np.nonzero(fits)
-            both = case * (int(code.max(initial=0)) + 1) + code[case, pick]
-            _, first = np.unique(both, return_index=True)
-            order = np.lexsort((pick[first], case[first]))
-            counts = np.bincount(case[first], minlength=len(part))
-            begins = len(self.picks) + np.cumsum(counts) - counts
-            self.picks = np.concatenate([self.picks, pick[first][order]])
-            for n, name in enumerate(names[at : at + step]):
-                self.known[name] = len(self.begins)
-                self.begins.append(int(begins[n]))
-                self.counts.append(int(counts[n]))
