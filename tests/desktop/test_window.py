@@ -299,8 +299,11 @@ def test_the_run_can_be_started_paused_stepped_and_edited_while_running(qtbot, w
 
 def test_proof_runs_all_shows_verdicts_and_goes_to_the_place_that_decided(qtbot, window):
     window.run_proof()
-    qtbot.waitUntil(lambda: len(window.document.results) == 16 and window.proof.worker is None, timeout=60_000)
-    assert window.proof.status.text() == "16 of 16 passed"
+    qtbot.waitUntil(
+        lambda: len(window.document.results) == 19 and window.proof.worker is None,
+        timeout=60_000,
+    )
+    assert window.proof.status.text() == "19 of 19 passed"
     assert [b.state for b in window.ribbon.buttons] == ["proven", "proven", "proven", "proven", "nothing", "proven"]
     panel = window.proof.scenarios
     panel.list.setCurrentRow([s.name for s in window.document.project.scenarios].index("Jammed drop door"))

@@ -42,7 +42,7 @@ def test_a_fault_that_nobody_is_told_of_is_found_seen_mended_and_written_down(
     press(qtbot, window, Key.Key_6, Ctrl)
     qtbot.mouseClick(window.proof.run_all, Left)
     qtbot.waitUntil(lambda: window.proof.worker is None and bool(document.results), timeout=90_000)
-    assert window.proof.status.text() == "16 of 16 passed"
+    assert window.proof.status.text() == "19 of 19 passed"
     tab(qtbot, window, "Fault sweep")
     swept(qtbot, window)
     assert "bad and not explained" in panel.status.text()

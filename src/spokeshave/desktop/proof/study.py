@@ -179,7 +179,8 @@ class StudyPanel(QWidget):
             for column in (1, 2):
                 item.setToolTip(column, item.text(column))
             self.answers.addTopLevelItem(item)
-        first = next((n for n, a in enumerate(found.answers) if a.way is not None), 0) if found is not None else 0
+        answers = found.answers if found is not None else ()
+        first = next((n for n, a in enumerate(answers) if a.says is not Says.GOOD), 0)
         chosen = self.answers.topLevelItem(first)
         if chosen is not None:
             self.answers.setCurrentItem(chosen)
@@ -195,8 +196,13 @@ class StudyPanel(QWidget):
     def _chosen(self) -> None:
         answer = self.chosen()
         way = answer.way if answer is not None else None
-        self.way.setPlainText(way.text if way is not None else "")
-        self.way.setVisible(way is not None)
+        told = (
+            ""
+            if answer is None or answer.says is Says.GOOD
+            else f"// {answer.text}\n{way.text if way is not None else ''}"
+        )
+        self.way.setPlainText(told)
+        self.way.setVisible(bool(told))
         self.show_button.setEnabled(way is not None and self.of_present())
         ways = self.found.answers if self.found is not None else ()
         self.keep_button.setEnabled(self.of_present() and any(a.way is not None and a.way.replays for a in ways))

@@ -178,7 +178,7 @@ class SheetDelegate(QStyledItemDelegate):
         painter.save()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(QPen(theme.colour("late"), 1.5))
-        y, x, up = box.bottom() - 3, box.left() + 6, True
+        y, x, up = box.bottom() - 1, box.left() + 6, True
         while x < box.right() - 20:
             painter.drawLine(int(x), int(y - (2 if up else 0)), int(x + 3), int(y - (0 if up else 2)))
             x, up = x + 3, not up

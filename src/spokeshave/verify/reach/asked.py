@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -9,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spokeshave.verify.reach.explore import Explorer, Found
+from spokeshave.verify.reach.frontier import TIMES
 from spokeshave.verify.reach.studied import StudyError
 from spokeshave.verify.reach.witness import Event, Way, way_to
 
@@ -59,8 +61,10 @@ class Asked:
                     reach[new[:, 0]] = more = True
         return reach
 
-    def _bad(self, kind: str, about: str, text: str, at: int, before: int = -1, event: Event | None = None) -> Answer:
-        way = way_to(self.explorer, self.found, at, before, event)
+    def _bad(
+        self, kind: str, about: str, text: str, ends: Sequence[tuple[int, ...]], event: Event | None = None
+    ) -> Answer:
+        way = way_to(self.explorer, self.found, ends, event)
         if way.replays:
             return Answer(kind, about, Says.BAD, text, way)
         return Answer(kind, about, Says.MAY, f"{text}, but only with times that do not come so on the bench", way)
@@ -100,7 +104,8 @@ class Asked:
             at = int(stuck[0])
             names = ", ".join(x.name for x in q.steps if self.active(q.index, x.index)[at])
             but = ", but for a trip" if self.program.trips else ""
-            out.append(self._bad("stuck", q.name, f"in {names} it can get stuck for ever{but}", at))
+            ends = [(int(x),) for x in stuck[where[stuck] == where[at]][:TIMES]]
+            out.append(self._bad("stuck", q.name, f"in {names} it can get stuck for ever{but}", ends))
         return out
 
     def _if_whole(self, text: str) -> str:
@@ -112,7 +117,8 @@ class Asked:
         lost = np.flatnonzero(~back) if self.found.whole else np.zeros(0, np.intp)
         names = ", ".join(f"{q.name}.{q.steps[q.initial].name}" for q in self.program.sequences)
         if len(lost):
-            return [self._bad("home", names, "from here there is no way back to the initial steps", int(lost[0]))]
+            ends = [(int(x),) for x in lost[:TIMES]]
+            return [self._bad("home", names, "from here there is no way back to the initial steps", ends)]
         return [Answer("home", names, self._proven(), self._if_whole("it can always get back to the initial steps"))]
 
     def _home(self) -> Bools:
@@ -137,10 +143,9 @@ class Asked:
                 ("out", self.found.out, "on together"),
             ):
                 if slots in known:
-                    before, at = known[slots]
                     stage = "before" if kind == "asked" else "after"
                     text = f"they can be {words}"
-                    out.append(self._bad("together", f"{about}, {stage} interlocks", text, at, before, (kind, slots)))
+                    out.append(self._bad("together", f"{about}, {stage} interlocks", text, known[slots], (kind, slots)))
                 else:
                     stage = "before" if kind == "asked" else "after"
                     text = self._if_whole(f"they are never {words}")
@@ -151,11 +156,11 @@ class Asked:
         """Whether a step is ever entered while it is active."""
         out = []
         for q in self.program.sequences:
-            met = sorted((at, before, a) for (i, a), (before, at) in self.found.unsafe.items() if i == q.index)
-            if met:
-                at, before, a = met[0]
+            met = min(((times, a) for (i, a), times in self.found.unsafe.items() if i == q.index), default=None)
+            if met is not None:
+                times, a = met
                 text = f"{q.steps[a].name} can be entered while it is active"
-                out.append(self._bad("safe", q.name, text, at, before, ("unsafe", (q.index, a))))
+                out.append(self._bad("safe", q.name, text, times, ("unsafe", (q.index, a))))
             else:
                 text = self._if_whole("no step is ever entered while it is active")
                 out.append(Answer("safe", q.name, self._proven(), text))
@@ -179,7 +184,7 @@ class Asked:
                 )
             else:
                 found, where = at
-                way = way_to(self.explorer, found, where)
+                way = way_to(self.explorer, found, [(where,)])
                 says = Says.BAD if way.replays else Says.MAY
                 out.append(Answer("before", about, says, f"{then} can be entered without {first}", way))
         return out

@@ -29,7 +29,6 @@ AT_ONCE = 1 << 17
 Part = tuple[NDArray[np.intp], Words, Told, dict[Choice, NDArray[Any]]]
 """From which situation, to which, what happened, and what is chosen, by way."""
 
-
 Between = tuple[int, int]
 """The situations before and behind a scan in which something happened."""
 
@@ -50,16 +49,15 @@ class Found:
     scans: int
     """Ways to go on that were tried."""
     stopped: str = ""
-    cleared: dict[tuple[int, int], Between] = field(default_factory=dict)
-    """Transitions that cleared, and between which situations for the first time; so for the others."""
-    unsafe: dict[tuple[int, int], Between] = field(default_factory=dict)
+    cleared: dict[tuple[int, int], list[Between]] = field(default_factory=dict)
+    """Transitions that cleared, and between which situations the first times; so for the others."""
+    unsafe: dict[tuple[int, int], list[Between]] = field(default_factory=dict)
     """Steps that were entered while active."""
-    asked: dict[tuple[int, int], Between] = field(default_factory=dict)
+    asked: dict[tuple[int, int], list[Between]] = field(default_factory=dict)
     """Pairs of outputs that were asked for together; `out` as they went out."""
-    out: dict[tuple[int, int], Between] = field(default_factory=dict)
-
-    def columns(self, rows: NDArray[np.int64] | slice = slice(None)) -> Columns:
-        return layout_of(self.studied).unpack(self.situations[rows])
+    out: dict[tuple[int, int], list[Between]] = field(default_factory=dict)
+    borders: NDArray[np.int64] = field(default_factory=lambda: np.zeros(0, np.int64))
+    """The number behind the last situation of each frontier."""
 
 
 class Explorer:
@@ -85,7 +83,7 @@ class Explorer:
                 found.whole, found.stopped = False, f"there are more than {self.most:,} situations"
                 break
         found.situations, found.parents = np.concatenate(known.levels), np.concatenate(known.parents)
-        found.links = known.links
+        found.links, found.borders = known.links, np.cumsum([len(x) for x in known.levels])
         found.seconds, found.scans = time.perf_counter() - begin, self.scans
         return found
 

@@ -19,6 +19,9 @@ Links = NDArray[np.int32]
 LOT = 1 << 20
 """Links that are kept together, about."""
 
+TIMES = 8
+"""So often is it kept between which situations something happened."""
+
 Note = tuple[str, tuple[int, int]]
 """What happened in a scan: `cleared`, `unsafe`, `asked` or `out`, and to what."""
 
@@ -31,6 +34,7 @@ class Known:
         self.keys: NDArray[Any] = as_keys(first[:0])
         self.levels: list[Words] = []
         self.parents: list[NDArray[np.int64]] = []
+        """The same by frontier, as `levels`."""
         self.links: list[Links] = []
         self._ids = np.zeros(0, np.int64)
         self.add(first, np.full(len(first), -1))
@@ -71,8 +75,8 @@ class Met:
         self._words: list[Words] = []
         self._origins: list[NDArray[np.int64]] = []
         self._links: list[NDArray[np.int64]] = []
-        self._noted: dict[Note, tuple[int, int]] = {}
-        """The first time: from which situation, and to which of those met."""
+        self._noted: dict[Note, list[tuple[int, int]]] = {}
+        """From which situation, and to which of those met, the first times."""
         self._count = 0
 
     def take(self, source: NDArray[np.intp], after: Words, told: Told) -> None:
@@ -89,9 +93,11 @@ class Met:
         self._count += len(order)
         self.link_count += len(self._links[-1])
         for note, where in self._happened(told):
-            if note not in self._noted and where.any():
-                row = int(np.argmax(where))
-                self._noted[note] = (int(origin[row]), int(to[row]))
+            times = self._noted.setdefault(note, [])
+            if len(times) < TIMES and where.any():
+                _, rows = np.unique(origin[where], return_index=True)
+                rows = np.flatnonzero(where)[rows[: TIMES - len(times)]]
+                times += zip(origin[rows].tolist(), to[rows].tolist())
 
     def _happened(self, told: Told) -> list[tuple[Note, NDArray[np.bool_]]]:
         out: list[tuple[Note, NDArray[np.bool_]]] = [(("cleared", key), where) for key, where in told.cleared.items()]
@@ -112,8 +118,10 @@ class Met:
         while self._links:
             links = self._links.pop(0)
             known.link(np.stack([links >> 32, every[links & 0xFFFFFFFF]], 1).astype(np.int32))
-        for (kind, key), (origin, to) in self._noted.items():
-            getattr(found, kind).setdefault(key, (origin, int(every[to])))
+        for (kind, key), times in self._noted.items():
+            if times:
+                known_times = getattr(found, kind).setdefault(key, [])
+                known_times += [(origin, int(every[to])) for origin, to in times][: TIMES - len(known_times)]
         new = words[first[fresh]]
         known.add(new, np.concatenate(self._origins)[first[fresh]])
         return new

@@ -6,7 +6,10 @@ on the real program; only if it leads there is it a proof.
 
 from __future__ import annotations
 
+import random
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from functools import cache
 from itertools import pairwise
 from typing import Any
 
@@ -21,6 +24,9 @@ from spokeshave.verify.reach.columns import evaluate
 from spokeshave.verify.reach.explore import Explorer, Found
 from spokeshave.verify.reach.layout import as_keys
 from spokeshave.verify.reach.phases import Choice, Scan
+
+MOST_PATHS = 24
+"""So many other ways that are as short are tried where one does not play."""
 
 Picked = dict[Choice, Any]
 MOST_TRIED = 1 << 14
@@ -43,13 +49,53 @@ Event = tuple[str, tuple[int, int]]
 """What has to happen in the last scan of a way: `asked`, `out` or `unsafe`, and to what."""
 
 
-def way_to(explorer: Explorer, found: Found, target: int, before: int = -1, event: Event | None = None) -> Way:
-    """The shortest way to a situation, from `before` if that is given, where `event` happens on the way from there."""
-    path = [target] if before < 0 else [target, before]
+def way_to(explorer: Explorer, found: Found, ends: Sequence[tuple[int, ...]], event: Event | None = None) -> Way:
+    """The shortest way to one of some ends: a situation, or one and the next, where `event` happens between them.
+
+    The first end comes first; where the way there does not play, those to the others, then others that are as short.
+    """
+    first: Way | None = None
+    for path in _paths(found, ends):
+        way = _Player(explorer, found).play(path, event)
+        if way.replays:
+            return way
+        first = first or way
+    assert first is not None
+    return first
+
+
+def _paths(found: Found, ends: Sequence[tuple[int, ...]]) -> Iterator[list[int]]:
+    """Shortest ways to each end by which it was first come to, then others to the first by chance, always the same."""
+    for last in ends:
+        yield _path(found, last, lambda at: int(found.parents[at]))
+    if not found.links:
+        return
+    chance, known = random.Random(ends[0][0]), {tuple(_path(found, ends[0], lambda at: int(found.parents[at])))}
+    before = cache(lambda at: _predecessors(found, at))
+    for _ in range(MOST_PATHS):
+        path = _path(found, ends[0], lambda at: chance.choice(before(at)))
+        if tuple(path) not in known:
+            known.add(tuple(path))
+            yield path
+
+
+def _path(found: Found, last: tuple[int, ...], parent: Callable[[int], int]) -> list[int]:
+    """From one of the first situations to the last ones."""
+    path = list(last[::-1])
     while found.parents[path[-1]] >= 0:
-        path.append(int(found.parents[path[-1]]))
-    path.reverse()
-    return _Player(explorer, found).play(path, event)
+        path.append(parent(path[-1]))
+    return path[::-1]
+
+
+def _predecessors(found: Found, at: int) -> list[int]:
+    """The situations of the frontier before from which one leads here."""
+    level = int(np.searchsorted(found.borders, at, side="right"))
+    low, high = (int(found.borders[level - 2]) if level > 1 else 0), int(found.borders[level - 1])
+    out: list[int] = []
+    for links in found.links:
+        if links[-1, 0] >= low and links[0, 0] < high:
+            out += links[(links[:, 1] == at) & (links[:, 0] >= low) & (links[:, 0] < high), 0].tolist()
+    return out
 
 
 class _Player:
