@@ -401,3 +401,30 @@ def test_a_session_made_by_a_scenario_is_only_shown_and_reset_begins_anew(qtbot,
     assert window.runner.session is session
     window.runner.reset()
     assert window.runner.session is not session and window.runner.session.k == 0
+
+
+def test_no_stage_presses_on_the_outline_or_the_details_of_another(qtbot, window):
+    """The widest page, the proof, shows without them; the others leave room for names at 1280 x 800."""
+    window.resize(1280, 800)
+    for stage in (5, 3, 4, 2, 0, 1):
+        window.show_stage(stage)
+        if stage == 3:
+            window.selection.set(Place("device", item="ChargeGate"))
+        qtbot.waitUntil(lambda: window.width() == 1280)
+        QApplication.processEvents()
+        assert not window.outline.isVisible() or window.outline.width() >= 160, stage
+        assert not window.details.isVisible() or window.details.width() >= 232, stage
+    window.show_stage(3)
+    assert window.outline.isVisible() and window.details.isVisible()
+
+
+def test_rows_of_a_scenario_are_as_high_as_their_text(qtbot, window):
+    window.resize(1280, 800)
+    window.show_stage(5)
+    QApplication.processEvents()
+    view = window.proof.scenarios.view
+    heights = [view.rowHeight(r) for r in range(view.rows.rowCount())]
+    long = next(r for r, line in enumerate(view.rows.lines) if line.startswith("expect order Roast"))
+    assert heights[long] > heights[0] >= 28 and max(heights) < 80
+    view.resizeRowsToContents()
+    assert heights == [view.rowHeight(r) for r in range(view.rows.rowCount())], "nothing is left to settle"

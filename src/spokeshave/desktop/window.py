@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtCore import QSettings, Qt
+from PySide6.QtCore import QSettings, QSize, Qt
 from PySide6.QtGui import QCloseEvent
 from PySide6.QtWidgets import (
     QApplication,
@@ -60,6 +60,18 @@ _STAGE_OF = {
 }  # fmt: skip
 
 
+class _Pages(QStackedWidget):
+    """The pages of the stages, as narrow as the one that shows can be: a wide one does not press on the panels of the others."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.currentChanged.connect(lambda _: self.updateGeometry())
+
+    def minimumSizeHint(self) -> QSize:
+        page = self.currentWidget()
+        return super().minimumSizeHint() if page is None else page.minimumSizeHint()
+
+
 class MainWindow(QMainWindow):
     """With `recovery`, edits are kept safe while they are not saved, and what an earlier run has kept is offered; with
     `settings`, sizes are as they were.
@@ -85,7 +97,7 @@ class MainWindow(QMainWindow):
         self.machine = MachinePage(document, self.runner, self.selection)
         self.bench = BenchPage(document, self.runner, self.selection)
         self.proof = ProofPage(document, self.runner, self.selection)
-        self.pages = QStackedWidget()
+        self.pages = _Pages()
         for page in (self.brief, self.signals, self.sequence, self.machine, self.bench, self.proof):
             self.pages.addWidget(page)
         self.outline = Outline(document, self.selection)
@@ -125,6 +137,8 @@ class MainWindow(QMainWindow):
         across = QSplitter(Qt.Orientation.Horizontal)
         for widget in (self.outline, middle, self.details):
             across.addWidget(widget)
+        self.outline.setMinimumWidth(160)  # names of steps stay whole beside the widest page
+        self.details.setMinimumWidth(232)
         across.setSizes([176, 860, 244])
         across.setStretchFactor(1, 1)
         across.setCollapsible(1, False)

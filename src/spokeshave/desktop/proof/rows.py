@@ -16,7 +16,7 @@ from PySide6.QtCore import (
     QTimer,
     Signal,
 )
-from PySide6.QtGui import QColor, QFont, QFontMetrics, QKeyEvent, QKeySequence
+from PySide6.QtGui import QColor, QFont, QFontMetrics, QKeyEvent, QKeySequence, QResizeEvent
 from PySide6.QtWidgets import QAbstractItemView, QApplication, QHeaderView, QStyledItemDelegate, QTableView, QWidget
 
 from spokeshave.desktop.proof.row_line import RowLine
@@ -256,6 +256,10 @@ class RowsView(QTableView):
         header.sectionResized.connect(lambda *_: self.resizeRowsToContents())
         model.modelReset.connect(self.resizeRowsToContents)
         model.dataChanged.connect(lambda *_: self.resizeRowsToContents())
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self.resizeRowsToContents()
 
     def typed(self, row: int, column: int) -> None:
         """A cell was typed: from a moment on to what is done then."""
