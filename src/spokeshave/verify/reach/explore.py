@@ -14,7 +14,7 @@ from spokeshave.verify.reach.frontier import Known, Links, Met
 from spokeshave.verify.reach.layout import Words, as_keys
 from spokeshave.verify.reach.outcomes import Outcomes
 from spokeshave.verify.reach.phases import Choice, Columns, Scan, Told, layout_of
-from spokeshave.verify.reach.studied import Studied
+from spokeshave.verify.reach.studied import Studied, StudyError
 from spokeshave.verify.reach.ways import Ways
 
 MOST = 2_000_000
@@ -72,6 +72,8 @@ class Explorer:
     def run(self) -> Found:
         begin = time.perf_counter()
         frontier = self._first()
+        if not len(frontier):
+            raise StudyError("what is assumed contradicts itself: no values of the inputs are left")
         known = Known(frontier)
         found = Found(self.studied, frontier, known.parents[0], [], True, 0.0, 0)
         on = True

@@ -104,11 +104,20 @@ class Outcomes:
         if not (studied.edges or studied.assumptions):
             return list(dict.fromkeys(found))
         known = {slot for g in found for slot in self.needs(g.reads)[0]}
-        for slot in sorted(known & studied.edges.keys() - studied.stale):
-            found.append(self._one(("edge", slot), partial(self._of_edge, slot)))
-        for n, tree in enumerate(studied.assumptions):
-            if known & set(slots_of(tree)):
-                found.append(self._one(("assumed", n), partial(self._of, tree, must=True)))
+        edges: set[int] = set()
+        while inner := sorted((known & studied.edges.keys()) - studied.stale - edges):
+            edges.update(inner)
+            for slot in inner:  # what it looks at may have edges too
+                edge = self._one(("edge", slot), partial(self._of_edge, slot))
+                found.append(edge)
+                known |= self.needs(edge.reads)[0]
+        left = list(enumerate(studied.assumptions))
+        while near := [(n, tree) for n, tree in left if not known.isdisjoint(slots_of(tree))]:
+            left = [x for x in left if x not in near]
+            for n, tree in near:  # what is assumed of other inputs may say something of these too
+                assumed = self._one(("assumed", n), partial(self._of, tree, must=True))
+                found.append(assumed)
+                known |= self.needs(assumed.reads)[0]
         return list(dict.fromkeys(found))
 
     def _of_sequence(self, i: int, steps: frozenset[int]) -> list[Guard]:
