@@ -196,11 +196,9 @@ class StudyPanel(QWidget):
     def _chosen(self) -> None:
         answer = self.chosen()
         way = answer.way if answer is not None else None
-        told = (
-            ""
-            if answer is None or answer.says is Says.GOOD
-            else f"// {answer.text}\n{way.text if way is not None else ''}"
-        )
+        told = ""
+        if answer is not None and answer.says is not Says.GOOD:
+            told = f"// {answer.text}\n{way.text if way is not None else ''}"
         self.way.setPlainText(told)
         self.way.setVisible(bool(told))
         self.show_button.setEnabled(way is not None and self.of_present())

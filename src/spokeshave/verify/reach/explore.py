@@ -85,7 +85,7 @@ class Explorer:
                 found.whole, found.stopped = False, f"there are more than {self.most:,} situations"
                 break
         found.situations, found.parents = np.concatenate(known.levels), np.concatenate(known.parents)
-        found.links, found.borders = known.links, np.cumsum([len(x) for x in known.levels])
+        found.links, found.borders = known.lots(), np.cumsum([len(x) for x in known.levels])
         found.seconds, found.scans = time.perf_counter() - begin, self.scans
         return found
 

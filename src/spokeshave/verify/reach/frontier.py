@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import deque
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -35,7 +36,8 @@ class Known:
         self.levels: list[Words] = []
         self.parents: list[NDArray[np.int64]] = []
         """The same by frontier, as `levels`."""
-        self.links: list[Links] = []
+        self.link_count = 0
+        self._links: deque[Links] = deque()
         self._ids = np.zeros(0, np.int64)
         self.add(first, np.full(len(first), -1))
 
@@ -56,14 +58,22 @@ class Known:
         return np.where(self.keys[at] == keys, self._ids[at], -1)
 
     def link(self, links: Links) -> None:
-        """Links behind those there are; small lots are put together."""
-        if self.links and len(self.links[-1]) < LOT:
-            links = np.concatenate([self.links.pop(), links])
-        self.links.append(links)
+        """Links behind those there are."""
+        self._links.append(links)
+        self.link_count += len(links)
 
-    @property
-    def link_count(self) -> int:
-        return sum(map(len, self.links))
+    def lots(self) -> list[Links]:
+        """All links in their order, in lots of about `LOT`. What was put down is let go of."""
+        out: list[Links] = []
+        held: list[Links] = []
+        count = 0
+        while self._links:
+            held.append(self._links.popleft())
+            count += len(held[-1])
+            if count >= LOT or not self._links:
+                out.append(np.concatenate(held))
+                held, count = [], 0
+        return out
 
 
 class Met:
@@ -74,7 +84,7 @@ class Met:
         self.link_count = 0
         self._words: list[Words] = []
         self._origins: list[NDArray[np.int64]] = []
-        self._links: list[NDArray[np.int64]] = []
+        self._links: deque[NDArray[np.int64]] = deque()
         self._noted: dict[Note, list[tuple[int, int]]] = {}
         """From which situation, and to which of those met, the first times."""
         self._count = 0
@@ -116,7 +126,7 @@ class Met:
         number[fresh] = known.count + np.arange(len(fresh))
         every = number[back.reshape(-1)]
         while self._links:
-            links = self._links.pop(0)
+            links = self._links.popleft()
             known.link(np.stack([links >> 32, every[links & 0xFFFFFFFF]], 1).astype(np.int32))
         for (kind, key), times in self._noted.items():
             if times:
