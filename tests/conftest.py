@@ -2,15 +2,25 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 import pytest
+from hypothesis import Phase, settings
 
 from spokeshave.formats import spoke
 from spokeshave.model.project import Project
 
 # Qt's import hook looks into modules that are imported after it; pydantic's lazy ones are complete once a schema is made.
 spoke.schema()
+
+# No test of behaviour fails by the clock: a property says what holds, never how long an example takes.
+# Random machine files are built from one number, which cannot be made simpler: nothing is lost by not trying.
+_PHASES = [p for p in Phase if p is not Phase.shrink]
+# A run answers for the change it runs on, so its examples are the same each time; `./run-tests search` looks for new ones.
+settings.register_profile("untimed", deadline=None, phases=_PHASES, derandomize=True)
+settings.register_profile("search", deadline=None, phases=_PHASES, print_blob=True)
+settings.load_profile(os.environ.get("SPOKESHAVE_EXAMPLES", "untimed"))
 
 EXAMPLES = Path(__file__).parent.parent / "src" / "spokeshave" / "examples"
 

@@ -4,9 +4,14 @@ import contextlib
 import os
 import sys
 
+from spokeshave import __version__
+
 
 def main() -> None:
     """Runs the command line with the words of the process."""
+    if sys.argv[1:] == ["--version"]:  # told without waiting for the command line
+        print(f"Spokeshave {__version__}")
+        return
     display = os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")
     if display and (len(sys.argv) < 2 or sys.argv[1] in ("open", "demo")):
         with contextlib.suppress(ImportError):  # told by the command itself

@@ -4,18 +4,16 @@ from __future__ import annotations
 
 import os
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from spokeshave.cli_told import fail, today
-from spokeshave.engine.link import LinkError
-from spokeshave.formats.spoke import fingerprint, write_text_atomically
-from spokeshave.model.diagnostics import Diagnostic
-from spokeshave.model.project import Project
-from spokeshave.verify.reach.answers import Study, study
-from spokeshave.verify.reach.studied import StudyError
-from spokeshave.verify.record import record_html
-from spokeshave.verify.scenarios import Result
-from spokeshave.verify.sweep.matrix import Matrix
-from spokeshave.verify.sweep.work import Sweep, processes
+
+if TYPE_CHECKING:
+    from spokeshave.model.diagnostics import Diagnostic
+    from spokeshave.model.project import Project
+    from spokeshave.verify.reach.answers import Study
+    from spokeshave.verify.scenarios import Result
+    from spokeshave.verify.sweep.matrix import Matrix
 
 
 def write_report(
@@ -25,6 +23,10 @@ def write_report(
 
     Without Qt there is HTML without charts, and no PDF.
     """
+    from spokeshave.formats.disk import write_text_atomically
+    from spokeshave.formats.spoke import fingerprint
+    from spokeshave.verify.record import record_html
+
     swept, studied = _swept(project, jobs), _studied(project)
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     try:
@@ -43,6 +45,8 @@ def write_report(
 
 def _swept(project: Project, jobs: int) -> Matrix | str:
     """The matrix, or why there is none."""
+    from spokeshave.verify.sweep.work import Sweep, processes
+
     executor = processes(jobs) if jobs > 1 else None
     try:
         run = Sweep(project, executor=executor)
@@ -55,6 +59,10 @@ def _swept(project: Project, jobs: int) -> Matrix | str:
 
 
 def _studied(project: Project) -> Study | str:
+    from spokeshave.engine.link import LinkError
+    from spokeshave.verify.reach.answers import study
+    from spokeshave.verify.reach.studied import StudyError
+
     try:
         return study(project)
     except (StudyError, LinkError) as error:

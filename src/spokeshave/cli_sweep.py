@@ -6,20 +6,15 @@ import json
 import sys
 import time
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from spokeshave.cli_told import File, Json, fail, safe, today
-from spokeshave.formats.files import read_project, write_project
-from spokeshave.formats.spoke import write_text_atomically
-from spokeshave.verify.junit import sweep_junit
-from spokeshave.verify.reach.answers import study, study_data, with_ways
-from spokeshave.verify.reach.asked import Says
-from spokeshave.verify.reach.explore import MOST
-from spokeshave.verify.reach.studied import StudyError
-from spokeshave.verify.sweep.matrix import Matrix, accept_sweep, alike, matrix_csv
-from spokeshave.verify.sweep.work import Sweep, processes
+from spokeshave.cli_told import File, Json, fail, room_for, safe, today
+from spokeshave.model.study import MOST
+
+if TYPE_CHECKING:
+    from spokeshave.verify.sweep.matrix import Matrix
 
 sweep_app = typer.Typer()
 
@@ -41,6 +36,15 @@ def faults(
     as_json: Json = False,
 ) -> None:
     """The fault sweep: every fault in every step of a cycle. Exit 1 for a bad cell nobody explained, or a worse one."""
+    from spokeshave.formats.disk import write_text_atomically
+    from spokeshave.formats.files import write_project
+    from spokeshave.reading import read_project
+    from spokeshave.verify.junit import sweep_junit
+    from spokeshave.verify.sweep.matrix import accept_sweep, matrix_csv
+    from spokeshave.verify.sweep.work import Sweep, processes
+
+    room_for(csv_file)
+    room_for(junit_file)
     project = read_project(file)
     executor = processes(jobs) if jobs != 1 else None
     try:
@@ -92,6 +96,11 @@ def reach(
     as_json: Json = False,
 ) -> None:
     """The reachability study: what can be reached whatever inputs do, and what never. Exit 1 for an answer that is bad."""
+    from spokeshave.formats.files import write_project
+    from spokeshave.reading import read_project
+    from spokeshave.verify.reach.answers import study, study_data, with_ways
+    from spokeshave.verify.reach.studied import StudyError
+
     project = read_project(file)
     assumed = (*project.study.assumptions, *(assume or ()))
     try:
@@ -102,19 +111,19 @@ def reach(
         print(json.dumps(study_data(found), indent=2, ensure_ascii=False))
     else:
         for a in found.answers:
-            print(f"{WORDS[a.says]:14} {a.about}: {a.text}")
-            if a.way is not None and a.says is Says.BAD and not keep:
+            print(f"{WORDS[a.says.value]:14} {a.about}: {a.text}")
+            if a.way is not None and a.says == "bad" and not keep:
                 print("".join(f"               {line}\n" for line in a.way.text.splitlines()), end="")
         print(f"{found.situations:,} situations in {found.seconds:.2f} s")
         for limit in found.limits:
             print(f"  {limit}")
     if keep:
         write_project(with_ways(project, found), file)
-    if any(a.says is Says.BAD for a in found.answers):
+    if any(a.says == "bad" for a in found.answers):
         raise typer.Exit(1)
 
 
-WORDS = {Says.GOOD: "proven", Says.BAD: "no", Says.MAY: "may be", Says.UNKNOWN: "not decided"}
+WORDS = {"good": "proven", "bad": "no", "may": "may be", "unknown": "not decided"}
 
 
 def _pair(text: str) -> tuple[str, str]:
@@ -125,6 +134,8 @@ def _pair(text: str) -> tuple[str, str]:
 
 
 def _print(matrix: Matrix) -> None:
+    from spokeshave.verify.sweep.matrix import alike
+
     print(f"Cycle: {matrix.cycle}")
     for n, step in enumerate(matrix.steps):
         print("| " * n + f"  {step}")

@@ -10,20 +10,23 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from functools import wraps
 from pathlib import Path
-from typing import Annotated, Any, NoReturn
+from typing import TYPE_CHECKING, Annotated, Any, NoReturn, TextIO
 
 import typer
 
-from spokeshave.engine.link import LinkError
-from spokeshave.formats.errors import FormatError
-from spokeshave.model.diagnostics import Diagnostic
-from spokeshave.model.edits import EditError
-from spokeshave.model.project import Project, Scenario
-from spokeshave.verify.junit import lines_of
-from spokeshave.verify.scenarios import Result
+from spokeshave.model.diagnostics import Told, quoted
+
+if TYPE_CHECKING:
+    from spokeshave.model.diagnostics import Diagnostic
+    from spokeshave.model.project import Project, Scenario
+    from spokeshave.verify.scenarios import Result
+
 
 File = Annotated[Path, typer.Argument(help="A machine file (.spoke) or IEC text (.st).")]
 Json = Annotated[bool, typer.Option("--json", help="Write the report in machine-readable form.")]
+
+
+_CONTROLS = dict.fromkeys([c for c in range(32) if chr(c) not in "\t\n\r"] + list(range(0x7F, 0xA0)), "\ufffd")
 
 
 def fail(message: str) -> NoReturn:
@@ -31,26 +34,69 @@ def fail(message: str) -> NoReturn:
     raise typer.Exit(2)
 
 
+class _Visible:
+    """A stream that lets no control character of a person's file through to the terminal."""
+
+    def __init__(self, stream: TextIO) -> None:
+        self._stream = stream
+
+    def write(self, text: str) -> int:
+        return self._stream.write(text.translate(_CONTROLS))
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._stream, name)
+
+
 @contextmanager
-def told() -> Iterator[None]:
-    """Faults in files become a message and exit code 2."""
+def _visible() -> Iterator[None]:
+    before = sys.stdout, sys.stderr
+    sys.stdout, sys.stderr = _Visible(sys.stdout), _Visible(sys.stderr)
     try:
         yield
-    except (FormatError, EditError) as error:
-        fail(str(error))
-    except LinkError as error:
-        for d in error.found:
-            print(f"spokeshave: {d}", file=sys.stderr)
-        raise typer.Exit(2) from None
-    except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        raise typer.Exit(0) from None
+    finally:
+        sys.stdout, sys.stderr = before
+
+
+@contextmanager
+def told(file: Path | None = None) -> Iterator[None]:
+    """Errors become a message and exit code 2: those in files as what they are, any other as a fault of ours."""
+    with _visible():
+        try:
+            yield
+        except (typer.Exit, typer.Abort, KeyboardInterrupt):
+            raise
+        except BrokenPipeError:
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+            raise typer.Exit(0) from None
+        except Told as error:
+            for line in _lines(error, file):
+                print(f"spokeshave: {line}", file=sys.stderr)
+            raise typer.Exit(2) from None
+        except Exception as error:
+            from spokeshave.last_resort import told_as_ours
+
+            fail(told_as_ours(error, file))
+
+
+def _lines(error: Told, file: Path | None) -> list[str]:
+    """What is said of an error; of one that was found in several places each of them, with its line in a text file."""
+    found: list[Diagnostic] | None = getattr(error, "found", None)
+    return [str(error)] if found is None else [str(d) for d in in_file(found, file)]
+
+
+def in_file(found: list[Diagnostic], file: Path | None) -> list[Diagnostic]:
+    """Findings with the line and column they have in the text file they are of."""
+    if file is None or file.suffix.lower() != ".st" or not found:
+        return found
+    from spokeshave.reading import located
+
+    return located(found, file)
 
 
 def safe(command: Callable[..., None]) -> Callable[..., None]:
     @wraps(command)
     def run(*args: Any, **kw: Any) -> None:
-        with told():
+        with told(kw.get("file") or kw.get("source")):
             command(*args, **kw)
 
     return run
@@ -61,7 +107,14 @@ def show(found: list[Diagnostic], as_json: bool, waived: dict[Diagnostic, str] |
     reasons = waived or {}
     if as_json:
         rows = [
-            {"code": d.code, "severity": d.severity, "where": str(d.place), "message": d.message, "advice": d.advice}
+            {
+                "code": d.code,
+                "severity": d.severity,
+                "where": str(d.place),
+                "at": d.at,
+                "message": d.message,
+                "advice": d.advice,
+            }
             | ({"waived": reasons[d]} if d in reasons else {})
             for d in (*found, *reasons)
         ]
@@ -73,6 +126,12 @@ def show(found: list[Diagnostic], as_json: bool, waived: dict[Diagnostic, str] |
         print(f"{'waived':8} {d.code:20} {d}; because {reason}")
 
 
+def room_for(path: Path | None) -> None:
+    """Fails before any work is done if a file could not be written where it is to be."""
+    if path is not None and not path.parent.is_dir():
+        fail(f"{path}: there is no folder {path.parent}")
+
+
 def scenario_named(project: Project, name: str) -> Scenario:
     scenario = project.scenario(name)
     if scenario is None:
@@ -82,8 +141,10 @@ def scenario_named(project: Project, name: str) -> Scenario:
 
 def print_results(results: list[Result]) -> None:
     """A line a scenario, and what did not pass of it."""
+    from spokeshave.verify.junit import lines_of
+
     for r in results:
-        print(f"{r.outcome.value:12} {r.scenario.name}")
+        print(f"{r.outcome.value:12} {quoted(r.scenario.name)}")
         for line in lines_of(r, bad_only=True):
             print(f"    {line}")
 

@@ -224,7 +224,7 @@ class Reference:
             c.left, c.jumped = set(), False
             if reset:
                 c.late_hold = False
-            mine = [t for t in self.p.trips if t.name in self.trip_on and c.q.name in t.scope]
+            mine = [t for t in self.p.trips if t.name in self.trip_on and t.acts_on(c.q.name)]
             trip = min(mine, key=lambda t: t.rank) if mine else None
             target = None
             if trip:

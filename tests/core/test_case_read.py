@@ -5,18 +5,21 @@ from __future__ import annotations
 import dataclasses
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 
 from spokeshave.engine.link import link_problems
 from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
+from spokeshave.engine.trace import Trace
 from spokeshave.formats.errors import FormatError
-from spokeshave.formats.iec_read import parse_iec
+from spokeshave.formats.iec_read import parse_iec, parse_states
 from spokeshave.formats.iec_write import write_iec
 from spokeshave.language.parse import parse_expression, parse_statements
 from spokeshave.language.printer import expression_text, statements_text
-from tests.core.projects import conditions
+from spokeshave.model.project import Project
+from spokeshave.reading import read_iec
+from tests.core.projects import conditions, runs
 
 PADDLE = """PROGRAM Paddle
   VAR_INPUT Raise, Lower, AtTop, AtBottom : BOOL; END_VAR
@@ -44,7 +47,7 @@ END_PROGRAM
 """
 
 
-def test_a_case_program_becomes_a_sequence_that_runs():
+def test_a_case_program_becomes_a_sequence():
     project = parse_iec(PADDLE)
     assert not link_problems(project)
     (q,) = project.sequences
@@ -52,11 +55,41 @@ def test_a_case_program_becomes_a_sequence_that_runs():
     assert q.initial == "S10" and project.signal("State") is None
     assert [(t.sources, t.targets, t.condition, t.priority) for t in q.transitions] == [
         (("S10",), ("S20",), "Raise AND NOT Lower", None),
-        (("S20",), ("S10",), "NOT (Wait.Q) AND Lower", 1),
-        (("S20",), ("Lowering",), "Wait.Q AND (Lower OR Lifts > 9)", 2),
+        (("S20",), ("Lowering",), "Wait.Q AND (Lower OR Lifts > 9)", 1),
+        (("S20",), ("S10",), "NOT (Wait.Q) AND Lower", 2),
         (("Lowering",), ("S10",), "AtBottom", None),
     ]
-    assert "Bell := Paddle.State = 20;" in q.bodies[1].text and "State :=" not in q.bodies[1].text
+    texts = {b.name: b.text for b in q.bodies}
+    assert "Bell := Paddle.State = 20;" in texts["S20_Body"] and "State :=" not in texts["S20_Body"]
+    assert texts["S10_Left"].splitlines()[1].strip() == "Lifts := Lifts + 1;"
+    assert parse_iec(write_iec(project)) == project
+
+
+def run_both(
+    text: str, rows: list[tuple[int, str, object]], outputs: tuple[str, ...], states: dict[str, int]
+) -> Project:
+    """What was read beside the text itself, as it stands, one scan later: neither state nor outputs may differ."""
+    project, (_, written) = read_iec(text), parse_states(text)
+    stimuli = [Stimulus(t, "set", n, v) for t, n, v in rows]
+    a, b = (Session(p, stimuli, every_scan=True) for p in (project, written))
+    for s in (a, b):
+        s.run_for(6000)
+    for name, number in states.items():
+        on = a.trace.windows(f"{project.sequences[0].name}.{name}.X")
+        assert on == [(i, j) for i, j in windows_of(b.trace, "State", number)]
+    for name in outputs:
+        assert a.trace.windows(name) == b.trace.windows(name)
+    return project
+
+
+def windows_of(trace: Trace, name: str, value: int) -> list[tuple[int, int]]:
+    """When a number had a value."""
+    scans, values = trace.changes(trace.column(name))
+    ends = [*scans[1:], trace.scan_count]
+    return [(int(k), int(end)) for k, end, v in zip(scans, ends, values) if v == value]
+
+
+def test_a_text_whose_bodies_would_come_early_or_late_stays_text_and_does_the_same():
     rows = [
         (50, "Raise", True),
         (80, "Raise", False),
@@ -64,13 +97,88 @@ def test_a_case_program_becomes_a_sequence_that_runs():
         (900, "Lower", True),
         (1500, "AtBottom", True),
     ]
-    session = Session(project, [Stimulus(t, "set", n, v) for t, n, v in rows])
-    session.run_for(2000)
-    trace = session.trace
-    assert trace.windows("Paddle.S20.X") == [(5, 90)]
-    assert trace.windows("Paddle.Lowering.X") == [(90, 150)]
-    assert trace.windows("Up") == [(5, 70)] and trace.windows("Bell") == [(70, 90)]
+    project = run_both(PADDLE, rows, ("Up", "Down", "Bell"), {"S10": 10, "S20": 20, "Lowering": 30})
+    assert "Paddle_Next := DINT_TO_INT(Paddle.State);" in project.opening and not link_problems(project)
     assert parse_iec(write_iec(project)) == project
+
+
+COUNTED = """PROGRAM Dip
+  VAR_INPUT Go, Done : BOOL; END_VAR
+  VAR State, Cycles : INT; END_VAR
+  VAR_OUTPUT Full : BOOL; END_VAR
+  CASE State OF
+    0: IF Go THEN State := 10; Full := FALSE; END_IF;
+    10: IF Done THEN State := 20; Cycles := Cycles + 1; END_IF;
+    20:
+      IF NOT Done THEN
+        IF Cycles >= 3 THEN State := 0; Cycles := 0; Full := TRUE; ELSE State := 10; END_IF;
+      END_IF;
+  END_CASE;
+END_PROGRAM
+"""
+
+
+def test_what_stands_beside_a_transition_runs_when_it_is_taken():
+    """A counter that is reset on the way back: the second batch has as many cycles as the first."""
+    rows = [(40, "Go", True), *((100 * n, "Done", n % 2 == 1) for n in range(1, 30))]
+    project = run_both(COUNTED, rows, ("Full",), {"S0": 0, "S10": 10, "S20": 20})
+    assert [(a.qualifier, a.target) for s in project.sequences[0].steps for a in s.actions] == [
+        ("P0", "S0_Left"), ("P0", "S10_Left"), ("P0", "S20_Left")]  # fmt: skip
+    session = Session(project, [Stimulus(t, "set", n, v) for t, n, v in rows])
+    session.run_for(3000)
+    assert len(session.trace.windows("Dip.S0.X")) == 5, "three cycles a batch, every time"
+
+
+def statement(draw: st.DrawFn, depth: int = 1) -> str:
+    kind = draw(st.integers(0, 5 if depth else 3))
+    if kind == 0:
+        return draw(st.sampled_from(("X", "Y"))) + f" := {draw(st.sampled_from(('TRUE', 'FALSE', 'A', 'NOT B')))};"
+    if kind == 1:
+        return draw(st.sampled_from(("N := N + 1;", "N := 0;", "IF N > 3 THEN N := 0; END_IF;")))
+    if kind in (2, 3):
+        return f"State := {draw(st.sampled_from((0, 10, 20)))};"
+    condition = draw(st.sampled_from(("A", "NOT B", "A AND NOT C", "N >= 2", "X")))
+    inner = " ".join(statement(draw, depth - 1) for _ in range(draw(st.integers(1, 3))))
+    other = f" ELSE {statement(draw, depth - 1)}" if kind == 5 else ""
+    return f"IF {condition} THEN {inner}{other} END_IF;"
+
+
+@st.composite
+def programs(draw: st.DrawFn) -> str:
+    branches = "\n".join(
+        f"{n}: " + " ".join(statement(draw, 2) for _ in range(draw(st.integers(1, 3)))) for n in (0, 10, 20)
+    )
+    return (f"PROGRAM P VAR_INPUT A, B, C : BOOL; END_VAR VAR_OUTPUT X, Y : BOOL; END_VAR VAR State, N : INT; END_VAR\n"
+            f"CASE State OF\n{branches}\nEND_CASE;\nState := State;\nEND_PROGRAM").replace("State := State;\n", "")  # fmt: skip
+
+
+@settings(
+    max_examples=30,
+    deadline=None,
+    suppress_health_check=[HealthCheck.too_slow],
+    phases=[Phase.explicit, Phase.reuse, Phase.generate],
+)
+@given(programs(), runs())
+def test_no_program_is_taken_in_with_another_behaviour(text, inputs):
+    """Random state programs: what is read changes its state in the same scans, its outputs too or all one scan earlier."""
+    try:
+        _, written = parse_states(text)
+    except FormatError:
+        return
+    if written is None:
+        return
+    project = read_iec(text)
+    stimuli = [Stimulus(10 * (k + 1), "set", n, v) for k, row in enumerate(inputs) for n, v in zip("ABC", row)]
+    a, b = (Session(p, stimuli, every_scan=True) for p in (project, written))
+    for s in (a, b):
+        s.run_for(10 * len(inputs) + 50)
+    for number in (0, 10, 20):
+        assert a.trace.windows(f"P.S{number}.X") == windows_of(b.trace, "State", number)
+    same = all(a.trace.windows(n) == b.trace.windows(n) for n in "XY")
+    end = b.trace.scan_count
+    early = all([(max(i, 2), j) for i, j in ((i + 1, j + 1) for i, j in a.trace.windows(n)) if i < end and j > 2]
+                == [(max(i, 2), j + (j == end)) for i, j in b.trace.windows(n) if j > 2] for n in "XY")  # fmt: skip
+    assert same or early
 
 
 @pytest.mark.parametrize(
@@ -128,3 +236,16 @@ def test_every_statement_is_printed_so_that_it_parses_again():
     REPEAT RETURN; UNTIL a OR b END_REPEAT; Wait(IN := a AND b, PT := T#2s, Q => c); x := LIMIT(1, INT#2, 16#FF);"""
     tree = parse_statements(text)
     assert bare(parse_statements(statements_text(tree))) == bare(tree)
+
+
+def test_what_differs_only_once_behind_the_start_is_seen():
+    """State 0 is there for one scan: a body of its step would not run in it with the inputs of that scan."""
+    text = ("PROGRAM P VAR_INPUT A, B, C : BOOL; END_VAR VAR_OUTPUT X, Y : BOOL; END_VAR VAR State, N : INT; END_VAR\n"
+            "CASE State OF\n0: Y := FALSE; State := 10; IF B THEN IF N >= 2 THEN N := 0; State := 10; ELSE Y := A; END_IF; END_IF;\n"
+            "10: X := FALSE;\nEND_CASE;\nEND_PROGRAM")  # fmt: skip
+    hands = [Stimulus(10, "set", n, True) for n in "ABC"]
+    _, written = parse_states(text)
+    a, b = (Session(p, hands, every_scan=True) for p in (read_iec(text), written))
+    for s in (a, b):
+        s.run_for(100)
+    assert b.trace.windows("Y") and a.trace.windows("Y") == b.trace.windows("Y")

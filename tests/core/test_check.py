@@ -186,6 +186,83 @@ def test_rules_find_their_mistake_in_its_other_forms(code, project):
     assert mend is None or not [d for d in findings(mend[1](project)) if d.code == code]
 
 
+def test_an_output_that_no_latching_trip_turns_off_is_an_error_unless_it_is_said():
+    """A sequence added after a narrow trip: its output stays on with the stop open."""
+    extra = Sequence("Side", "Off", (Step("Off", 10), Step("On", 20, (Action(Qualifier.N, "Fan"),), "T#9s")), (
+        Transition(("Off",), ("On",), "RISING(Go)"), Transition(("On",), ("Off",), "RISING(Shut)")))  # fmt: skip
+    grown = signal(replace(G, sequences=(*G.sequences, extra)), Signal("Fan", OUT))
+    narrow = G.trips[0]
+
+    def missed(trip: Trip, **more: object) -> list[str]:
+        found = findings(replace(grown, trips=(trip,), **more))
+        return [d.place.item for d in found if d.code == "trip-misses-output" and d.severity is Severity.ERROR]
+
+    assert missed(narrow) == ["Fan"]
+    assert missed(replace(narrow, scope=None)) == []
+    assert missed(replace(narrow, stays=("Fan",))) == []
+    assert missed(narrow, interlocks=(Interlock("Fan", "Halt"),)) == []
+    assert missed(narrow, closing="Fan := Opened;", sequences=G.sequences) == ["Fan"]
+    assert missed(narrow, closing="Fan := Opened AND Halt;", sequences=G.sequences) == []
+    kept = replace(narrow, scope=None, stored="keep")
+    lit = (*G.devices[:-1], Device("Slide", "actuator", (("extend", "Lamp"),)))
+    assert missed(kept, devices=lit) == ["Lamp"]
+
+
+def test_a_step_that_only_a_trip_goes_to_is_reached_and_what_is_named_is_not_deleted():
+    fault = chart(G, steps=(*MAIN.steps, Step("Fault", 90, (Action(Qualifier.N, "Drive"),), "T#5s"), Step("Back", 95, (), "T#5s")), transitions=(
+        *MAIN.transitions, Transition(("Fault",), ("Back",), "RISING(Shut)"), Transition(("Back",), ("Idle",), "Back.T >= Wait")))  # fmt: skip
+    (found,) = [d for d in findings(fault) if d.code == "step-unreachable"]
+    assert remedy(fault, found)[0] == "Delete Fault with its 1 way and 1 action"
+    gone = replace(fault, trips=(replace(G.trips[0], steps="go to", go_to=("Main.Fault",)),))
+    assert "step-unreachable" not in {d.code for d in findings(gone)}
+    read = replace(fault, closing="IF Main.Fault.X THEN Count := 5; END_IF;")
+    assert remedy(read, found) is None
+    spare = signal(G, Signal("Spare", IN))
+    (found,) = [d for d in findings(spare) if d.code == "read-nowhere"]
+    assert remedy(spare, found) is not None
+    tried = replace(spare, scenarios=(Scenario("Uses it", "at 1 s: set Spare to 1\nrun for 2 s\nexpect no alarms"),))
+    assert remedy(tried, found) is None
+
+
+def test_a_counter_that_its_own_text_or_a_body_on_leaving_sets_back_is_not_reported():
+    up = "IF Count >= 5 THEN Count := 0; END_IF; Count := Count + 1;"
+    own = chart(G, bodies=(Body("Up", up), Body("Clear", "Lamp2 := TRUE;")))
+    own = signal(own, Signal("Lamp2", VAR))
+    assert "counter-never-reset" not in {d.code for d in findings(own)}
+    left = step(chart(G, bodies=(Body("Up", "Count := Count + 1;"), Body("Clear", "Count := 0;"))), 0, actions=(
+        Action(Qualifier.R, "Lamp"), Action(Qualifier.P0, "Clear")))  # fmt: skip
+    assert "counter-never-reset" not in {d.code for d in findings(left)}
+    never = chart(
+        G, bodies=(Body("Up", "IF Count < 9 THEN Count := Count + 1; END_IF;"), Body("Clear", "Count := Count;"))
+    )
+    assert "counter-never-reset" in {d.code for d in findings(never)}
+
+
+def test_a_join_may_go_on_at_once():
+    extra = (Step("Beside", 40, (), "T#5s"), Step("Both", 50, (), "T#5s"))
+    ways = (Transition(("Idle",), ("Opening", "Beside"), "RISING(Go) AND Count < 9"), Transition(("Opening", "Beside"), ("Closing",), "TRUE"),
+            Transition(("Closing",), ("Idle",), "Closed"))  # fmt: skip
+    assert "condition-constant" not in {
+        d.code for d in findings(chart(G, steps=(*MAIN.steps, extra[0]), transitions=ways))
+    }
+
+
+@pytest.mark.parametrize("drives", [("Up", "Down"), ("Up", ""), ("", "Down")])
+def test_end_switches_against_the_words_of_their_drive_look_exchanged(drives):
+    def wires(out: str, back: str) -> Device:
+        pairs = (("extend", drives[0]), ("retract", drives[1]), ("extended", out), ("retracted", back))
+        return Device("Shuttle", "actuator", tuple((t, s) for t, s in pairs if s))
+
+    signals = (*(Signal(n, OUT) for n in drives if n), Signal("AtTop", IN), Signal("AtBottom", IN))
+    for out, back, wrong in (("AtTop", "AtBottom", False), ("AtBottom", "AtTop", True)):
+        project = Project(signals=signals, devices=(wires(out, back),))
+        found = [d for d in findings(project) if d.code == "wires-exchanged"]
+        assert bool(found) is wrong
+        if wrong:
+            (mended,) = remedy(project, found[0])[1](project).devices
+            assert dict(mended.wires) == dict(wires("AtTop", "AtBottom").wires)
+
+
 def test_an_interlock_may_read_its_own_output_which_is_on_wherever_it_is_asked():
     """Semantics 8: it reads the outputs as the logic asks for them."""
     assert not findings(replace(G, interlocks=(Interlock("Drive", "Halt AND (Drive OR Closed)"),)))

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 import re
+from dataclasses import replace
 
 import pytest
 from hypothesis import HealthCheck, assume, given, settings
@@ -21,7 +23,7 @@ from spokeshave.model.edits import EditError
 from spokeshave.model.flow import flow
 from spokeshave.model.history import History
 from spokeshave.model.layout import layout
-from spokeshave.model.project import Action, Project, Qualifier, Signal, SignalClass
+from spokeshave.model.project import Action, Project, Qualifier, Signal, SignalClass, Trip
 from tests.core.projects import projects
 
 some = settings(
@@ -246,6 +248,19 @@ def test_iec_text_outside_the_form_is_refused_with_its_place(old, new, where):
         assert (caught.value.line, caught.value.column) == (int(place[1]), int(place[2]))
 
 
+def test_an_older_file_keeps_the_meaning_of_its_trips(roastery):
+    """Up to version 2 a trip without a scope acted on nothing; one that named all sequences meant all."""
+    data = {"format": "spokeshave machine file", "version": 2, **spoke.to_data(roastery)}
+    scopes = {"Emergency": ["Cool", "roast"], "Overheat": ["Roast"]}
+    for t in data["trips"]:
+        t["scope"] = scopes[t["name"]]
+    data["trips"].append({"name": "Told", "rank": 9, "condition": "FALSE"})
+    read = {t.name: t.scope for t in spoke.loads(json.dumps(data)).trips}
+    assert read == {"Emergency": None, "Overheat": ("Roast",), "Told": ()}
+    assert spoke.loads(spoke.dumps(replace(roastery, trips=(Trip("A", 1, "FALSE", ()), Trip("B", 2, "FALSE"))))).trips == (
+        Trip("A", 1, "FALSE", ()), Trip("B", 2, "FALSE"))  # fmt: skip
+
+
 def test_the_pragma_never_ends_early_and_a_text_without_it_is_still_read(roastery):
     tricky = edits.change_item(roastery, "signals", 0, comment='braces { } and (parentheses) "quoted" (* here *)')
     text = write_iec(tricky)
@@ -254,7 +269,7 @@ def test_the_pragma_never_ends_early_and_a_text_without_it_is_still_read(roaster
     bare = parse_iec(text[: text.index("{spokeshave")])
     assert [q.name for q in bare.sequences] == ["Roast", "Cool"]
     with pytest.raises(FormatError, match="pragma is damaged"):
-        parse_iec(text.replace('"version": 2', '"version": '))
+        parse_iec(text.replace('"version": 3', '"version": '))
 
 
 @pytest.mark.parametrize(
@@ -264,7 +279,7 @@ def test_the_pragma_never_ends_early_and_a_text_without_it_is_still_read(roaster
         (b"[1, 2]", "not a machine file"),
         (b"{", "not a whole machine file"),
         (b"\xff\xfe", "not UTF-8"),
-        (b'{"format": "spokeshave machine file", "version": 99}', "version 99, this program reads up to 2"),
+        (b'{"format": "spokeshave machine file", "version": 99}', "version 99, this program reads up to 3"),
         (b'{"format": "spokeshave machine file", "version": "1"}', "is not a number of a version"),
         (b'{"format": "spokeshave machine file", "version": 1, "signals": [{"name": "X", "cls": "inptu"}]}',
          r"signals\[0\] \(X\).cls"),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 from hypothesis import HealthCheck, assume, given, settings
@@ -14,7 +15,18 @@ from spokeshave.engine.stimuli import Stimulus
 from spokeshave.language import checked as ck
 from spokeshave.language.check import Checker
 from spokeshave.language.parse import parse_expression
-from spokeshave.model.project import Project, Scenario, Sequence, Signal, SignalClass, Step, Type
+from spokeshave.model.project import (
+    Instance,
+    Project,
+    Scenario,
+    Sequence,
+    Signal,
+    SignalClass,
+    Step,
+    Transition,
+    Trip,
+    Type,
+)
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.scenarios import run_scenario
 from tests.core.projects import INPUTS, PERIOD, conditions, projects, runs
@@ -180,3 +192,55 @@ def test_verdicts_are_those_that_the_trace_gives(made):
 
     (verdict,) = result.verdicts
     assert verdict.outcome is naive(kind, ms, truths(a), truths(b)), (text, verdict)
+
+
+def reasons(project: Project, stimuli: list[Stimulus], ms: int) -> str:
+    session = Session(project, stimuli)
+    session.run_for(ms)
+    (w,) = waiting(session.program, session.situation)
+    return f"{w.state_text}: " + " | ".join(" and ".join(map(str, a.missing)) for a in w.ways)
+
+
+def waits(condition: str, **more: Any) -> Project:
+    names = ("A", "B", "Low", "Ok", "Again")
+    chart = Sequence("Main", "One", (Step("One", 10), Step("Two", 20)), (Transition(("One",), ("Two",), condition),))
+    made = Project(signals=tuple(Signal(n, SignalClass.INPUT) for n in names), sequences=(chart,), reset="Again")
+    return replace(made, **more)
+
+
+def test_what_is_awaited_reads_as_it_is_meant():
+    assert reasons(waits("A OR B"), [], 50) == "runs: A (FALSE) or B (FALSE)"
+    assert reasons(waits("A AND B OR Low AND Ok OR Again"), [], 50) == (
+        "runs: Again (FALSE) or A (FALSE) and B (FALSE) or Low (FALSE) and Ok (FALSE)")  # fmt: skip
+    low = [Stimulus(0, "set", "Low", True)]
+    assert reasons(waits("NOT Low"), low, 50) == "runs: NOT Low (Low = TRUE)"
+    assert reasons(waits("HELD(Low, T#2s)"), low, 510) == "runs: HELD(Low, T#2s) (Low = TRUE, 1.5 s left)"
+    timed = waits("Wait.Q", instances=(Instance("Wait", "TON"),), opening="Wait(IN := Low, PT := T#3s);")
+    assert reasons(timed, low, 1010) == "runs: Wait.Q (FALSE, 2 s left)"
+
+
+def test_held_and_tripped_say_by_what_and_how_it_ends():
+    held = waits("A")
+    held = replace(held, sequences=(replace(held.sequences[0], hold_when="Low OR B"),))
+    assert reasons(held, [Stimulus(0, "set", "Low", True)], 50).startswith("held while Low OR B: ")
+    tripped = waits("A", trips=(Trip("Stop", 1, "NOT Ok"), Trip("Brief", 2, "Low", latching=False)))
+    assert reasons(tripped, [], 50).startswith("tripped by Stop, until NOT Ok is FALSE, then the reset: Again: ")
+    gone = [Stimulus(20, "set", "Ok", True)]
+    assert reasons(tripped, gone, 50).startswith("tripped by Stop, until the reset: Again: ")
+    brief = [Stimulus(0, "set", "Ok", True), Stimulus(10, "set", "Low", True)]
+    assert reasons(tripped, brief, 50).startswith("tripped by Brief, until Low is FALSE: ")
+    late = waits("A")
+    late = replace(
+        late,
+        sequences=(
+            replace(late.sequences[0], steps=(Step("One", 10, longest="T#20ms", response="hold"), Step("Two", 20))),
+        ),
+    )
+    assert reasons(late, [], 60).startswith("late, held because it was late, until the reset: Again: ")
+
+
+def test_a_span_up_to_the_end_of_the_run_includes_its_last_scan():
+    project = waits("A")
+    for end, outcome in (("3 s", Outcome.PASS), ("3010 ms", Outcome.NOT_REACHED)):
+        scenario = Scenario("Span", f"run for 3 s\nexpect from 200 ms to {end}: NOT A")
+        assert run_scenario(project, scenario).outcome is outcome

@@ -247,7 +247,9 @@ def test_a_client_program_of_others_and_the_command_serve_understand_each_other(
 def test_the_command_prints_the_map_and_refuses_bad_words(tmp_path, capsys):
     from typer.testing import CliRunner
 
-    from spokeshave.cli import app
+    from spokeshave.cli import whole_app
+
+    app = whole_app()
     from spokeshave.formats.spoke import write
 
     file = tmp_path / "plant.spoke"

@@ -8,15 +8,30 @@ from pathlib import Path
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from typer.testing import CliRunner
 
 import spokeshave
+from spokeshave.cli import whole_app
 from spokeshave.engine.stimuli import Stimulus
+from spokeshave.formats.code.finals import unprotected
 from spokeshave.formats.code.write import Generated, generate
 from spokeshave.formats.errors import FormatError
-from spokeshave.formats.files import read_project
+from spokeshave.formats.files import read_project, write_project
 from spokeshave.formats.iec_read import parse_iec
 from spokeshave.formats.iec_write import write_code
-from spokeshave.model.project import Project, Sequence, Step, Transition
+from spokeshave.model.project import (
+    Action,
+    Interlock,
+    OpposedPair,
+    Project,
+    Qualifier,
+    Scenario,
+    Sequence,
+    Signal,
+    SignalClass,
+    Step,
+    Transition,
+)
 from spokeshave.verify.equivalence import Comparison, Run, compare, runs_of
 from tests.core.projects import INPUTS, PERIOD, projects, runs, structured
 
@@ -172,3 +187,69 @@ def test_the_first_difference_is_told_with_its_scan_and_both_values():
     found = compare(project, other, names(g), runs_of(project)).difference
     assert found is not None
     assert (found.name, found.chart, found.code) == ("Bell", "FALSE", "TRUE")
+
+
+def guarded() -> Project:
+    """A machine whose interlock, opposed pair and dead time all act in its scenario."""
+    rows = (
+        "set Clear off at 40 ms", "set Go on at 0 ms", "set Clear on at 80 ms", "run for 1 s", "expect Down on at 200 ms"
+    )  # fmt: skip
+    ways = (("A", "B", "Go"), ("B", "C", "B.T >= T#100ms"), ("C", "A", "NOT Go"))
+    on = {"A": (), "B": ("Up",), "C": ("Down",)}
+    steps = tuple(Step(n, 10 * i + 10, tuple(Action(Qualifier.N, t) for t in on[n])) for i, n in enumerate(on))
+    signals = (
+        Signal("Go", SignalClass.INPUT), Signal("Clear", SignalClass.INPUT, initial=True),
+        Signal("Up", SignalClass.OUTPUT, address="%QX0.0"), Signal("Down", SignalClass.OUTPUT),
+    )  # fmt: skip
+    return Project(
+        signals=signals, interlocks=(Interlock("Up", "Clear"),), opposed=(OpposedPair("Up", "Down", 50),),
+        sequences=(Sequence("Main", "A", steps, tuple(Transition((a,), (b,), c) for a, b, c in ways)),),
+        scenarios=(Scenario("Up and down", "\n".join(rows)),),
+    )  # fmt: skip
+
+
+@pytest.mark.parametrize("style", ["case", "flags"])
+def test_code_holds_all_that_protects_and_what_is_left_out_would_be_seen(style):
+    project = guarded()
+    with_all = generate(project, style)
+    assert compare(project, with_all.as_project(), names(with_all), runs_of(project)).difference is None
+    bare = generate(unprotected(project), style)
+    seen = {compare(p, bare.as_project(), names(bare), runs_of(p)).difference.name  # type: ignore[union-attr]
+            for p in (replace(project, interlocks=()), replace(project, opposed=()))}  # fmt: skip
+    assert seen == {"Up", "Down"}
+    text = write_code(project, style)
+    assert parse_iec(text) == project
+    changed = parse_iec(text.replace("NOT (Clear)", "NOT (Clear OR Up_Asked)"))
+    assert changed.interlocks == (Interlock("Up", "Clear OR Up"),)
+
+
+def test_code_without_protection_says_so_at_its_head_and_on_standard_error(tmp_path):
+    file, out = tmp_path / "guarded.spoke", tmp_path / "guarded.st"
+    write_project(guarded(), file)
+    left = "the interlock of Up, the opposed pair Up, Down with its dead time of T#50ms"
+    told = CliRunner().invoke(whole_app(), ["convert", str(file), str(out), "--style", "case", "--without-interlocks"])
+    assert told.exit_code == 0
+    assert f"the code leaves out {left}" in told.stderr
+    assert out.read_text().startswith(f"(* Not protected: this code leaves out {left} *)")
+    assert read_project(out) == guarded()
+    told = CliRunner().invoke(whole_app(), ["convert", str(file), str(out)])
+    assert "interlocks, opposed pairs of this machine stand in the pragma only" in told.stderr
+    assert "is not protected" in out.read_text().splitlines()[0]
+    assert read_project(out) == guarded()
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "said"),
+    [
+        ("IF Go THEN", "IF Clear THEN Up_Asked := FALSE; END_IF; IF Go THEN", "this is no condition"),
+        ("IF Go THEN", "IF Go AND THEN", "expected a value"),
+        ("IF Go THEN", "IF Go; Go THEN", "; does not fit here"),
+    ],
+)  # fmt: skip
+def test_statements_before_a_condition_are_not_swallowed(old, new, said):
+    text = write_code(guarded(), "case")
+    assert text.count(old) == 1
+    with pytest.raises(FormatError, match=said) as found:
+        parse_iec(text.replace(old, new))
+    line = next(i for i, row in enumerate(text.splitlines(), 1) if old in row)
+    assert found.value.line == line

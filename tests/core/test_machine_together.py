@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from spokeshave.engine.by_hand import asked_by_click, is_asked, is_blocked
@@ -95,6 +95,7 @@ stimuli = st.lists(
 )  # fmt: skip
 
 
+@example([(313, ("heal", "Feed", "slip")), (166, ("fail", "Flap", "slow")), (395, ("heal", "Feed", "slip"))], True)
 @given(stimuli, st.booleans())
 def test_machines_with_connections_run_alike_with_and_without_skip_ahead(deeds, closing):
     project = line() if closing else replace(line(), closing="Belt := TRUE;")

@@ -20,13 +20,31 @@ from spokeshave.language.units import (
     common_prefix,
     copied_name,
     deviations,
+    left_behind,
     new_unit,
     take_over,
 )
 from spokeshave.model import edits, flow_edits
 from spokeshave.model.edits import EditError
 from spokeshave.model.positions import Position, positions, put_position, remove_position
-from spokeshave.model.project import Interlock, Project, Sequence, Signal, SignalClass, Step, Transition, Type, Unit
+from spokeshave.model.project import (
+    Action,
+    Body,
+    Instance,
+    Interlock,
+    Project,
+    Qualifier,
+    Scenario,
+    Sequence,
+    Signal,
+    SignalClass,
+    Step,
+    Transition,
+    Trip,
+    Type,
+    Unit,
+)
+from spokeshave.verify.scenarios import run_scenario
 
 PLAIN = Project(
     "Gate", 10,
@@ -223,3 +241,64 @@ def test_transitions_of_a_copied_sequence_lead_to_its_own_steps(roastery):
     for t in q.transitions:
         assert names.issuperset((*t.sources, *t.targets))
     assert any("B_StirrerRuns" in t.condition or "B_Flap" in t.condition for t in q.transitions)
+
+
+MOVES = """at 0 s: set L_Free to 1
+at 1 s: mark "Out"
+run for 2 s
+expect order L_Leaf: L_Rest
+expect no alarm "L_Leaf.L_Move is late\""""
+
+
+def leaf() -> Project:
+    """A unit of one gate leaf with everything that belongs to it, and what speaks of it from outside."""
+    ways = (Transition(("L_Rest",), ("L_Move",), "Go AND L_Slow.Q"), Transition(("L_Move",), ("L_Rest",), "L_There"))
+    move = Step("L_Move", 20, (Action(Qualifier.N, "L_Drive"), Action(Qualifier.P1, "Note")), "T#5s", response="L_Jam")
+    chart = Sequence("L_Leaf", "L_Rest", (Step("L_Rest", 10), move), ways, (Body("Note", "L_Moves := L_Moves + 1;"),))
+    other = replace(chart, name="Main", initial="Idle", steps=(Step("Idle", 10), Step("Busy", 20)), bodies=(),
+                    transitions=(Transition(("Idle",), ("Busy",), "Go"), Transition(("Busy",), ("Idle",), "L_Leaf.L_Rest.X")))  # fmt: skip
+    inputs = [Signal(n, SignalClass.INPUT) for n in ("Go", "Again", "L_There", "L_Free", "Ok")]
+    signals = (*inputs, Signal("L_Drive", SignalClass.OUTPUT), Signal("Horn", SignalClass.OUTPUT),
+               Signal("L_Moves", SignalClass.INTERNAL, Type.INT), Signal("L_Near", SignalClass.INTERNAL))  # fmt: skip
+    return Project(
+        signals=signals, sequences=(chart, other), instances=(Instance("L_Slow", "TON"),), reset="Again",
+        opening="L_Slow(IN := L_Free, PT := T#20ms); // settles\nL_Near := L_There OR L_Moves > 3;\n",
+        closing="Horn := L_Leaf.L_Move.Late AND Ok;",
+        interlocks=(Interlock("L_Drive", "L_Free"), Interlock("Horn", "NOT L_There")),
+        trips=(Trip("L_Jam", 2, "NOT L_Free", ("L_Leaf",)), Trip("Stop", 1, "NOT Ok", zeroed=("L_Moves",)),
+               Trip("Two", 3, "NOT Ok", ("L_Leaf", "Main"), steps="go to", go_to=("L_Leaf.L_Rest",))),
+        scenarios=(Scenario("Moves", MOVES),
+                   Scenario("Both", "at 0 s: set Go to 1\nrun for 2 s\nexpect order Main: Idle\nexpect never L_Drive")),
+        units=(Unit("Leaf", "L_", ("L_There", "L_Free", "L_Drive", "L_Moves", "L_Near"), ("L_Leaf",)),),
+    )  # fmt: skip
+
+
+def test_a_copy_takes_all_that_protects_and_tells_what_it_leaves_behind():
+    before = leaf()
+    assert left_behind(before, "Leaf") == [
+        "the closing logic, line 1: Horn := L_Leaf.L_Move.Late AND Ok;",
+        "the interlock of Horn: NOT L_There",
+        "the sequence Main, which speaks of the unit",
+        "the scenario Both, which speaks of other parts too",
+    ]
+    project = add_copy(before, "Leaf", "R_")
+    unit = project.units[0]
+    assert deviations(project, unit, "R_") == []
+    assert [d for d in link_problems(project) if d.severity == "error"] == []
+    trips = {t.name: t for t in project.trips}
+    assert trips["R_Jam"].scope == ("R_Leaf",) and trips["R_Jam"].condition == "NOT R_Free"
+    assert trips["Two"].scope == ("L_Leaf", "Main", "R_Leaf") and "R_Leaf.L_Rest" in trips["Two"].go_to
+    assert trips["Stop"].zeroed == ("L_Moves", "R_Moves") and trips["Stop"].scope is None
+    copied = project.sequence("R_Leaf")
+    assert copied.step("L_Move").response == "R_Jam" and copied.bodies[0].text == "R_Moves := R_Moves + 1;"
+    assert "R_Slow(IN := R_Free, PT := T#20ms);" in project.opening and "R_Near := R_There" in project.opening
+    assert project.closing == before.closing
+    scenario = project.scenario("Moves (R)")
+    assert 'mark "R Out"' in scenario.text and 'no alarm "R_Leaf.L_Move is late"' in scenario.text
+    assert run_scenario(project, scenario).outcome is run_scenario(before, before.scenarios[0]).outcome
+    edited = replace(project, opening=project.opening.replace("L_Moves > 3", "L_Moves > 4"))
+    assert [d.text for d in deviations(edited, unit, "R_")] == [
+        "the opening logic lacks: R_Near := R_There OR R_Moves > 4;"
+    ]
+    after = take_over(edited, "Leaf", "R_")
+    assert deviations(after, unit, "R_") == [] and "R_Moves > 3" not in after.opening

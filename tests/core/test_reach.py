@@ -11,7 +11,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from typer.testing import CliRunner
 
-from spokeshave.cli import app
+from spokeshave.cli import whole_app
 from spokeshave.engine.link import LinkError, link
 from spokeshave.engine.scan import scan
 from spokeshave.engine.session import Session
@@ -350,7 +350,7 @@ def test_the_command_answers_keeps_ways_and_refuses(tmp_path):
     file = tmp_path / "hatch.spoke"
     spoke.write(changed(hatch(), 3, "Closed AND Done"), file)
     said = CliRunner().invoke(
-        app,
+        whole_app(),
         [
             "reach",
             str(file),
@@ -365,13 +365,13 @@ def test_the_command_answers_keeps_ways_and_refuses(tmp_path):
     assert said.exit_code == 1 and "no             Main: in Closes it can get stuck for ever" in said.output
     assert "proven         Up and Down, after interlocks: they are never on together" in said.output
     assert "assumed: NOT (Opened AND Closed)" in said.output and "expect finally Main.Closes.X" in said.output
-    said = CliRunner().invoke(app, ["reach", str(file), "--keep", "--json"])
+    said = CliRunner().invoke(whole_app(), ["reach", str(file), "--keep", "--json"])
     answers = {a["kind"]: a for a in json.loads(said.output)["answers"]}
     assert answers["stuck"]["replays"] is True and answers["safe"]["says"] == "good"
     kept = spoke.read(file)
     assert kept.scenarios and all(run_scenario(kept, s).outcome is Outcome.PASS for s in kept.scenarios)
-    assert CliRunner().invoke(app, ["reach", str(file), "--together", "Up"]).exit_code == 2
-    assert CliRunner().invoke(app, ["reach", str(file), "--before", "Main.Rest,Main.Gone"]).exit_code == 2
+    assert CliRunner().invoke(whole_app(), ["reach", str(file), "--together", "Up"]).exit_code == 2
+    assert CliRunner().invoke(whole_app(), ["reach", str(file), "--before", "Main.Rest,Main.Gone"]).exit_code == 2
 
 
 def test_the_roastery_is_proven_whole(roastery):

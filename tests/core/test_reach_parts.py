@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 
 from spokeshave.engine.names import SlotTable, TextScope
@@ -32,7 +32,7 @@ from spokeshave.verify.reach.asked import Says
 from spokeshave.verify.reach.columns import can_run, evaluate, known, reads_of, run, writes_of
 from spokeshave.verify.reach.explore import Explorer
 from spokeshave.verify.reach.layout import Layout, as_keys
-from spokeshave.verify.reach.studied import Studied
+from spokeshave.verify.reach.studied import Studied, StudyError
 from spokeshave.verify.scenarios import run_scenario
 from tests.core.projects import projects
 from tests.core.test_reach import asked, changed, hatch
@@ -224,7 +224,11 @@ def test_what_makes_no_difference_is_not_tried():
 @SLOW
 @given(project=projects())
 def test_what_a_study_calls_bad_plays_on_the_bench(project):
-    found = study(project, before=(("P.P20", "P.P10"),), most=3000)
+    try:
+        found = study(project, before=(("P.P20", "P.P10"),), most=3000)
+    except StudyError as e:  # a machine that is refused in words is no subject of this property
+        assume("together in too many ways" not in str(e) and "ways to go on" not in str(e))
+        raise
     kept = with_ways(project, found)
     for a in found.answers:
         assert a.says is not Says.BAD or a.way is None or a.way.replays

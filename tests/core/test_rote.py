@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 from spokeshave.engine.course import next_wake
@@ -31,7 +31,9 @@ from spokeshave.model.project import (
     Trip,
     Type,
 )  # fmt: skip
+from tests.core.projects import build_structured as build
 from tests.core.projects import structured
+from tests.core.test_semantics import main
 from tests.core.test_skip_ahead import borders, both, plain, seconds, story
 
 some = settings(
@@ -66,10 +68,6 @@ def carousel(**changes: object) -> Project:
         "Carousel", 10, signals=tuple(signals), devices=devices, sequences=(Sequence("Main", "S1", steps, ways),)
     )
     return replace(made, **changes)
-
-
-def main(project: Project, **changes: object) -> Project:
-    return replace(project, sequences=(replace(project.sequences[0], **changes),))
 
 
 def with_action(*actions: Action) -> Project:
@@ -189,6 +187,7 @@ def test_an_edit_in_mid_run_makes_it_forget():
 
 
 @some
+@example(build(19721), (25.5, 3.05), (0.03, 0.02, 3.0), 1)
 @given(structured(), borders, seconds, st.integers(1, 700))
 def test_one_can_go_back_to_any_scan_of_a_run_by_rote(project, at, parameters, scans):
     made = plain(project, at, parameters)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 import subprocess
 import sys
 from dataclasses import replace
@@ -258,9 +257,9 @@ def test_what_runs_still_is_not_offered_and_what_was_saved_is_gone(tmp_path):
     mine.keep(Project("Second"), None)
     assert len(list(tmp_path.glob("*.kept"))) == 1
     running = json.loads(next(tmp_path.glob("*.kept")).read_text().split("\n", 1)[0])
-    assert running["pid"] == os.getpid() and running["origin"] == ""
+    assert running["origin"] == ""
     (tmp_path / "bad.1.kept").write_text("no json")
-    assert all(k.project.name == "Second" for k in other.left_over())
+    assert other.left_over() == []
     mine.forget()
     mine.forget()
     assert other.left_over() == [] and (tmp_path / "bad.1.kept").exists()

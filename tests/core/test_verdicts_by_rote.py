@@ -6,8 +6,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from spokeshave.engine.session import Session
+from spokeshave.engine.stimuli import Stimulus
 from spokeshave.model.project import Project, Scenario
 from spokeshave.verify.expectations import Outcome
+from spokeshave.verify.probe import probe
 from spokeshave.verify.scenarios import run_scenario
 from tests.core.projects import INPUTS, OUTPUTS, PERIOD, projects
 
@@ -43,7 +45,7 @@ def obvious(kind: str, a: list[bool], b: list[bool], number: int, other: int) ->
         return PASS if any(a[: number + 1]) else NOT if number >= SCANS else FAIL
     if kind == "from":
         span = a[number : other + 1]
-        return FAIL if not all(span) else NOT if other >= SCANS or not span else PASS
+        return FAIL if not all(span) else NOT if other > SCANS or not span else PASS
     if kind == "while":
         there = [y for x, y in zip(a, b) if x]
         return NOT if not there else PASS if all(there) else FAIL
@@ -137,3 +139,53 @@ def test_what_is_said_of_steps_is_what_the_recording_shows(project: Project, dat
         assert reach is (PASS if windows[0][0] <= limit else FAIL)
     else:
         assert reach is NOT
+
+
+@settings(max_examples=120)
+@given(projects(), st.data())
+def test_scans_that_are_jumped_over_change_nothing_of_what_is_said(project: Project, data: st.DataObject) -> None:
+    """The same verdicts, times and deciding values as with every scan, for every kind of row, with deeds that wait."""
+    q = data.draw(st.sampled_from(project.sequences))
+    names = [data.draw(st.sampled_from(q.steps)).name for _ in range(3)]
+    one, two, three = (f"{q.name}.{name}" for name in names)
+    a, b = (
+        data.draw(st.sampled_from([*INPUTS, *OUTPUTS, f"{one}.X", f"NOT {two}.X", f"{one}.T >= T#130ms", "Count > 1"]))
+        for _ in "ab"
+    )
+    t, more = data.draw(st.integers(0, 60)) * PERIOD, data.draw(st.integers(0, 60)) * PERIOD
+    rows = [f"at {t} ms: set A to TRUE", f"on {two}: set B to TRUE", f"when {a}: set C to TRUE", "after 70 ms: set B to FALSE",
+            f"when NOT ({b}): force C to TRUE", 'after 200 ms: mark "Here"', f"on {one}: set A to FALSE", "run for 1200 ms"]  # fmt: skip
+    rows += [f"expect {row}" for row in (
+        f"always {a} OR {b}", f"never {a} AND {b}", f"finally {a}", f"at {t} ms: {b}", f"by {t} ms: {a}", f"while {a}: {b}",
+        f"from {t} ms to {t + more} ms: {a}", f"whenever {a} then within {more} ms {b}", f"count {a}: at least 2 times",
+        f"{one} entered at most 2 times", f"{two} lasts at most {t} ms", f"{three} lasts at least {t} ms", f"order {q.name}: {names[0]}, {names[1]}",
+        f"reach {two} within {t} ms", f"reach {one} within {more} ms of {two}",
+        f'reach {two} within {more} ms of "Here"', "value Count from 0 to 3", "no alarms",
+        f"value {one}.T from 0 to {more}",
+    )]  # fmt: skip
+    scenario = Scenario("Random", "\n".join(rows))
+    skipping, every = run_scenario(project, scenario), run_scenario(project, scenario, every_scan=True)
+    assert not skipping.problems, [p.message for p in skipping.problems]
+    for mine, other in zip(skipping.verdicts, every.verdicts):
+        assert mine == other
+    assert skipping.runs == every.runs
+    assert skipping.runs[0].live.executed <= every.runs[0].live.executed
+
+
+@settings(max_examples=60)
+@given(
+    projects(),
+    st.integers(0, 40),
+    st.sampled_from(["Y1", "NOT Y2 AND Y3", "P.P20.X", "P.P10.T >= T#140ms", "Count = 3", "Mark OR C"]),
+)
+def test_a_condition_that_is_run_to_has_come_in_its_first_scan(project: Project, begin: int, text: str) -> None:
+    hands = [Stimulus(PERIOD * k, "set", INPUTS[k % 3], k % 2 == 0) for k in range(1, 60, 7)]
+    session, slow = Session(project, hands), Session(project, hands, every_scan=True)
+    for s in (session, slow):
+        s.run_scans(begin)
+    holds = probe(session, text)
+    found = session.run_to(200, holds)
+    while slow.k < 200 and slow.scan() and not holds(slow.situation):
+        pass
+    assert (session.k == slow.k and found is holds(slow.situation)) or slow.stopped
+    assert list(session.trace.values) == list(slow.trace.values)

@@ -249,6 +249,39 @@ def test_every_speed_is_there_and_the_run_can_lose_its_power(window):
     assert any(e.kind == "power cycle" for e in window.runner.session.trace.events)
 
 
+def test_a_file_that_cannot_run_never_lets_the_file_before_it_run(qtbot, window):
+    batch(window, 5)
+    told = []
+    window.runner.refused.connect(told.append)
+    other = replace(
+        window.document.project, name="Broken", sequences=(), trips=(), opening="Nothing := 1;", scenarios=()
+    )
+    window.document.replace(other, None)
+    assert window.runner.session is None and not window.runner.running
+    for command in ("run.start", "run.scan", "run.reset", "run.nextstep"):
+        window.table.actions[command].trigger()
+    assert window.runner.session is None and not window.runner.running
+    window.runner.start()
+    assert "This cannot run yet" in told[0] and "Nothing" in told[0]
+    window.document.edit(
+        "mend it", lambda p: replace(p, opening="", closing="", interlocks=(), opposed=(), home="", reset="")
+    )
+    window.runner.ready()
+    assert window.runner.session is not None, window.runner.problem
+    assert window.runner.session.program.project is window.document.project
+
+
+def test_an_edit_that_cannot_run_is_told_when_the_run_goes_on(window):
+    batch(window, 2)
+    told = []
+    window.runner.refused.connect(told.append)
+    window.document.edit("break it", lambda p: replace(p, home="Nothing"))
+    window.table.actions["run.scan"].trigger()
+    assert any("What runs is the file before its last edits" in t for t in told)
+    window.runner.reset()
+    assert window.runner.session is None, "from the beginning only the present file may run"
+
+
 # -- values, forces, alarms
 
 

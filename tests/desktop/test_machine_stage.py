@@ -170,6 +170,13 @@ def test_a_device_dragged_onto_another_changes_places_with_it(qtbot, window):
     assert {d.name: d.at for d in window.document.project.devices} == {"Feed": (2, 0), "Flap": (1, 0), "Bin": (0, 0)}
 
 
+def typed(field, text):
+    """Types a text and leaves the field."""
+    field.setPlainText(text)
+    field.document().setModified(True)
+    field.left()
+
+
 def test_an_own_device_is_written_in_the_details_and_its_faults_are_told(qtbot, window):
     show(window, own())
     window.selection.set(Place("device", item="Scale"))
@@ -179,14 +186,14 @@ def test_an_own_device_is_written_in_the_details_and_its_faults_are_told(qtbot, 
     text.clearFocus()
     QApplication.processEvents()
     if window.document.project.devices[0].text != "Half := On; Mass := 2.5;":
-        text.left(text.toPlainText())
+        typed(text, "Half := On; Mass := 2.5;")
     assert window.document.project.devices[0].text == "Half := On; Mass := 2.5;"
     window.runner.run_for(50)
     assert window.runner.session.situation.v[window.runner.session.program.slots["kg"]] == 2.5
     declares = window.details.fields["Declares"]
-    declares.left("input On\noutput Half\noutput Mass REEL")
+    typed(declares, "input On\noutput Half\noutput Mass REEL")
     assert "line 3: REEL is no type" in window.message.text()
-    declares.left("input On\noutput Half\noutput Mass REAL\nvariable Level REAL := 1.5")
+    typed(declares, "input On\noutput Half\noutput Mass REAL\nvariable Level REAL := 1.5")
     assert window.document.project.devices[0].declared[-1].initial == 1.5
 
 

@@ -11,7 +11,7 @@ import pytest
 from PySide6.QtCore import QObject
 from typer.testing import CliRunner
 
-from spokeshave.cli import app
+from spokeshave.cli import whole_app
 from spokeshave.desktop.elsewhere import Elsewhere
 from spokeshave.formats import spoke
 from spokeshave.model.project import Requirement, Scenario
@@ -120,7 +120,7 @@ def test_a_record_says_why_something_is_not_in_it(tmp_path, monkeypatch):
     bare = hatch(requirements=(Requirement("R1", "It opens."),))
     spoke.write(bare, file)
     report = tmp_path / "r.html"
-    said = CliRunner().invoke(app, ["verify", str(file), "--report", str(report)])
+    said = CliRunner().invoke(whole_app(), ["verify", str(file), "--report", str(report)])
     assert said.exit_code == 0, said.output
     html = report.read_text()
     assert "The faults were not swept: there is no scenario that could be a reference cycle" in html
@@ -129,9 +129,9 @@ def test_a_record_says_why_something_is_not_in_it(tmp_path, monkeypatch):
     # Without Qt there is HTML, but for charts, and no PDF.
     monkeypatch.setitem(sys.modules, "spokeshave.desktop.record", None)
     plain = tmp_path / "plain.html"
-    assert CliRunner().invoke(app, ["verify", str(file), "--report", str(plain)]).exit_code == 0
+    assert CliRunner().invoke(whole_app(), ["verify", str(file), "--report", str(plain)]).exit_code == 0
     assert plain.read_text().count("<svg") == 0 and "It opens." in plain.read_text()
-    said = CliRunner().invoke(app, ["verify", str(file), "--report", str(tmp_path / "r.pdf")])
+    said = CliRunner().invoke(whole_app(), ["verify", str(file), "--report", str(tmp_path / "r.pdf")])
     assert said.exit_code == 2 and "PDF needs Qt" in said.output
     assert not (tmp_path / "r.pdf").exists()
 

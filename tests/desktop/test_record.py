@@ -2,18 +2,26 @@
 
 from __future__ import annotations
 
+import html
 import re
 import zlib
 from dataclasses import replace
 from xml.etree import ElementTree
 
 import pytest
+from pypdf import PdfReader
 from PySide6.QtWidgets import QFileDialog
 from typer.testing import CliRunner
 
-from spokeshave.cli import app
+from spokeshave.cli import whole_app
+from spokeshave.desktop.document import Document
 from spokeshave.desktop.record import charts_of, write_record
+from spokeshave.desktop.runner import Runner
+from spokeshave.desktop.selection import Selection
+from spokeshave.desktop.sequence.chart_view import ChartView
 from spokeshave.desktop.sequence.code_proof import run_beside
+from spokeshave.desktop.sequence.editor import SequenceEditor
+from spokeshave.desktop.sequence.export import write_pdf
 from spokeshave.formats import spoke
 from spokeshave.model.project import Requirement, Waiver
 from spokeshave.verify.batch import let_go
@@ -74,10 +82,32 @@ def test_a_pdf_has_its_pages_numbered_and_no_pixels(project, tmp_path, qapp):
     assert lines > 30 + sum(len(re.findall(rb"\bl\n", s)) for s in streams(without.read_bytes())), "the chart is lines"
 
 
+def test_text_taken_out_of_a_record_reads_as_it_looks(project, tmp_path, qapp):
+    """Every word of the page with a digit in it, and the texts of its charts, are found in the text of the PDF."""
+    file, results, found = tmp_path / "record.pdf", run_all(project), findings(project)
+    swept, studied = sweep(project), study(project)
+    write_record(file, project, results, found, "2031-01-02", swept, studied)
+    taken = re.sub(r"\s", "", "".join(page.extract_text() for page in PdfReader(file).pages))
+    page = record_html(project, results, found, "2031-01-02", charts_of(project), swept, studied)
+    shown = re.sub(r"<style>.*?</style>|<title>.*?</title>", " ", page, flags=re.DOTALL)
+    texts = html.unescape(re.sub(r"<[^>]+>", " ", shown)).split()
+    wanted = {w for w in texts if re.search(r"\d", w)}
+    assert len(wanted) > 15 and {"R1", "10", "T#3s"} <= wanted
+    assert {w for w in wanted if w not in taken} == set()
+    chart = tmp_path / "chart.pdf"
+    document = Document(project)
+    view = ChartView(SequenceEditor(document, Selection(), lambda q: []), "Main", Runner(document))
+    write_pdf(view, chart)
+    drawn = "".join(page.extract_text() for page in PdfReader(chart).pages)
+    for s in project.sequences[0].steps:
+        assert str(s.number) in drawn and s.name in drawn
+    view.deleteLater()
+
+
 def test_the_command_and_the_window_write_the_same(qtbot, window, project, tmp_path, monkeypatch):
     file = tmp_path / "slide.spoke"
     spoke.write(project, file)
-    said = CliRunner().invoke(app, ["verify", str(file), "--report", str(tmp_path / "a.html")])
+    said = CliRunner().invoke(whole_app(), ["verify", str(file), "--report", str(tmp_path / "a.html")])
     assert said.exit_code in (0, 1) and "pass" in said.output
     window.document.replace(project, file)
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, **k: (str(tmp_path / "b"), "HTML (*.html)"))
@@ -95,7 +125,7 @@ def test_the_command_and_the_window_write_the_same(qtbot, window, project, tmp_p
     window.ask_record()
     assert told[-1] == "Wrote b.html"
     assert (tmp_path / "b.html").read_text() == (tmp_path / "a.html").read_text()
-    said = CliRunner().invoke(app, ["verify", str(file), "--report", str(tmp_path / "a.txt")])
+    said = CliRunner().invoke(whole_app(), ["verify", str(file), "--report", str(tmp_path / "a.txt")])
     assert said.exit_code == 2 and "use .html or .pdf" in said.output
 
 

@@ -254,8 +254,44 @@ def test_a_text_that_does_not_parse_changes_nothing_and_says_where(qtbot, window
     assert code.typed, "what was typed is still there"
     window.document.edit("elsewhere", lambda p: flow_edits.insert_step(p, "Cool", "Stir"))
     assert "Roast_Ad" in code.text.toPlainText(), "an edit elsewhere throws nothing away"
-    code.restore()
+    code.restore_button.click()
     assert not code.typed and not code.text.faults
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "said"),
+    [
+        ("IF BeanTemp >= ChargeTemp", "IF Drum THEN Gate_Asked := FALSE; END_IF; IF BeanTemp >= ChargeTemp", "this is no condition"),
+        ("BeanTemp >= ChargeTemp", "BeanTemp >= ChargeTmp", "there is no ChargeTmp; did you mean ChargeTemp"),
+        ("BeanTemp >= ChargeTemp", "BeanTemp", "this is REAL"),
+    ],
+)  # fmt: skip
+def test_what_is_no_condition_of_the_model_is_a_fault_at_its_line_and_no_change(window, old, new, said):
+    code = code_of(window)
+    before = window.document.project
+    edit_text(code, old, new)
+    line = next(n for n, row in enumerate(code.text.toPlainText().splitlines(), 1) if new in row)
+    assert not code.look() and code.text.faults[0].line == line
+    assert said in code.note.text()
+    code.apply()
+    assert window.document.project is before and not code.list.isVisible()
+
+
+def test_the_code_face_of_a_file_that_cannot_run_says_why(window):
+    broken = "BeanTemp >= AND"
+    window.document.edit("break it", lambda p: change_way(p, broken))
+    code = code_of(window)
+    assert "There is no code while the machine file cannot run: Roast, transition 40 to 50" in code.note.text()
+    assert not code.text.toPlainText() and code.text.isReadOnly()
+    window.document.undo()
+    QApplication.processEvents()
+    assert "CASE Roast_At OF" in code.text.toPlainText()
+
+
+def change_way(project, condition):
+    q = project.sequence("Roast")
+    index = next(i for i, _ in q.leaving("Preheat"))
+    return flow_edits.change_transition(project, "Roast", index, condition=condition)
 
 
 def test_a_body_is_edited_with_its_faults_told_while_typing(qtbot, window):

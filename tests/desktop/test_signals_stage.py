@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import os
+from dataclasses import replace
+from pathlib import Path
+
 import pytest
 from PySide6.QtCore import QEvent, Qt
 from PySide6.QtWidgets import QApplication, QFileDialog, QLineEdit
 
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.keeping import KEEP_AFTER_MS
+from spokeshave.desktop.sequence.sheet import STEP
 from spokeshave.desktop.signals.columns import ADDRESS, CLASS, COMMENT, HOME, NAME, STATE
 from spokeshave.desktop.window import MainWindow
 from spokeshave.formats.files import read_project
@@ -15,7 +20,9 @@ from spokeshave.formats.recovery import Recovery
 from spokeshave.formats.signal_table import read_rows
 from spokeshave.model import edits
 from spokeshave.model.diagnostics import Place
+from spokeshave.model.edits import new_sequence
 from spokeshave.model.positions import positions
+from spokeshave.model.project import Project, Signal, SignalClass
 from tests.desktop.test_sheet_and_code import select
 
 Key = Qt.Key
@@ -75,9 +82,98 @@ def test_rows_pasted_below_the_last_one_become_signals(qtbot, window, stage):
     )
     select(stage.view, at(stage, last, NAME))
     stage.view.paste()
+    assert window.document.project.signal("Extra1") is None, "all rows are taken, or none"
+    assert "Nothing was pasted. row 4: '9bad' is not a name" in window.message.text()
+    QApplication.clipboard().setText(QApplication.clipboard().text().replace("9bad", "Good"))
+    stage.view.paste()
     made = window.document.project.signal("Extra1")
     assert (made.cls.value, made.address) == ("input", "%IX9.0") and window.document.project.signal("Extra2")
-    assert "'9bad' is not a name" in window.message.text()
+    window.document.undo()
+    assert window.document.project.signal("Extra1") is None, "one edit"
+
+
+def test_a_wrong_cell_is_told_with_its_row_and_column_and_nothing_changes(window, stage):
+    before = window.document.project
+    select(stage.view, at(stage, "Gate", NAME))
+    row = stage.view.cells()[0][0]
+    QApplication.clipboard().setText("Gate\toutput\tBOOL\nDropDoor\toutputt\tBOOL\nBurner\toutput\tBIT\n")
+    stage.view.paste()
+    assert window.document.project is before
+    assert f"row {row + 2}, Class" in window.message.text() and f"row {row + 3}, Type" in window.message.text()
+
+
+def test_a_table_with_headings_goes_into_an_empty_list(qtbot):
+    window = MainWindow(Document(new_sequence(Project())))
+    window.asks_before_closing = False
+    window.show()
+    qtbot.waitExposed(window)
+    window.show_stage(1)
+    QApplication.clipboard().setText("Address\tSymbol\tDirection\n%IX0.0\tGo\tDI\n%QX0.0\tRun\tDO\n")
+    window.signals.list.view.paste()
+    assert [(s.name, s.cls.value, s.address) for s in window.document.project.signals] == [
+        ("Go", "input", "%IX0.0"), ("Run", "output", "%QX0.0")]  # fmt: skip
+    window.document.undo()
+    QApplication.clipboard().setText("Go\tinput\nRun\toutput\n")
+    window.signals.list.view.paste()
+    assert [s.name for s in window.document.project.signals] == ["Go", "Run"]
+    window.close()
+    gone(window)
+
+
+TABLE = (
+    "No.\tStep\tRun\tDown\tAwaits\tLongest\tNext\n10\tRest\t\t\tGo\t\tLower\n20\tLower\tX\tL 2s\tAtWax\t5s\tRaise\n"
+    "30\tRaise\tX\t\tNOT AtWax\t\tRest\n"
+)
+
+
+def test_a_whole_table_over_the_starter_steps_replaces_them_and_every_column_stays_in_sight(qtbot):
+    signals = tuple(Signal(n, SignalClass.INPUT) for n in ("Go", "AtWax"))
+    window = MainWindow(Document(replace(new_sequence(Project()), signals=signals)))
+    window.asks_before_closing = False
+    window.show()
+    qtbot.waitExposed(window)
+    view = window.sequence.sheet
+    view.setCurrentIndex(view.sheet.index(0, STEP))
+    QApplication.clipboard().setText(TABLE)
+    view.paste()
+    (q,) = window.document.project.sequences
+    assert [(s.number, s.name) for s in q.steps] == [(10, "Rest"), (20, "Lower"), (30, "Raise")] and q.initial == "Rest"
+    assert [(t.sources, t.targets, t.condition) for t in q.transitions] == [
+        (("Rest",), ("Lower",), "Go"), (("Lower",), ("Raise",), "AtWax"), (("Raise",), ("Rest",), "NOT AtWax")]  # fmt: skip
+    sheet = view.sheet
+    assert not [c for c in (sheet.awaits, sheet.window, sheet.next, *range(3, sheet.awaits)) if view.isColumnHidden(c)]
+    window.close()
+    gone(window)
+
+
+def test_clicks_on_marks_select_then_toggle_and_columns_keep_their_places(qtbot, window):
+    window.show_stage(2)
+    window.sequence.show_sequence("Roast")
+    window.show_face("sheet")
+    view = window.sequence.sheet
+    sheet, heads = view.sheet, [view.sheet.targets]
+
+    def click(step: str, target: str) -> None:
+        row = next(i for i in range(sheet.rowCount()) if sheet.step_at(i).name == step and sheet.row(i).first)
+        index = sheet.index(row, 3 + sheet.targets.index(target))
+        view.scrollTo(index)
+        qtbot.mouseClick(view.viewport(), Qt.MouseButton.LeftButton, pos=view.visualRect(index).center())
+        assert (view.currentIndex().row(), view.currentIndex().column()) == (row, index.column())
+
+    def marked(step: str, target: str) -> bool:
+        return window.document.project.sequence("Roast").step(step).action_on(target) is not None
+
+    view.setCurrentIndex(sheet.index(0, STEP))
+    click("Charge", "Burner")
+    assert not marked("Charge", "Burner"), "the first click selects"
+    qtbot.keyClick(view, Key.Key_Space)
+    assert marked("Charge", "Burner")
+    click("Charge", "Burner")
+    assert not marked("Charge", "Burner"), "a second click toggles"
+    click("Drop", "Burner")
+    qtbot.keyClick(view, Key.Key_Space)
+    assert marked("Drop", "Burner") and window.document.project.sequence("Roast").step("X") is None
+    assert sheet.targets == heads[0]
 
 
 def test_a_clash_is_told_while_the_address_is_typed_and_marked_after(qtbot, window, stage):
@@ -294,10 +390,20 @@ def test_edits_are_kept_soon_and_forgotten_when_saved_or_closed(qtbot, roastery,
     gone(window)
 
 
-def test_left_over_edits_are_offered_and_recovered_or_discarded(qtbot, roastery, tmp_path, monkeypatch):
-    monkeypatch.setattr("spokeshave.formats.recovery._runs", lambda pid: False)
+def left_by_another(folder: Path, *args: object) -> None:
+    """Edits kept by a program that then died."""
+    child = os.fork()
+    if not child:
+        Recovery(folder).keep(*args)
+        os._exit(0)
+    os.waitpid(child, 0)
+
+
+def test_left_over_edits_are_offered_and_recovered_or_discarded(qtbot, roastery, tmp_path):
     for text in ("first", "second"):
-        Recovery(tmp_path).keep(edits.change_step(roastery, "Roast", "Drop", comment=text), tmp_path / "roastery.spoke")
+        left_by_another(
+            tmp_path, edits.change_step(roastery, "Roast", "Drop", comment=text), tmp_path / "roastery.spoke"
+        )
     window = with_recovery(qtbot, roastery, tmp_path)
     bar = window.recovery_bar
     assert bar.isVisible() and "Edits of Roastery (roastery.spoke)" in bar.says.text() and "1 more" in bar.says.text()
@@ -312,7 +418,7 @@ def test_left_over_edits_are_offered_and_recovered_or_discarded(qtbot, roastery,
 
 
 def test_code_that_was_typed_and_not_applied_is_kept_too(qtbot, roastery, tmp_path, monkeypatch):
-    monkeypatch.setattr("spokeshave.formats.recovery._runs", lambda pid: False)
+    monkeypatch.setattr("spokeshave.formats.recovery.is_running", lambda kept: False)
     window = with_recovery(qtbot, roastery, tmp_path)
     window.show_stage(2)
     window.show_face("code")
@@ -322,11 +428,10 @@ def test_code_that_was_typed_and_not_applied_is_kept_too(qtbot, roastery, tmp_pa
     code.text.setPlainText("Batches := Batches + ")
     qtbot.waitUntil(lambda: bool(list(tmp_path.glob("*.kept"))), timeout=5000)
     left = Recovery(tmp_path).left_over()
-    assert [(d.sequence, d.choice, d.text) for d in left[0].drafts] == [
-        ("Roast", "Body CountBatch", "Batches := Batches + ")
-    ]
+    assert [(d.place, d.text) for d in left[0].drafts] == [("code Roast/Body CountBatch", "Batches := Batches + ")]
     window.keeper.close()
-    code.restore()
+    code.give_up()
+    assert not window.document.drafts
     assert window.recover(left[0])
     code = window.sequence.codes["Roast"]
     assert code.text.toPlainText() == "Batches := Batches + " and code.typed

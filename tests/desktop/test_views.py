@@ -7,7 +7,7 @@ from dataclasses import replace
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QColor, QImage, QPainter, QWheelEvent
-from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox
+from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox, QTextBrowser
 
 from spokeshave.desktop.machine_board.drawings_panel import DRAWINGS
 from spokeshave.desktop.machine_board.page import free_cell
@@ -260,9 +260,10 @@ def test_new_devices_find_a_free_cell(roastery):
 
 def test_help_lists_every_command_with_its_key(qtbot, window):
     window.show_help()
-    box = window.findChild(QMessageBox)
-    assert box is not None and all(c.name in box.text() for c in window.table.commands.values())
-    box.close()
+    page = window.findChild(QTextBrowser)
+    assert all(c.name in page.toPlainText() for c in window.table.commands.values())
+    assert page.window().height() < window.height()
+    page.window().close()
 
 
 def test_rows_move_with_their_transitions_and_ways_are_added_and_deleted(qtbot, window):

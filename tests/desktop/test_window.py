@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import sys
+from dataclasses import replace
 
 import pytest
 from PySide6.QtCore import QEvent, QPoint, Qt
-from PySide6.QtWidgets import QApplication, QLineEdit, QWidget
+from PySide6.QtWidgets import QApplication, QCompleter, QLineEdit, QWidget
 
+from spokeshave.desktop.code_editor import CodeEditor
 from spokeshave.desktop.finder import matches
 from spokeshave.desktop.sequence.condition_editor import ConditionEdit
 from spokeshave.desktop.sequence.sheet import FIRST_MARK, NUMBER, STEP
@@ -15,6 +17,7 @@ from spokeshave.desktop.theme import theme
 from spokeshave.engine.session import Session
 from spokeshave.formats import spoke
 from spokeshave.model.diagnostics import Place
+from spokeshave.model.project import Scenario, Signal, SignalClass, Type
 
 Key = Qt.Key
 
@@ -323,11 +326,28 @@ def test_proof_runs_all_shows_verdicts_and_goes_to_the_place_that_decided(qtbot,
 
 
 def test_a_long_proof_can_be_cancelled(qtbot, window):
+    beat = Signal("Beat", SignalClass.INTERNAL, Type.DINT)  # something new in every scan: ten hours take minutes
+    window.document.edit("slow", lambda p: replace(
+        p, signals=(*p.signals, beat), closing=f"{p.closing}\nBeat := Beat + 1;",
+        scenarios=(Scenario("Long", "run for 36000 s\nexpect finally TRUE"),)))  # fmt: skip
+    cancel = window.table.actions["proof.cancel"]
+    assert not cancel.isEnabled()
     window.run_proof()
     qtbot.waitUntil(lambda: window.proof.status.text().startswith("runs"), timeout=10_000)
-    window.proof.stop()
+    assert cancel.isEnabled()
+    cancel.trigger()
     qtbot.waitUntil(lambda: window.proof.worker is None, timeout=5000)
-    assert len(window.document.results) < 16
+    assert not window.document.results and not cancel.isEnabled()
+
+
+def test_an_editor_keeps_one_list_of_words_however_often_it_changes(qtbot, window):
+    window.show_stage(2)
+    editor = CodeEditor("Body")
+    qtbot.addWidget(editor)
+    for n in range(20):
+        editor.set_words([f"Word{n}"])
+    assert len(editor.findChildren(QCompleter)) == 1
+    assert "Word19" in editor.words.model().stringList() and "Word1" not in editor.words.model().stringList()
 
 
 def test_files_are_saved_opened_and_bad_ones_told_without_losing_the_present_one(qtbot, window, tmp_path):

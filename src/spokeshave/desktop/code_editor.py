@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
-from PySide6.QtCore import QRect, QSize, Qt, Signal
+from PySide6.QtCore import QRect, QSize, QStringListModel, Qt, Signal
 from PySide6.QtGui import (
     QColor,
     QKeyEvent,
@@ -21,6 +21,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QCompleter, QPlainTextEdit, QTextEdit, QWidget
 
+from spokeshave.desktop.plain import plain
 from spokeshave.desktop.theme import code_font, theme
 from spokeshave.language.functions import FUNCTIONS
 from spokeshave.language.syntax import KEYWORDS
@@ -111,6 +112,11 @@ class CodeEditor(QPlainTextEdit):
         self.notes: dict[int, str] = {}
         self.spot = (0, 0)
         """What was found last: it is seen while another widget has the keyboard."""
+        self._known = QStringListModel(self)
+        self.words = QCompleter(self._known, self)
+        self.words.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
+        self.words.setWidget(self)
+        self.words.activated.connect(self._complete)
         self.set_words([])
         self._line = -1
         self.blockCountChanged.connect(lambda _: self._fit())
@@ -119,10 +125,8 @@ class CodeEditor(QPlainTextEdit):
         self._fit()
 
     def set_words(self, known: list[str]) -> None:
-        self.words = QCompleter(sorted({*known, *KEYWORDS, *FUNCTION_NAMES}, key=str.lower), self)
-        self.words.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
-        self.words.setWidget(self)
-        self.words.activated.connect(self._complete)
+        """What is completed beside the words of the language."""
+        self._known.setStringList(sorted({*known, *KEYWORDS, *FUNCTION_NAMES}, key=str.lower))
 
     def read_theme(self) -> None:
         self.colours.read_theme()
@@ -208,7 +212,7 @@ class CodeEditor(QPlainTextEdit):
             self.notes = notes
             self.decorate()
             self.numbers.update()
-            self.numbers.setToolTip("\n".join(f"{n}: {text}" for n, text in sorted(notes.items())))
+            self.numbers.setToolTip(plain("\n".join(f"{n}: {text}" for n, text in sorted(notes.items()))))
 
     def _moved(self) -> None:
         self.decorate()

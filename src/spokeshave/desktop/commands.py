@@ -9,6 +9,7 @@ from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import QMainWindow, QMenu
 
 from spokeshave.desktop.icons import icon
+from spokeshave.desktop.plain import plain
 
 
 @dataclass(frozen=True)
@@ -39,7 +40,7 @@ class CommandTable:
             if c.shortcut:
                 action.setShortcut(QKeySequence(c.shortcut))
             keys = f"  ({c.shortcut})" if c.shortcut else ""
-            action.setToolTip(f"{c.says or c.name}{keys}")
+            action.setToolTip(plain(f"{c.says or c.name}{keys}"))
             action.triggered.connect(lambda _=False, c=c: c.run())
             window.addAction(action)
             self.actions[c.ident] = action

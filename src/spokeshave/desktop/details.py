@@ -1,36 +1,77 @@
-"""The details of what is selected, edited in place. Each field asks for one named edit."""
+"""The details of what is selected, edited in place. Each field asks for one named edit.
+
+A form is a list of rows, made anew from the machine file after every edit. Where its rows are the same as before, the
+fields on the screen get the new values and stay: the focus, and what is being typed, are not disturbed.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QComboBox, QFormLayout, QFrame, QLabel, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtGui import QFocusEvent
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QFormLayout,
+    QFrame,
+    QLabel,
+    QLineEdit,
+    QPlainTextEdit,
+    QPushButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
 
-from spokeshave.desktop.device_form import DeviceForm
+from spokeshave.desktop.detail_forms import rows_of, title_of
+from spokeshave.desktop.detail_rows import Button, Check, Choice, Line, Note, Row, Rows, Text
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.plain import TextLabel, plain
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.sequence.condition_editor import ConditionEdit
-from spokeshave.language.rename import rename_step
-from spokeshave.model import edits, flow_edits
-from spokeshave.model.chart_texts import block_text
-from spokeshave.model.diagnostics import Place
+from spokeshave.desktop.theme import code_font
 from spokeshave.model.edits import EditError
-from spokeshave.model.project import Device, Project, Sequence, Step
+from spokeshave.model.project import Project
 
-Change = Callable[[Project, str], Project]
+
+class _Text(QPlainTextEdit):
+    """Asks for its edit when it is left."""
+
+    def __init__(self, rows: int) -> None:
+        super().__init__()
+        self.setFont(code_font())
+        self.setFixedHeight(rows * 18 + 12)
+        self.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
+        self.left: Callable[[], object] = list
+
+    def focusOutEvent(self, event: QFocusEvent) -> None:
+        super().focusOutEvent(event)
+        if event.reason() != Qt.FocusReason.PopupFocusReason:
+            self.left()
+
+
+@dataclass(slots=True)
+class _Shown:
+    """A row on the screen: what it was made from, and its widget."""
+
+    row: Row
+    widget: QWidget
 
 
 class Details(QWidget):
-    """Shows a step, a transition or a device; other items are edited in their tables."""
+    """Shows the file, a sequence, a step, a transition, a signal, a block, a device: whatever is selected."""
 
     def __init__(self, document: Document, selection: Selection) -> None:
         super().__init__()
         self.document, self.selection = document, selection
-        self.title = QLabel()
+        self.title = TextLabel()
         self.title.setObjectName("heading")
         self.title.setWordWrap(True)
         self.fields: dict[str, QWidget] = {}
+        self._rows: list[_Shown] = []
+        self._of: object = None
         self.area = QScrollArea()
         self.area.setWidgetResizable(True)
         self.area.setFrameShape(QFrame.Shape.NoFrame)
@@ -39,43 +80,55 @@ class Details(QWidget):
         column.setContentsMargins(10, 8, 10, 8)
         column.addWidget(self.title)
         column.addWidget(self.area, 1)
-        self._shown: object = None
         selection.changed.connect(self.refresh)
         document.changed.connect(self.refresh)
         self.refresh()
 
     def refresh(self) -> None:
-        """Rebuilds the form when the selected item is another or has changed."""
-        p, project = self.selection.place, self.document.project
-        sequence = project.sequence(p.sequence) if p.sequence else None
-        item: object = None
-        if p.step and sequence is not None:
-            item = sequence.step(p.step)
-        elif p.kind == "transition" and sequence is not None and 0 <= p.index < len(sequence.transitions):
-            item = sequence.transitions[p.index]
-        elif p.kind == "device":
-            item = project.device(p.item)
-        if item is not None and item is self._shown and p.kind != "device":
-            return
-        self._shown = item
-        form_widget = QWidget()
-        self.form = QFormLayout(form_widget)
-        self.form.setContentsMargins(0, 4, 4, 0)
-        self.form.setRowWrapPolicy(QFormLayout.RowWrapPolicy.WrapLongRows)
-        self.form.setLabelAlignment(Qt.AlignmentFlag.AlignLeft)
-        self.fields = {}
-        if isinstance(item, Step) and sequence is not None:
-            self._step(sequence, item)
-        elif p.kind == "transition" and item is not None and sequence is not None:
-            self._transition(sequence, p)
-        elif isinstance(item, Device):
-            self._device(item)
+        """Shows the present values; makes the form anew only where it has other rows."""
+        place, project = self.selection.place, self.document.project
+        self.title.setText(title_of(project, place))
+        rows = rows_of(project, place, self._follow)
+        of = (place.kind, place.sequence.lower(), place.item.lower(), place.index)
+        shape = [(type(r), r.label) for r in rows]
+        if shape == [(type(s.row), s.row.label) for s in self._rows] and (of == self._of or self._renames(of)):
+            for shown, row in zip(self._rows, rows):
+                shown.row = row
+                self._put(shown)
         else:
-            self.title.setText("Details")
-            hint = QLabel("Select a step, a transition or a device to edit it here.")
-            hint.setObjectName("hint")
-            hint.setWordWrap(True)
-            self.form.addRow(hint)
+            self._make(rows)
+        self._of = of
+
+    def _renames(self, of: tuple[str, str, str, int]) -> bool:
+        """Whether a field of the form has just given its item another name: it stays the same form."""
+        old = self._of
+        return isinstance(old, tuple) and old[0] == of[0] and self._renaming
+
+    _renaming = False
+
+    def _follow(self, kind: str, sequence: str, item: str) -> None:
+        """What the form is of has another name from now on."""
+        self._renaming = True
+        self.selection.place = type(self.selection.place)(kind, sequence, item)
+
+    def _make(self, rows: Rows) -> None:
+        form_widget = QWidget()
+        form = QFormLayout(form_widget)
+        form.setContentsMargins(0, 4, 4, 0)
+        form.setRowWrapPolicy(QFormLayout.RowWrapPolicy.WrapLongRows)
+        form.setLabelAlignment(Qt.AlignmentFlag.AlignLeft)
+        self.fields, self._rows = {}, []
+        for row in rows:
+            shown = _Shown(row, self._widget(row))
+            self._rows.append(shown)
+            self._connect(shown)
+            self._put(shown)
+            if isinstance(row, (Note, Text, Button)):
+                form.addRow(shown.widget)
+            else:
+                form.addRow(row.label, shown.widget)
+            if not isinstance(row, Note):
+                self.fields[row.label] = shown.widget
         old = self.area.takeWidget()
         if old is not None:
             # Its fields may be in the middle of an event; they go when that is over.
@@ -83,112 +136,111 @@ class Details(QWidget):
             old.deleteLater()
         self.area.setWidget(form_widget)
 
-    # -- fields
+    # -- widgets
 
-    def line(self, label: str, text: str, name: str, change: Change, hint: str = "") -> QLineEdit:
-        edit = QLineEdit(text)
-        edit.setPlaceholderText(hint)
-        edit.setAccessibleName(label)
-        edit.setMinimumWidth(48)
-        edit.setCursorPosition(0)
-        edit.editingFinished.connect(lambda: self._ask(edit, name, change))
-        self.form.addRow(label, edit)
-        self.fields[label] = edit
-        return edit
+    def _widget(self, row: Row) -> QWidget:
+        match row:
+            case Line():
+                line = ConditionEdit(self.document.project, None, self) if row.condition else QLineEdit()
+                line.setMinimumWidth(48)
+                if isinstance(line, ConditionEdit):
+                    line.note.hide()
+                    line.setStyleSheet("")
+                    line.editingFinished.connect(line.note.hide)
+                made: QWidget = line
+            case Choice():
+                box = QComboBox()
+                box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+                box.setMinimumContentsLength(6)
+                made = box
+            case Check():
+                made = QCheckBox()
+            case Text():
+                made = _Text(row.lines)
+            case Button():
+                made = QPushButton(row.label)
+            case _:
+                note = TextLabel()
+                note.setObjectName("hint")
+                note.setWordWrap(True)
+                made = note
+        made.setAccessibleName(row.label)
+        return made
 
-    def _ask(self, edit: QLineEdit, name: str, change: Change) -> None:
-        text = edit.text().strip()
-        if not edit.isModified():
-            return
-        edit.setModified(False)
+    def _connect(self, shown: _Shown) -> None:
+        """Each field asks for the edit of the row it shows at the time."""
+        widget = shown.widget
+        if isinstance(widget, QLineEdit):
+            widget.editingFinished.connect(lambda: self._line_done(shown, widget))
+        elif isinstance(widget, QComboBox):
+            widget.activated.connect(lambda _: self._ask(shown, widget.currentText()))
+        elif isinstance(widget, QCheckBox):
+            widget.clicked.connect(lambda on: self._ask(shown, "1" if on else "0"))
+        elif isinstance(widget, _Text):
+            widget.left = lambda: self._text_done(shown, widget)
+        elif isinstance(widget, QPushButton):
+            widget.clicked.connect(lambda: self._ask(shown, ""))
+
+    def _put(self, shown: _Shown) -> None:
+        """Shows the row's value, but never over what is being typed."""
+        row, widget = shown.row, shown.widget
+        if isinstance(row, Note) and isinstance(widget, QLabel):
+            widget.setText(row.label if not row.text else row.text)
+        elif isinstance(row, Line) and isinstance(widget, QLineEdit):
+            widget.setPlaceholderText(row.hint)
+            if isinstance(widget, ConditionEdit):
+                widget.project = self.document.project
+                widget.sequence = self.document.project.sequence(row.condition) if row.condition != "-" else None
+            if not widget.isModified() and widget.text() != row.value:
+                widget.setText(row.value)
+                widget.setCursorPosition(0)
+                if isinstance(widget, ConditionEdit):  # what is wrong is told while one types, and by the check
+                    widget.note.hide()
+                    widget.setStyleSheet("")
+            widget.setModified(widget.isModified() and widget.text() != row.value)
+        elif isinstance(row, Choice) and isinstance(widget, QComboBox):
+            choices = list(row.choices if row.value in row.choices else (row.value, *row.choices))
+            if choices != [widget.itemText(i) for i in range(widget.count())]:
+                widget.clear()
+                widget.addItems(choices)
+            widget.setCurrentText(row.value)
+        elif isinstance(row, Check) and isinstance(widget, QCheckBox):
+            widget.setChecked(row.value)
+        elif isinstance(row, Text) and isinstance(widget, QPlainTextEdit):
+            widget.setPlaceholderText(row.hint)
+            if not widget.document().isModified() and widget.toPlainText() != row.value:
+                widget.setPlainText(row.value)
+        if not isinstance(row, Note):
+            widget.setToolTip(plain(row.tip))
+
+    # -- edits
+
+    def _line_done(self, shown: _Shown, widget: QLineEdit) -> None:
+        if widget.isModified():
+            widget.setModified(False)
+            if not self._ask(shown, widget.text().strip()) and isinstance(shown.row, Line):
+                widget.setText(shown.row.value)
+
+    def _text_done(self, shown: _Shown, widget: QPlainTextEdit) -> None:
+        if widget.document().isModified():
+            widget.document().setModified(False)
+            self._ask(shown, widget.toPlainText())
+
+    def _ask(self, shown: _Shown, text: str) -> bool:
+        row = shown.row
+        if isinstance(row, Note):
+            return False
 
         def guarded(project: Project) -> Project:
             try:
-                return change(project, text)
+                return row.change(project, text)
             except ValueError as error:
                 raise EditError(str(error)) from None
 
-        if not self.document.edit(name, guarded):
-            self._shown = None
+        before = self.selection.place
+        done = self.document.edit(row.name, guarded)
+        self._renaming = False
+        if not done:
+            self.selection.place = before
             self.refresh()
-
-    def choice(self, label: str, value: str, choices: list[str], name: str, change: Change) -> QComboBox:
-        box = QComboBox()
-        box.setAccessibleName(label)
-        box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        box.setMinimumContentsLength(6)
-        box.addItems(choices if value in choices else [value, *choices])
-        box.setCurrentText(value)
-        box.activated.connect(lambda _: self.document.edit(name, lambda p: change(p, box.currentText())))
-        self.form.addRow(label, box)
-        self.fields[label] = box
-        return box
-
-    def note(self, text: str) -> None:
-        label = QLabel(text)
-        label.setObjectName("hint")
-        label.setWordWrap(True)
-        self.form.addRow(label)
-
-    # -- kinds of items
-
-    def _step(self, q: Sequence, s: Step) -> None:
-        self.title.setText(f"Step {s.number} {s.name}" + (" (initial)" if s.name == q.initial else ""))
-
-        def field(key: str) -> Change:
-            return lambda p, t: edits.change_step(p, q.name, s.name, **{key: t})
-
-        def time_field(key: str) -> Change:
-            return lambda p, t: edits.change_step(p, q.name, s.name, **{key: f"T#{t}" if t[:1].isdigit() else t})
-
-        def renamed(p: Project, t: str) -> Project:
-            after = rename_step(p, q.name, s.name, t)
-            self.selection.place = Place("step", q.name, t)
-            return after
-
-        self.line("Name", s.name, f"Rename {s.name}", renamed)
-        self.line("Comment", s.comment, f"Comment of {s.name}", field("comment"))
-        self.line("Shortest", s.shortest, f"Shortest time of {s.name}", time_field("shortest"), "none, or T#500ms")
-        self.line("Longest", s.longest, f"Longest time of {s.name}", time_field("longest"), "none, or T#5s")
-        trips = [t.name for t in self.document.project.trips]
-        self.choice("When late", s.response, ["alarm", "hold", *trips], f"Response of {s.name}", field("response"))
-        self.line("Permissive", s.permissive, f"Permissive of {s.name}", field("permissive"), "TRUE to be let in")
-        if s.actions:
-            self.note("Actions: " + ", ".join(block_text(a) for a in s.actions))
-
-    def _transition(self, q: Sequence, place: Place) -> None:
-        t = q.transitions[place.index]
-        self.title.setText(f"From {' + '.join(t.sources)} to {' + '.join(t.targets)}")
-
-        def field(key: str) -> Change:
-            return lambda p, text: flow_edits.change_transition(p, q.name, place.index, **{key: text})
-
-        condition = ConditionEdit(self.document.project, q, self)
-        condition.setText(t.condition)
-        condition.note.hide()
-        condition.setStyleSheet("")
-        condition.editingFinished.connect(condition.note.hide)
-        condition.setCursorPosition(0)
-        condition.setModified(False)
-        condition.editingFinished.connect(
-            lambda: self._ask(condition, f"Condition out of {t.sources[0]}", field("condition"))
-        )
-        self.form.addRow("Condition", condition)
-        self.fields["Condition"] = condition
-
-        def priority(p: Project, text: str) -> Project:
-            if text and not text.isdigit():
-                raise EditError(f"{text!r} is not a priority; type a whole number, 1 comes first")
-            return flow_edits.change_transition(p, q.name, place.index, priority=int(text) if text else None)
-
-        self.line(
-            "Priority",
-            "" if t.priority is None else str(t.priority),
-            "Priority of a transition",
-            priority,
-            "none; 1 comes first",
-        )
-        self.line("Name", t.name, "Name of a transition", field("name"), "optional")
-
-    def _device(self, d: Device) -> None:
-        DeviceForm(self, d)
+        return done

@@ -8,11 +8,15 @@ from time import perf_counter
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from spokeshave.formats.files import read_project, write_project
+from spokeshave.desktop.drafts import Drafts
+from spokeshave.formats.disk import ChangedOnDisk, Stamp, stamp_of
+from spokeshave.formats.files import write_project
+from spokeshave.formats.recovery import Draft
 from spokeshave.model.diagnostics import Diagnostic
 from spokeshave.model.edits import EditError
 from spokeshave.model.history import History
 from spokeshave.model.project import Project
+from spokeshave.reading import read_project
 from spokeshave.verify.check import look_over
 from spokeshave.verify.coverage import Shown, coverage
 from spokeshave.verify.expectations import Outcome
@@ -26,6 +30,8 @@ class Document(QObject):
     """Holds the present machine file. `changed` comes after every edit, undo, redo and opening."""
 
     changed = Signal()
+    edited = Signal()
+    """An edit has succeeded."""
     checked = Signal()
     refused = Signal(str)
     proven = Signal()
@@ -35,6 +41,9 @@ class Document(QObject):
         self.history = History.of(project)
         self.path = path
         self.saved: Project | None = project if path else None
+        self.stamp: Stamp | None = stamp_of(path) if path else None
+        """What the file was when it was read or written last."""
+        self.drafts = Drafts()
         self.findings: list[Diagnostic] = []
         self.waived: list[tuple[Diagnostic, str]] = []
         """Findings that may stand, with the reasons."""
@@ -54,7 +63,8 @@ class Document(QObject):
 
     @property
     def dirty(self) -> bool:
-        return self.saved is not self.project
+        """Whether anything is not saved: edits, or what is typed and not taken over."""
+        return self.saved is not self.project or bool(self.drafts)
 
     def edit(self, name: str, change: Callable[[Project], Project]) -> bool:
         """Applies a named edit; an illegal one is refused with its reason and changes nothing."""
@@ -63,6 +73,7 @@ class Document(QObject):
         except EditError as error:
             self.refused.emit(str(error))
             return False
+        self.edited.emit()
         return True
 
     def undo(self) -> None:
@@ -106,18 +117,24 @@ class Document(QObject):
 
     def open(self, path: Path) -> None:
         """Opens another file. Raises `FormatError`, and keeps the present one then."""
-        self.replace(read_project(path), path)
+        stamp = stamp_of(path)
+        self.replace(read_project(path), path, stamp)
 
-    def replace(self, project: Project, path: Path | None) -> None:
+    def replace(
+        self, project: Project, path: Path | None, stamp: Stamp | None = None, drafts: tuple[Draft, ...] = ()
+    ) -> None:
         """Puts another machine file in the place of the present one, with a history of its own."""
-        self.history, self.path = History.of(project), path
+        self.history, self.path, self.stamp = History.of(project), path, stamp
         self.saved = project
+        self.drafts.take(drafts)
         self.results, self.failed_before = {}, {}
         self.check()
         self.changed.emit()
 
     def save(self, path: Path) -> None:
-        """Writes the file. Raises `FormatError`."""
+        """Writes the file. Raises `FormatError`; `ChangedOnDisk` if somebody else has written it since it was read."""
+        if path == self.path and self.stamp is not None and path.exists() and not self.stamp.holds(path):
+            raise ChangedOnDisk(f"{path.name} was changed by another program since it was read")
         write_project(self.project, path)
-        self.path, self.saved = path, self.project
+        self.path, self.saved, self.stamp = path, self.project, stamp_of(path)
         self.changed.emit()

@@ -7,17 +7,16 @@ from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QObject, QTimer
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton
 
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.plain import TextLabel
 from spokeshave.formats.errors import FormatError
-from spokeshave.formats.recovery import Draft, Kept, Recovery
+from spokeshave.formats.recovery import Kept, Recovery, discard
 
 KEEP_AFTER_MS = 100
 LARGE, KEEP_LARGE_AFTER_MS = 300, 1500
 """Steps of a machine file that takes longer to write."""
-KEEP_AT_LEAST_MS = 4000
-"""While somebody goes on typing, edits are kept this often."""
 
 
 class Keeper(QObject):
@@ -25,39 +24,35 @@ class Keeper(QObject):
 
     def __init__(self, document: Document, recovery: Recovery) -> None:
         super().__init__()
-        self.drafts: Callable[[], list[Draft]] = list
-        """Texts that are typed and not applied."""
         self.document, self.recovery = document, recovery
         self.problem = ""
-        self._soon, self._latest = QTimer(self), QTimer(self)
-        for timer, ms in ((self._soon, KEEP_AFTER_MS), (self._latest, KEEP_AT_LEAST_MS)):
-            timer.setSingleShot(True)
-            timer.setInterval(ms)
-            timer.timeout.connect(self.keep)
+        self._soon = QTimer(self)
+        self._soon.setSingleShot(True)
+        self._soon.timeout.connect(self.keep)
         document.changed.connect(self._changed)
+        document.drafts.changed.connect(self._changed)
 
     def _changed(self) -> None:
-        if not self.document.dirty and not self.drafts():
+        if not self.document.dirty:
             self._stop()
             self.recovery.forget()
             return
         self.wait()
 
     def wait(self) -> None:
-        """Something was edited or typed: it is kept soon."""
-        large = sum(len(q.steps) for q in self.document.project.sequences) > LARGE
-        self._soon.start(KEEP_LARGE_AFTER_MS if large else KEEP_AFTER_MS)
-        if not self._latest.isActive():
-            self._latest.start()
+        """Something was edited or typed: it is kept soon, also while typing goes on."""
+        if not self._soon.isActive():
+            large = sum(len(q.steps) for q in self.document.project.sequences) > LARGE
+            self._soon.start(KEEP_LARGE_AFTER_MS if large else KEEP_AFTER_MS)
 
     def _stop(self) -> None:
         self._soon.stop()
-        self._latest.stop()
 
     def keep(self) -> None:
         self._stop()
         try:
-            self.recovery.keep(self.document.project, self.document.path, self.drafts())
+            document = self.document
+            self.recovery.keep(document.project, document.path, document.drafts.all(), document.stamp)
             self.problem = ""
         except FormatError as error:
             if not self.problem:
@@ -77,7 +72,7 @@ class RecoveryBar(QFrame):
         super().__init__()
         self.left, self.take = left, take
         self.setObjectName("card")
-        self.says = QLabel()
+        self.says = TextLabel()
         self.recover, self.discard, self.later = QPushButton("Recover"), QPushButton("Discard"), QPushButton("Later")
         self.recover.setObjectName("primary")
         row = QHBoxLayout(self)
@@ -98,6 +93,7 @@ class RecoveryBar(QFrame):
             self.says.setText(f"Edits of {kept.project.name}{of} from {when} were not saved{more}.")
 
     def _recover(self) -> None:
+        """`take` has kept the edits anew before what was left goes."""
         if self.take(self.left[0]):
             self._gone()
 
@@ -105,6 +101,6 @@ class RecoveryBar(QFrame):
         self._gone()
 
     def _gone(self) -> None:
-        self.left[0].at.unlink(missing_ok=True)
+        discard(self.left[0].at)
         self.left = self.left[1:]
         self._show()

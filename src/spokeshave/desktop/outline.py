@@ -6,6 +6,7 @@ from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QLineEdit, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
 
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.plain import plain
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.theme import theme
 from spokeshave.model.diagnostics import Place
@@ -49,7 +50,7 @@ class Outline(QWidget):
         p = self.document.project
         names = (
             [(q.name, tuple((s.number, s.name) for s in q.steps)) for q in p.sequences],
-            [(s.name, s.cls) for s in p.signals], [d.name for d in p.devices],
+            p.name, [(i.name, i.kind) for i in p.instances], [(s.name, s.cls) for s in p.signals], [d.name for d in p.devices],
             [s.name for s in p.scenarios], [(r.ident, r.text) for r in p.requirements],
         )  # fmt: skip
         if names == self._names:
@@ -71,10 +72,13 @@ class Outline(QWidget):
         first = self.tree.topLevelItemCount() == 0
         self.tree.clear()
         p = self.document.project
+        self._group(p.name, [("Name, scan, reset, home", Place("project"))], Place("project"))
         for q in p.sequences:
-            self._group(q.name, [(f"{s.number} {s.name}", Place("step", q.name, s.name)) for s in q.steps])
+            steps = [(f"{s.number} {s.name}", Place("step", q.name, s.name)) for s in q.steps]
+            self._group(q.name, steps, Place("sequence", item=q.name))
         for cls, title in zip(SignalClass, ("Inputs", "Outputs", "Internals", "Settings")):
             self._group(title, [(s.name, Place("signal", item=s.name)) for s in p.signals if s.cls is cls])
+        self._group("Blocks", [(f"{i.name} {i.kind}", Place("instance", item=i.name)) for i in p.instances])
         self._group("Devices", [(d.name, Place("device", item=d.name)) for d in p.devices])
         self._group("Scenarios", [(s.name, Place("scenario", item=s.name)) for s in p.scenarios])
         self._group(
@@ -87,15 +91,19 @@ class Outline(QWidget):
         self._filter()
         self._mark()
 
-    def _group(self, title: str, entries: list[tuple[str, Place]]) -> None:
+    def _group(self, title: str, entries: list[tuple[str, Place]], place: Place | None = None) -> None:
+        """A heading with its entries; `place` is what the heading itself stands for."""
         if not entries:
             return
-        top = QTreeWidgetItem([f"{title}  {len(entries)}"])
+        top = QTreeWidgetItem([f"{title}  {len(entries)}" if place is None or place.kind != "project" else title])
         top.setForeground(0, theme.colour("faint"))
+        if place is not None:
+            top.setData(0, _ROLE, place)
+            top.setToolTip(0, plain(f"Click to edit {title} in the details"))
         for text, place in entries:
             item = QTreeWidgetItem([text])
             item.setData(0, _ROLE, place)
-            item.setToolTip(0, text)
+            item.setToolTip(0, plain(text))
             top.addChild(item)
         self.tree.addTopLevelItem(top)
 
@@ -130,7 +138,7 @@ class Outline(QWidget):
                 child.setForeground(0, theme.colour("late" if message else "ink"))
                 text = child.text(0).removesuffix("  !")
                 child.setText(0, f"{text}  !" if message else text)
-                child.setToolTip(0, message or text)
+                child.setToolTip(0, plain(message or text))
 
     def _chosen(self, item: QTreeWidgetItem) -> None:
         place = item.data(0, _ROLE)

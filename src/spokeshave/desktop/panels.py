@@ -5,6 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHeaderView, QTreeWidget, QTreeWidgetItem, QWidget
 
+from spokeshave.desktop.plain import plain
 from spokeshave.desktop.run_cluster import clock_text
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
@@ -37,7 +38,7 @@ class PlaceList(QTreeWidget):
         item.setData(0, _ROLE, place)
         item.setForeground(0, theme.colour(colour))
         for i, text in enumerate(cells):
-            item.setToolTip(i, text)
+            item.setToolTip(i, plain(text))
         self.addTopLevelItem(item)
 
     def _go(self, item: QTreeWidgetItem) -> None:

@@ -12,11 +12,11 @@ from spokeshave.desktop.document import Document
 from spokeshave.desktop.start import make_app
 from spokeshave.desktop.theme import theme
 from spokeshave.desktop.window import MainWindow
-from spokeshave.formats.files import read_project
 from spokeshave.language.units import add_copy, belongings, new_unit
 from spokeshave.model import edits
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Project, Type, Unit
+from spokeshave.reading import read_project
 from spokeshave.verify.reach.answers import Study, study
 from spokeshave.verify.scenarios import Result, run_all, run_scenario
 from spokeshave.verify.sweep.cycle import cycles_of

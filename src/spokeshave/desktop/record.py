@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import secrets
 from pathlib import Path
 from typing import Any
 
@@ -25,8 +26,9 @@ from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.sequence.chart_view import ChartView
 from spokeshave.desktop.sequence.editor import SequenceEditor
 from spokeshave.desktop.sequence.export import svg_of
-from spokeshave.desktop.theme import text_font
-from spokeshave.formats.spoke import fingerprint, write_bytes_atomically, write_text_atomically
+from spokeshave.desktop.theme import text_font, theme
+from spokeshave.formats.disk import write_bytes_atomically, write_text_atomically
+from spokeshave.formats.spoke import fingerprint
 from spokeshave.model.diagnostics import Diagnostic
 from spokeshave.model.project import Project
 from spokeshave.verify.reach.answers import Study
@@ -86,7 +88,12 @@ class _Picture(QPyTextObject):
 
 
 def pdf_of(text: str, title: str) -> bytes:
-    """A record as PDF on A4 pages with numbers; its pictures stay vectors."""
+    """A record as PDF on A4 pages with numbers; its pictures stay vectors, its text can be taken out again."""
+    with theme.on_paper():
+        return _pdf_of(text, title)
+
+
+def _pdf_of(text: str, title: str) -> bytes:
     buffer = QBuffer()
     buffer.open(QIODevice.OpenModeFlag.WriteOnly)
     writer = QPdfWriter(buffer)
@@ -107,10 +114,11 @@ def pdf_of(text: str, title: str) -> bytes:
     document.setDocumentMargin(0)
     pieces = re.split(r"(<svg.*?</svg>)", text, flags=re.DOTALL)
     drawings = pieces[1::2]
-    pieces[1::2] = [f"[picture {n}]" for n in range(len(drawings))]
+    mark = secrets.token_hex(8)  # which no text of a person can have
+    pieces[1::2] = [f"[picture {mark} {n}]" for n in range(len(drawings))]
     document.setHtml("".join(pieces).replace("margin: 32px auto; padding: 0 24px", "margin: 0"))
     for n, drawing in enumerate(drawings):
-        _put(document, f"[picture {n}]", drawing)
+        _put(document, f"[picture {mark} {n}]", drawing)
     document.setPageSize(room)
     painter = QPainter(writer)
     for n in range(document.pageCount()):

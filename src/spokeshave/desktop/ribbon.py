@@ -7,8 +7,10 @@ from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QWidget
 
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.plain import plain
 from spokeshave.desktop.theme import text_font, theme
 from spokeshave.verify.expectations import Outcome
+from spokeshave.verify.usage import speaks_of_signals
 
 STAGES = ("Brief", "Signals", "Sequence", "Machine", "Bench", "Proof")
 
@@ -20,6 +22,10 @@ def stage_states(document: Document, has_run: bool) -> tuple[str, ...]:
     def state(anything: object, *kinds: str) -> str:
         return "nothing" if not anything else "open" if any(k in kinds for k in bad) else "proven"
 
+    signals = state(p.signals, "signal")
+    if signals == "proven" and not speaks_of_signals(p):
+        signals = "open"  # a list alone, of which nothing speaks yet
+
     covered = document.coverage()
     brief = "nothing" if not covered else "proven" if all(c.state == "proven" for c in covered) else "open"
     outcomes = [document.results[s.name].outcome for s in p.scenarios if s.name in document.results]
@@ -28,7 +34,7 @@ def stage_states(document: Document, has_run: bool) -> tuple[str, ...]:
         proof = "proven"
     return (
         brief,
-        state(p.signals, "signal"),
+        signals,
         state(p.sequences, "step", "transition", "action", "body", "sequence", "opening", "closing"),
         state(p.devices, "device"),
         "proven" if has_run else "nothing",
@@ -46,7 +52,7 @@ class StageButton(QAbstractButton):
         self.setAutoExclusive(True)
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setAccessibleName(f"Stage {number} {name}")
-        self.setToolTip(f"{name}  (Ctrl+{number})")
+        self.setToolTip(plain(f"{name}  (Ctrl+{number})"))
 
     def sizeHint(self) -> QSize:
         return QSize(46 + self.fontMetrics().horizontalAdvance(self.name) + 22, 36)
@@ -110,5 +116,5 @@ class Ribbon(QWidget):
         words = {"nothing": "nothing yet", "open": "open points", "proven": "in order"}
         for button, state in zip(self.buttons, states):
             button.state = state
-            button.setToolTip(f"{button.name}: {words[state]}  (Ctrl+{button.number})")
+            button.setToolTip(plain(f"{button.name}: {words[state]}  (Ctrl+{button.number})"))
             button.update()

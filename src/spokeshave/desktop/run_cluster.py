@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from PySide6.QtGui import QAction
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QToolButton, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QToolButton, QWidget
 
 from spokeshave.desktop.icons import icon
+from spokeshave.desktop.plain import TextLabel, plain
 from spokeshave.desktop.runner import REAL_TIME, SPEEDS, Runner
 from spokeshave.desktop.theme import text_font, theme
 
@@ -36,7 +37,7 @@ class RunCluster(QWidget):
         self.speed.setCurrentIndex(REAL_TIME)
         self.speed.currentIndexChanged.connect(lambda i: runner.set_speed(SPEEDS[i][1]))
         row.addWidget(self.speed)
-        self.clock = QLabel()
+        self.clock = TextLabel()
         self.clock.setFont(text_font(15, bold=True))
         self.clock.setMinimumWidth(82)
         self.clock.setAccessibleName("Clock of the run")
@@ -53,7 +54,7 @@ class RunCluster(QWidget):
         self.clock.setStyleSheet(f"color: {theme.now.forced};" if past else "")
         if session is not None:
             scan = f"scan {self.runner.looked_at} of {session.k}, looked at" if past else f"scan {session.k}"
-            self.clock.setToolTip(f"{scan}, period {session.program.period_ms} ms")
+            self.clock.setToolTip(plain(f"{scan}, period {session.program.period_ms} ms"))
 
     def refresh_state(self) -> None:
         running = self.runner.running

@@ -172,6 +172,9 @@ class Runner(QObject):
             self._project = project
         except LinkError as error:
             self.problem = str(error.found[0])
+            if fresh:  # nothing of what ran before may pass for this file
+                self.session, self._project, self.looked_at = None, None, None
+                self.pause()
         if fresh:
             self.restarted.emit()
         self.advanced.emit()
@@ -183,7 +186,8 @@ class Runner(QObject):
     # -- the run cluster
 
     def ready(self) -> None:
-        """Catches up with edits that have waited."""
+        """Catches up with edits that have waited, and with what is typed and not taken over."""
+        self.document.drafts.flush()
         if self._later.isActive():
             self.adopt()
 
@@ -192,6 +196,8 @@ class Runner(QObject):
         self.ready()
         if self.session is None:
             self.refused.emit(f"This cannot run yet. {self.problem}")
+        elif self.problem:
+            self.refused.emit(f"What runs is the file before its last edits. {self.problem}")
         return self.session
 
     def start(self) -> None:
@@ -220,7 +226,7 @@ class Runner(QObject):
         session = self._ready_session()
         if session is not None:
             before = [list(a) for a in session.situation.active]
-            goal = Goal.within_an_hour(session, "a step change", lambda: session.situation.active != before)
+            goal = Goal.within_an_hour(session, "a step change", lambda s: s.active != before)
             self._seek(session, goal)
 
     def run_to_condition(self, text: str) -> bool:
@@ -295,8 +301,7 @@ class Runner(QObject):
             self._project, self.problem = self.document.project, ""
         except LinkError as error:
             self.problem = str(error.found[0])
-            if self.session is not None:
-                self.session.reset()
+            self.session, self._project = None, None
         self.restarted.emit()
         self.advanced.emit()
 

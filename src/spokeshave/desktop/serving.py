@@ -8,7 +8,6 @@ from PySide6.QtWidgets import (
     QComboBox,
     QFormLayout,
     QHeaderView,
-    QLabel,
     QLineEdit,
     QPushButton,
     QTreeWidget,
@@ -17,6 +16,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from spokeshave.desktop.plain import TextLabel
 from spokeshave.desktop.runner import Runner
 from spokeshave.fieldbus.address_map import AddressMap, Role
 from spokeshave.fieldbus.image import Image
@@ -43,14 +43,14 @@ class ServingWindow(QWidget):
         for role in Role:
             self.role.addItem(role.value.capitalize(), role)
         self.role.currentIndexChanged.connect(self.refresh)
-        self.says = QLabel()
+        self.says = TextLabel()
         self.says.setObjectName("hint")
         self.says.setWordWrap(True)
         self.address = QLineEdit("127.0.0.1:5020")
         self.address.setAccessibleName("Address to listen at")
         self.toggle = QPushButton("Serve")
         self.toggle.clicked.connect(self.toggle_serving)
-        self.state = QLabel("Not serving.")
+        self.state = TextLabel("Not serving.")
         self.state.setWordWrap(True)
         self.map = QTreeWidget()
         self.map.setAccessibleName("Address map")
@@ -68,7 +68,7 @@ class ServingWindow(QWidget):
         column.addWidget(self.toggle)
         column.addWidget(self.state)
         column.addWidget(self.map, 1)
-        hint = QLabel("Numbers of two registers have the more significant one first; a REAL is an IEEE single.")
+        hint = TextLabel("Numbers of two registers have the more significant one first; a REAL is an IEEE single.")
         hint.setObjectName("hint")
         hint.setWordWrap(True)
         column.addWidget(hint)

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import gc
 import sys
+from functools import partial
 from pathlib import Path
+from types import TracebackType
 
 from platformdirs import user_state_path
 from PySide6.QtCore import QSettings, QTimer
@@ -14,10 +16,11 @@ from spokeshave.desktop.document import Document
 from spokeshave.desktop.first import give_way
 from spokeshave.desktop.theme import theme
 from spokeshave.desktop.window import MainWindow
-from spokeshave.formats.files import read_project
 from spokeshave.formats.recovery import Recovery
+from spokeshave.last_resort import told_as_ours
 from spokeshave.model.edits import new_sequence
 from spokeshave.model.project import Project
+from spokeshave.reading import read_project
 
 
 def make_app(arguments: list[str] | None = None) -> QApplication:
@@ -37,6 +40,17 @@ def settle() -> None:
     gc.set_threshold(20_000, 20, 50)
 
 
+def _stay_open(
+    window: MainWindow, kind: type[BaseException], error: BaseException, trace: TracebackType | None
+) -> None:
+    """The last resort: what nobody expected is told, its details are written down, and the document stays as it is."""
+    if issubclass(kind, KeyboardInterrupt):
+        QApplication.exit(130)
+        return
+    window.runner.pause()
+    window.say_fault(told_as_ours(error.with_traceback(trace), window.document.path))
+
+
 def run_desktop(file: Path | None, copy: bool = False) -> int:
     """Opens the window and runs until it is closed. A copy of an example has no file yet, so saving asks for one."""
     app = make_app(sys.argv)
@@ -47,6 +61,7 @@ def run_desktop(file: Path | None, copy: bool = False) -> int:
     place = user_state_path("spokeshave")
     settings = QSettings(str(place / "sizes.ini"), QSettings.Format.IniFormat)
     window = MainWindow(document, Recovery(place / "kept"), settings)
+    sys.excepthook = partial(_stay_open, window)
     window.show()
     give_way()
     settle()

@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.plain import plain
 from spokeshave.desktop.theme import theme
 from spokeshave.model.addresses import following
 from spokeshave.model.edits import EditError
@@ -90,7 +91,7 @@ class ItemTable(QAbstractTableModel):
             return column.get(item)
         mark = self.marks.get((index.row(), index.column()))
         if role == Qt.ItemDataRole.ToolTipRole:
-            return mark or column.get(item) or None
+            return plain(mark or column.get(item)) or None
         if role == Qt.ItemDataRole.DecorationRole and index.column() == 0:
             return theme.colour("forced") if getattr(item, "name", "").lower() in self.pinned else None
         if role == Qt.ItemDataRole.ForegroundRole:
@@ -143,6 +144,34 @@ class ItemTable(QAbstractTableModel):
 
         title = found[0][0].edit_name or f"Change {found[0][0].title.lower()}"
         return self.document.edit(title if len(found) == 1 else f"Edit {len(found)} cells", change)
+
+    def changes_of(self, texts: dict[tuple[int, int], str]) -> list[Callable[[Project], Project]]:
+        """The edits behind texts in cells, one after the other; those that follow from others and those that are so
+        already are left out.
+        """
+
+        def one(column: Column, row: int, text: str) -> Callable[[Project], Project]:
+            assert column.put is not None
+            put = column.put
+            return lambda project: put(project, row, text)
+
+        found = []
+        for (row, at), value in texts.items():
+            column, text = self.columns[at], value.strip()
+            if column.put is not None and row < len(self.rows) and text != column.get(self.rows[row]):
+                found.append(one(column, row, text))
+        return found
+
+    def problems_of(self, texts: dict[tuple[int, int], str]) -> list[str]:
+        """What is wrong with texts that are to go into cells, each with its row and column."""
+        project, found = self.document.project, []
+        for (row, at), value in texts.items():
+            for change in self.changes_of({(row, at): value}):
+                try:
+                    project = change(project)
+                except (ValueError, EditError) as error:
+                    found.append(f"row {row + 1}, {self.columns[at].title}: {error}")
+        return found
 
     def fill(self, column: int, text: str, by: int) -> str:
         """What filling down writes `by` rows below a cell with this text."""
@@ -202,7 +231,7 @@ class TypingDelegate(QStyledItemDelegate):
                 problem = check(project, row, text) if text.strip() else ""
                 colour = theme.now.late if problem else theme.now.accent
                 line.setStyleSheet(f"QLineEdit {{ border: 2px solid {colour}; border-radius: 3px; padding: 0 4px; }}")
-                line.setToolTip(problem)
+                line.setToolTip(plain(problem))
                 self.model_.typing.emit(problem)
 
             line.textChanged.connect(look)
@@ -214,6 +243,8 @@ class ItemView(QTableView):
     Ctrl+D fills down from the first of the selected cells, Delete empties them.
     """
 
+    take_rows: Callable[[list[list[str]], list[tuple[int, int]]], bool] | None = None
+    """Takes pasted rows as a whole where it can: a table with headings, rows for an empty list."""
     pasted_beyond = Signal(list)
     """Rows that were pasted below the last one."""
 
@@ -304,9 +335,13 @@ class ItemView(QTableView):
         """From the current cell on; one copied cell goes into all selected ones."""
         clipboard, cells = QApplication.clipboard(), self.cells()
         text = clipboard.text() if clipboard is not None else ""
-        if not text or not cells:
+        if not text.strip():
             return
         rows = [line.split("\t") for line in text.replace("\r\n", "\n").rstrip("\n").split("\n")]
+        if self.take_rows is not None and self.take_rows(rows, cells):
+            return
+        if not cells:
+            return
         if len(rows) == 1 and len(rows[0]) == 1:
             self.items.edit_cells(dict.fromkeys(cells, rows[0][0]))
             return

@@ -9,7 +9,7 @@ from functools import cache
 from pathlib import Path
 
 from PySide6.QtGui import QColor, QFont, QPalette
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QMainWindow
 
 ARROW = (Path(__file__).parent / "icons" / "chevron.svg").as_posix()
 
@@ -51,6 +51,8 @@ class Theme:
 
     def __init__(self) -> None:
         self.now = LIGHT
+        self.paper = False
+        """Whether something is drawn on paper now."""
         self._made: dict[tuple[Colours, str], QColor] = {}
 
     @property
@@ -66,17 +68,18 @@ class Theme:
     @contextmanager
     def on_paper(self) -> Iterator[None]:
         """The light colours for as long as something is drawn on paper."""
-        before, self.now = self.now, LIGHT
+        before, self.now, self.paper = (self.now, self.paper), LIGHT, True
         try:
             yield
         finally:
-            self.now = before
+            self.now, self.paper = before
 
     def apply(self, app: QApplication, dark: bool = False) -> None:
-        """Sets colours, font and style sheet of the whole program."""
+        """Sets colours and font of the whole program, and the style sheet of its windows."""
         self.now = DARK if dark else LIGHT
-        app.setStyle("Fusion")
-        app.setFont(text_font())
+        if app.font() != text_font():  # each goes through all there is, and stays the same
+            app.setStyle("Fusion")
+            app.setFont(text_font())
         c = self.now
         palette = QPalette()
         for role, name in (
@@ -90,7 +93,15 @@ class Theme:
         ):  # fmt: skip
             palette.setColor(role, QColor(name))
         app.setPalette(palette)
-        app.setStyleSheet(style_sheet(c))
+        for window in app.topLevelWidgets():
+            if isinstance(window, QMainWindow):
+                self.dress(window)
+
+    def dress(self, window: QMainWindow) -> None:
+        """Gives a window the style sheet, when all is in it: a sheet of the whole program would be gone through again each
+        time a part is put into another.
+        """
+        window.setStyleSheet(style_sheet(self.now))
 
 
 theme = Theme()
@@ -102,14 +113,25 @@ def state_colour(state: str) -> QColor:
     return theme.colour(STATE_COLOURS.get(state, "active"))
 
 
-@cache
 def text_font(px: int = 13, bold: bool = False) -> QFont:
-    """The text font, with figures of one width."""
+    """The text font, on the screen with figures of one width. On paper without: a font's other figures have no way back
+    to characters, so that text taken out of a PDF would have none.
+    """
+    return _text_font(px, bold, not theme.paper)
+
+
+@cache
+def _text_font(px: int, bold: bool, tabular: bool) -> QFont:
     font = QFont()
     font.setFamilies(["Inter", "Noto Sans", "DejaVu Sans"])
     font.setPixelSize(px)
     font.setWeight(QFont.Weight.DemiBold if bold else QFont.Weight.Normal)
-    font.setFeature(QFont.Tag("tnum"), 1)
+    font.clearFeatures()  # those of the application's font
+    if tabular:
+        font.setFeature(QFont.Tag("tnum"), 1)
+    else:
+        for name in ("calt", "liga"):  # letters that stand for others have no way back either
+            font.setFeature(QFont.Tag(name), 0)
     return font
 
 

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QFontMetrics, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
+from spokeshave.desktop.plain import plain
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.theme import code_font, state_colour, text_font, theme
 from spokeshave.engine.explain import Awaited, Term, Waiting, false_for_ms, given_by
 
 LINE_H = 24
+NAME_W = 160
+"""Room for the name of a sequence, in pixels."""
 MOST_LINES = 4
 
 
@@ -66,7 +69,9 @@ class WaitingLine(QWidget):
         if self.runner.problem:
             painter.setPen(theme.colour("late"))
             painter.setFont(text_font())
-            text = f"What runs is not this machine file yet. {self.runner.problem}"
+            what = "What runs is not" if self.runner.session is not None else "Nothing runs:"
+            rest = "this machine file yet." if self.runner.session is not None else "this machine file cannot yet."
+            text = f"{what} {rest} {self.runner.problem}"
             short = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, self.width() - 24)
             painter.drawText(QRectF(12, 3, self.width(), LINE_H), Qt.AlignmentFlag.AlignVCenter, short)
             return
@@ -86,11 +91,14 @@ class WaitingLine(QWidget):
         bold, plain = text_font(13, bold=True), text_font()
         painter.setFont(plain)
         painter.setPen(theme.colour("faint"))
-        painter.drawText(QRectF(12, y, 80, LINE_H), Qt.AlignmentFlag.AlignVCenter, w.sequence)
+        name = painter.fontMetrics().elidedText(w.sequence, Qt.TextElideMode.ElideRight, NAME_W)
+        painter.drawText(QRectF(12, y, NAME_W + 12, LINE_H), Qt.AlignmentFlag.AlignVCenter, name)
         painter.setFont(bold)
         label = f"{w.number} {w.step}"
         width = painter.fontMetrics().horizontalAdvance(label) + 16
-        chip = QRectF(72, y + 2, width, LINE_H - 4)
+        names = QFontMetrics(plain)
+        room = max((names.horizontalAdvance(x.sequence) for x in self.lines[:MOST_LINES]), default=0)
+        chip = QRectF(max(72, 12 + min(room, NAME_W) + 12), y + 2, width, LINE_H - 4)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(state_colour(w.state))
         painter.drawRoundedRect(chip, 4, 4)
@@ -183,7 +191,7 @@ class WaitingLine(QWidget):
         over = bool(self._hit(event.position())[0])
         self.setCursor(Qt.CursorShape.PointingHandCursor if over else Qt.CursorShape.ArrowCursor)
         term = next((t for box, t in self._terms if box.contains(event.position())), None)
-        self.setToolTip(self.story_of(term) if term is not None else "")
+        self.setToolTip(plain(self.story_of(term) if term is not None else ""))
 
     def story_of(self, term: Term) -> str:
         """A term in words: its values, how long it has stood in the way, and what could change it."""

@@ -9,14 +9,14 @@ from PySide6.QtCore import QSettings, QSize, Qt
 from PySide6.QtGui import QCloseEvent
 from PySide6.QtWidgets import (
     QApplication,
+    QDialog,
+    QDialogButtonBox,
     QFileDialog,
     QHBoxLayout,
-    QLabel,
-    QMainWindow,
-    QMessageBox,
     QSplitter,
     QStackedWidget,
     QTabWidget,
+    QTextBrowser,
     QVBoxLayout,
     QWidget,
 )
@@ -29,13 +29,16 @@ from spokeshave.desktop.brief.page import BriefPage
 from spokeshave.desktop.command_list import command_list
 from spokeshave.desktop.commands import CommandTable
 from spokeshave.desktop.details import Details
+from spokeshave.desktop.disk_bar import DiskBar
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.files import FileWindow
 from spokeshave.desktop.finder import Finder
 from spokeshave.desktop.findings import FindingsList
 from spokeshave.desktop.keeping import Keeper, RecoveryBar
 from spokeshave.desktop.machine_board.page import MachinePage
 from spokeshave.desktop.outline import Outline
 from spokeshave.desktop.panels import AlarmList
+from spokeshave.desktop.plain import TextLabel, plain
 from spokeshave.desktop.proof.page import ProofPage
 from spokeshave.desktop.ribbon import Ribbon, stage_states
 from spokeshave.desktop.run_cluster import RunCluster
@@ -47,13 +50,12 @@ from spokeshave.desktop.signals.page import SignalsPage
 from spokeshave.desktop.theme import theme
 from spokeshave.desktop.waiting_line import WaitingLine
 from spokeshave.formats.errors import FormatError
-from spokeshave.formats.recovery import Kept, Recovery
+from spokeshave.formats.recovery import Recovery
 from spokeshave.model import edits
 from spokeshave.model.diagnostics import Place
-from spokeshave.model.project import Accepted, Project
+from spokeshave.model.project import Accepted, Instance
 from spokeshave.verify.scenarios import Run
 
-FILTER = "Machine files (*.spoke);;IEC text (*.st);;All files (*)"
 _STAGE_OF = {
     "requirement": 0, "signal": 1, "step": 2, "transition": 2, "action": 2, "body": 2, "sequence": 2, "opening": 1,
     "closing": 1, "interlock": 5, "trip": 5, "opposed": 5, "device": 3, "scenario": 5,
@@ -72,7 +74,7 @@ class _Pages(QStackedWidget):
         return super().minimumSizeHint() if page is None else page.minimumSizeHint()
 
 
-class MainWindow(QMainWindow):
+class MainWindow(FileWindow):
     """With `recovery`, edits are kept safe while they are not saved, and what an earlier run has kept is offered; with
     `settings`, sizes are as they were.
     """
@@ -89,6 +91,8 @@ class MainWindow(QMainWindow):
         self.selection = Selection()
         self.stage = -1
         self.asks_before_closing = True
+        self._fault = False
+        self.disk_bar = DiskBar(document)
         self._details_shown = {2: False, 3: True}
         self._outline_shown = {4: False, 5: False}
         self.brief = BriefPage(document, self.selection)
@@ -119,6 +123,7 @@ class MainWindow(QMainWindow):
         self._connect()
         self.show_stage(2)
         self.refresh()
+        theme.dress(self)
 
     def _arrange(self) -> None:
         self.ribbon = Ribbon()
@@ -148,11 +153,12 @@ class MainWindow(QMainWindow):
         column.setSpacing(0)
         column.addLayout(top)
         column.addWidget(self.recovery_bar)
+        column.addWidget(self.disk_bar)
         column.addWidget(self.waiting)
         column.addWidget(across, 1)
         self.setCentralWidget(whole)
-        self.message = QLabel()
-        self.counts = QLabel()
+        self.message = TextLabel()
+        self.counts = TextLabel()
         self.statusBar().addWidget(self.message, 1)
         self.statusBar().addPermanentWidget(self.counts)
         self.lists.hide()
@@ -168,24 +174,30 @@ class MainWindow(QMainWindow):
         self.runner.found.connect(self.say)
         self.runner.advanced.connect(lambda: self.signals.list.table.pin(self.runner.forced_names()))
         self.runner.running_changed.connect(self.table.refresh)
+        self.proof.runs_changed.connect(self.table.refresh)
         self.runner.advanced.connect(self._count)
         self.selection.asked.connect(self._go)
         self.waiting.signal_asked.connect(lambda name: self.selection.go(Place("signal", item=name)))
         self.waiting.device_asked.connect(self._go_to_device)
         self.waiting.step_asked.connect(lambda q, s: self.selection.go(Place("step", q, s)))
         self.proof.show_asked.connect(self.show_run)
+        self.bench.machine_asked.connect(lambda: self.show_stage(3))
         self.proof.sweep.show_asked.connect(self.show_fault)
         self.sequence.show_asked.connect(self.show_run)
-        if self.keeper is not None:
-            self.keeper.drafts = self.sequence.drafts
-            self.sequence.typed.connect(self.keeper.wait)
+        self.document.drafts.changed.connect(self._title)
+        self.document.edited.connect(self._edit_done)
+        self.disk_bar.reload_asked.connect(self.reload)
+        self.disk_bar.beside_asked.connect(self.save_beside)
 
     # -- what is shown
 
-    def refresh(self) -> None:
+    def _title(self) -> None:
         path = self.document.path
         name = path.name if path else "not saved yet"
         self.setWindowTitle(f"{'• ' if self.document.dirty else ''}{self.document.project.name} ({name}) - Spokeshave")
+
+    def refresh(self) -> None:
+        self._title()
         history = self.document.history
         self.table.actions["edit.undo"].setText(f"Undo {history.undo_name}".strip())
         self.table.actions["edit.redo"].setText(f"Redo {history.redo_name}".strip())
@@ -204,16 +216,23 @@ class MainWindow(QMainWindow):
         if self.counts.text() != text:
             self.counts.setText(text)
 
+    def _edit_done(self) -> None:
+        """An edit has succeeded: what was refused before it is no matter any more."""
+        if self._fault:
+            self.say("")
+
     def say(self, text: str) -> None:
+        self._fault = False
         self.message.setObjectName("")
         self.message.setStyleSheet("")
         self.message.setText(text)
 
     def say_fault(self, text: str) -> None:
         """A refusal: what was not done and why. Stays until something else is said."""
+        self._fault = True
         self.message.setStyleSheet(f"color: {theme.now.late}; font-weight: 600;")
         self.message.setText(f"✕ {text}")
-        self.message.setToolTip(text)
+        self.message.setToolTip(plain(text))
 
     def show_stage(self, index: int) -> None:
         if self.stage != index:
@@ -269,6 +288,10 @@ class MainWindow(QMainWindow):
     def _go(self) -> None:
         """Brings the stage of the selected item to the front."""
         place = self.selection.place
+        if place.kind in ("project", "sequence", "instance") and not self.details.isVisible():
+            self.toggle_details()
+        if place.kind == "sequence":
+            self.sequence.show_sequence(place.item)
         stage = _STAGE_OF.get(place.kind)
         if stage is None or (self.stage == 4 and stage in (2, 3)):
             return
@@ -312,66 +335,7 @@ class MainWindow(QMainWindow):
             f"{name}, at {time_ms / 1000:.2f} s. Hatched where it was otherwise than in the reference cycle. Reset begins a new run."
         )
 
-    # -- files
-
-    def new_file(self) -> None:
-        if self._may_leave():
-            self.document.replace(edits.new_sequence(Project()), None)
-
-    def ask_open(self) -> None:
-        if not self._may_leave():
-            return
-        name, _ = QFileDialog.getOpenFileName(
-            self, "Open a machine file", str(self.document.path or Path.cwd()), FILTER
-        )
-        if name:
-            self.open_path(Path(name))
-
-    def open_path(self, path: Path) -> bool:
-        """Opens a file; a bad one is told and the present one stays."""
-        try:
-            self.document.open(path)
-        except FormatError as error:
-            self.say_fault(str(error))
-            return False
-        self.runner.reset()
-        self.say(f"Opened {path.name}")
-        return True
-
-    def recover(self, kept: Kept) -> bool:
-        """Puts kept edits on the screen, as edits of the file they came from that are not saved yet."""
-        if not self._may_leave():
-            return False
-        origin = Path(kept.origin) if kept.origin else None
-        self.document.replace(kept.project, origin)
-        self.document.saved = None
-        self.document.changed.emit()
-        self.runner.reset()
-        if kept.drafts:
-            self.show_stage(2)
-        for draft in kept.drafts:
-            self.sequence.take_draft(draft)
-        self.say(f"Recovered {kept.project.name}; save it to keep it")
-        return True
-
-    def save(self) -> bool:
-        if self.document.path is None:
-            return self.ask_save()
-        return self._save_to(self.document.path)
-
-    def ask_save(self) -> bool:
-        start = self.document.path or Path.cwd() / f"{self.document.project.name}.spoke"
-        name, _ = QFileDialog.getSaveFileName(self, "Save the machine file", str(start), FILTER)
-        return bool(name) and self._save_to(Path(name) if Path(name).suffix else Path(f"{name}.spoke"))
-
-    def _save_to(self, path: Path) -> bool:
-        try:
-            self.document.save(path)
-        except FormatError as error:
-            self.say_fault(str(error))
-            return False
-        self.say(f"Saved {path.name}")
-        return True
+    # -- the record, and leaving
 
     def ask_record(self) -> None:
         """Writes the record of what was run, swept and studied since the last edit; what was not is said in it."""
@@ -389,17 +353,6 @@ class MainWindow(QMainWindow):
             self.say_fault(str(error))
         else:
             self.say(f"Wrote {path.name}" + (f"; not in it: {', '.join(missing)}" if missing else ""))
-
-    def _may_leave(self) -> bool:
-        """Asks what to do with unsaved edits."""
-        if not self.document.dirty or not self.asks_before_closing:
-            return True
-        buttons = QMessageBox.StandardButton
-        answer = QMessageBox.question(
-            self, "Unsaved edits", f"{self.document.project.name} has edits that are not saved.",
-            buttons.Save | buttons.Discard | buttons.Cancel, buttons.Save,
-        )  # fmt: skip
-        return answer == buttons.Discard or (answer == buttons.Save and self.save())
 
     def closeEvent(self, event: QCloseEvent) -> None:
         if not self._may_leave():
@@ -420,6 +373,16 @@ class MainWindow(QMainWindow):
         if self.document.edit("New sequence", edits.new_sequence):
             self.show_stage(2)
             self.sequence.show_sequence(self.document.project.sequences[-1].name)
+
+    def declare_block(self) -> None:
+        """A timer with a free name, to be named and chosen in the details."""
+        name = edits.free_name("Timer1", edits.taken_names(self.document.project))
+        block = Instance(name, "TON")
+        if self.document.edit(f"Declare {name}", lambda p: edits.add_item(p, "instances", block)):
+            self.selection.go(Place("instance", item=name))
+
+    def show_file_form(self) -> None:
+        self.selection.go(Place("project"))
 
     def show_proof(self, part: QWidget) -> None:
         """A page of the proof, such as `proof.sweep`."""
@@ -467,9 +430,16 @@ class MainWindow(QMainWindow):
             f"<tr><td>{c.menu.split('/')[0]}</td><td><b>{c.name}</b></td><td>{c.shortcut}</td><td>{c.says}</td></tr>"
             for c in self.table.commands.values()
         )
-        box = QMessageBox(self)
+        box = QDialog(self)
         box.setWindowTitle("Keys and commands")
-        box.setTextFormat(Qt.TextFormat.RichText)
-        box.setText(f"<table cellpadding=3>{rows}</table>")
+        box.resize(min(860, self.width() - 80), min(640, self.height() - 80))
+        page = QTextBrowser()
+        page.setAccessibleName("Keys and commands")
+        page.setHtml(f"<table cellpadding=3>{rows}</table>")
+        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Close)
+        buttons.rejected.connect(box.reject)
+        column = QVBoxLayout(box)
+        column.addWidget(page)
+        column.addWidget(buttons)
         box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         box.open()

@@ -4,3 +4,9 @@
 takes one step. A run is a pure function of machine file, stimuli and scan count.
 Not here: files, Qt, the wall clock.
 """
+
+from spokeshave.model.diagnostics import Told
+
+
+class EngineError(Told):
+    """The root of the errors of this package."""

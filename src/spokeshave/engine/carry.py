@@ -90,13 +90,12 @@ def _carry_sequences(old: Program, was: Situation, new: Program, now: Situation)
                 now.v[n.x] = True
                 if o.index in was.came[j]:
                     now.came[i].append(n.index)
+        there = {(b.step, b.position): b.order for b in new.blocks if b.sequence == i}
         for b in old.blocks:
-            if b.sequence == j and b.order in was.stored:
-                step = (b.order >> 16) & 0xFFFFFF
-                if any(s.number == step for s in q.steps):
-                    now.stored[(i << 40) + (b.order & ((1 << 40) - 1))] = was.stored[b.order]
+            if b.sequence == j and b.order in was.stored and (b.step, b.position) in there:
+                now.stored[there[b.step, b.position]] = was.stored[b.order]
         set_state(new, now, i)
-    if [b.order for b in old.blocks] == [b.order for b in new.blocks]:
+    if [(b.sequence, b.step, b.position) for b in old.blocks] == [(b.sequence, b.step, b.position) for b in new.blocks]:
         now.spent, now.kept = set(was.spent), [list(x) for x in was.kept]
     if [i.output for i in old.interlocks] == [i.output for i in new.interlocks]:
         now.blocked = set(was.blocked)

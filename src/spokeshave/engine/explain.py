@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
@@ -12,6 +12,7 @@ from spokeshave.engine.program import LinkedSequence, LinkedStep, Program, Way
 from spokeshave.engine.situation import Mode, Situation
 from spokeshave.language import checked as ck
 from spokeshave.language.compile import Compiled, compile_units
+from spokeshave.language.functions import RunStop
 from spokeshave.language.literals import value_text
 from spokeshave.model.project import Qualifier, SignalClass, Value
 
@@ -30,17 +31,32 @@ class Reading:
 
 @dataclass(frozen=True, slots=True)
 class Term:
-    """A part of a condition that stands in the way: its text, whether it should be FALSE, its variables."""
+    """A part of a condition that stands in the way: its text, whether it should be FALSE, its variables.
+
+    `left` says how long a HELD or a timer in it still takes; `instead` are other terms that would do as well.
+    """
 
     text: str
     negated: bool
     readings: tuple[Reading, ...]
     tree: ck.Checked | None = field(default=None, compare=False, repr=False)
+    left: str = field(default="", compare=False)
+    instead: tuple[tuple[Term, ...], ...] = field(default=(), compare=False)
 
     def __str__(self) -> str:
-        values = ", ".join(r.text if r.name == self.text else f"{r.name} = {r.text}" for r in self.readings)
+        # A value alone would read as if NOT had been applied to it already.
+        alone = not self.negated
+        values = [r.text if r.name == self.text and alone else f"{r.name} = {r.text}" for r in self.readings]
+        values += [self.left] if self.left else []
         want = f"NOT {self.text}" if self.negated else self.text
-        return f"{want} ({values})" if values else want
+        own = f"{want} ({', '.join(values)})" if values else want
+        return " or ".join([own, *(" and ".join(map(str, terms)) for terms in self.instead)])
+
+    @property
+    def short(self) -> str:
+        """What has to come, without values."""
+        own = f"NOT {self.text}" if self.negated else self.text
+        return " or ".join([own, *(" and ".join(t.short for t in terms) for terms in self.instead)])
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,11 +86,14 @@ class Waiting:
     state: str  # runs, held, late (held or not), tripped
     held: bool
     ways: tuple[Awaited, ...]
+    because: str = ""
+    """What holds or trips it, and how that ends."""
 
     @property
     def state_text(self) -> str:
         """The state in words; a late step may be held as well."""
-        return "late, held" if self.held and self.state == "late" else self.state
+        state = "late, held" if self.held and self.state == "late" else self.state
+        return f"{state} {self.because}" if self.because else state
 
 
 @lru_cache(maxsize=4096)
@@ -83,26 +102,89 @@ def _compiled(tree: ck.Checked) -> Compiled:
 
 
 def evaluate(tree: ck.Checked, v: list[Any]) -> Any:
-    """The value of a checked expression now; compiled when it is first asked for."""
-    return _compiled(tree)(v)
+    """The value of a checked expression now, None where it has none; compiled when it is first asked for."""
+    try:
+        return _compiled(tree)(v)
+    except RunStop:
+        return None
 
 
-def blockers(tree: ck.Checked, text: str, v: list[Any], want: bool = True) -> tuple[Term, ...]:
+Left = Callable[[ck.Checked], str]
+"""How long a HELD or a timer in a term still takes, in words; see `what_is_left`."""
+
+
+def blockers(
+    tree: ck.Checked, text: str, v: list[Any], want: bool = True, left: Left = lambda _: ""
+) -> tuple[Term, ...]:
     """The smallest set of terms that must change for `tree` to become `want`; empty if it is so already.
 
-    An AND needs all its FALSE parts, an OR the easiest one; NOT turns the question round.
+    An AND needs all its FALSE parts, an OR the easiest one, beside which the others are told; NOT turns the question
+    round.
     """
     if bool(evaluate(tree, v)) == want:
         return ()
     if isinstance(tree, ck.Apply) and tree.op in ("and", "or"):
-        parts = [blockers(a, text, v, want) for a in tree.args]
+        parts = [blockers(a, text, v, want, left) for a in tree.args]
         if (tree.op == "and") == want:
             return tuple(dict.fromkeys(t for p in parts for t in p))
-        return min((p for p in parts if p), key=len)
+        best = min((p for p in parts if p), key=len)
+        others = tuple(dict.fromkeys(p for p in parts if p and p != best))
+        return (*best[:-1], replace(best[-1], instead=(*best[-1].instead, *others)))
     if isinstance(tree, ck.Apply) and tree.op == "not":
-        return blockers(tree.args[0], text, v, not want)
+        return blockers(tree.args[0], text, v, not want, left)
     readings = tuple(dict.fromkeys(Reading(n.name, value_text(v[n.slot], n.type), v[n.slot]) for n in ck.loads(tree)))
-    return (Term(text[tree.span.start : tree.span.end], not want, readings, tree),)
+    return (Term(text[tree.span.start : tree.span.end], not want, readings, tree, left(tree)),)
+
+
+def what_is_left(program: Program, s: Situation) -> Left:
+    """How long each HELD, TON, TP or TOF in a term still takes at the end of scan `s.k - 1`."""
+    held = {e.slot: i for i, e in enumerate(program.edges) if e.kind == "HELD"}
+    timers = {base + 2: (kind, base) for kind, base in program.instances.values() if kind in ("TON", "TOF", "TP")}
+
+    def of(tree: ck.Checked) -> str:
+        for part in _parts(tree):
+            if isinstance(part, ck.Edge) and part.slot in held and not s.v[part.slot]:
+                edge, since = program.edges[held[part.slot]], s.held_from[held[part.slot]]
+                if since >= 0 and edge.time is not None:
+                    return f"{_seconds(edge.time(s.v) - (s.k - 1 - since) * program.period_ms)} left"
+            if isinstance(part, ck.Load) and part.slot in timers:
+                kind, base = timers[part.slot]
+                on, needed, output = s.v[base : base + 3]
+                elapsed = (s.k - 1) * program.period_ms - s.v[base + 4]  # what ET shows may be of an earlier scan
+                if (on and not output) if kind == "TON" else (output and not on) if kind == "TOF" else output:
+                    return f"{_seconds(needed - elapsed)} left"
+        return ""
+
+    return of
+
+
+def _seconds(ms: int) -> str:
+    return f"{max(0, ms)} ms" if ms < 1000 else f"{ms / 1000:g} s"
+
+
+def why_not(program: Program, s: Situation, index: int) -> str:
+    """What holds or trips sequence `index`, and how that ends; empty if it runs (semantics 9.2, 9.3, 9.5)."""
+    mode, project = s.mode[index], program.project
+    reset = f"the reset: {project.reset}" if project.reset.strip() else "a reset, which the file does not have"
+    if mode is Mode.TRIPPED:
+        standing = [t for t in program.trips if s.trip_on[t.index] and index in t.scope]
+        if not standing:
+            return ""
+        trip = min(standing, key=lambda t: (t.rank, t.index))
+        condition = project.trips[trip.index].condition
+        gone = not trip.condition(s.v)
+        if not trip.latching:
+            return f"by {trip.name}, until {condition} is FALSE"
+        return f"by {trip.name}, until {reset}" if gone else f"by {trip.name}, until {condition} is FALSE, then {reset}"
+    if mode is Mode.HELD:
+        seq = program.sequences[index]
+        if s.hand is not None:
+            return "by hand drive, until it ends"
+        if s.late_hold[index]:
+            return f"because it was late, until {reset}"
+        if seq.hold is not None:
+            return f"while {project.sequences[index].hold_when}"
+    return ""
 
 
 MOST_LOOKS = 500
@@ -165,14 +247,15 @@ def given_by(program: Program, name: str) -> str:
 
 def waiting(program: Program, s: Situation) -> list[Waiting]:
     """For every active step what it waits on, sequences in listed order, steps by number."""
-    out = []
+    out, left = [], what_is_left(program, s)
     for seq in program.sequences:
+        because = why_not(program, s, seq.index)
         for a in seq.by_number(s.active[seq.index]):
-            out.append(_waiting_of(seq, seq.steps[a], s))
+            out.append(_waiting_of(seq, seq.steps[a], s, left, because))
     return out
 
 
-def _waiting_of(seq: LinkedSequence, step: LinkedStep, s: Situation) -> Waiting:
+def _waiting_of(seq: LinkedSequence, step: LinkedStep, s: Situation, left: Left, because: str) -> Waiting:
     mode = s.mode[seq.index]
     state = "tripped" if mode is Mode.TRIPPED else "held" if mode is Mode.HELD else "runs"
     if state != "tripped" and s.v[step.late]:
@@ -186,16 +269,17 @@ def _waiting_of(seq: LinkedSequence, step: LinkedStep, s: Situation) -> Waiting:
         None if step.longest is None else step.longest.ms(s.v),
         state,
         mode is Mode.HELD,
-        tuple(_awaited(seq, w, s, w in open_ways) for w in step.ways),
+        tuple(_awaited(seq, w, s, w in open_ways, left) for w in step.ways),
+        because,
     )
 
 
-def _awaited(seq: LinkedSequence, way: Way, s: Situation, is_enabled: bool) -> Awaited:
-    missing = blockers(way.checked, way.text, s.v)
+def _awaited(seq: LinkedSequence, way: Way, s: Situation, is_enabled: bool, left: Left) -> Awaited:
+    missing = blockers(way.checked, way.text, s.v, left=left)
     permitted = True
     if not missing:
         for _, tree, text in way.permissives:
-            held = blockers(tree, text, s.v)
+            held = blockers(tree, text, s.v, left=left)
             permitted = permitted and not held
             missing += held
     absent = () if is_enabled else tuple(

@@ -46,7 +46,7 @@ def outputs(program: Program, s: Situation) -> None:
 
 
 def _false_terms(lock: LinkedInterlock, v: list[object]) -> str:
-    return " and ".join(t.text for t in blockers(lock.checked, lock.text, v)) or lock.text
+    return " and ".join(t.short for t in blockers(lock.checked, lock.text, v)) or lock.text
 
 
 def _oppose(program: Program, s: Situation, i: int, asked: tuple[int, int], final: tuple[int, int], dead: int) -> None:

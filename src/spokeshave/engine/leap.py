@@ -34,12 +34,13 @@ class Leap:
         self.run = self.glances = 0
         self.look: Look | None = None
 
-    def to(self, end: int, most: int, look: Look | None = None) -> bool:
+    def to(self, end: int, most: int, look: Look | None = None, tells_moves: bool = False) -> bool:
         """On to scan `end`, until `most` scans were run, or until `look`, asked after each scan in which anything
-        happened, says so: then TRUE. Raises `RunStop` as `scan` does; no stimulus may be due.
+        happened, says so: then TRUE. With `tells_moves` it may ask which steps came and left. Raises `RunStop` as `scan`
+        does; no stimulus may be due.
         """
         self.look = look
-        if self.rote.plain and not (self.s.forces or self.s.by_hand or self.s.cold):
+        if self.rote.plain and not (tells_moves or self.s.forces or self.s.by_hand or self.s.cold):
             return self._by_rote(end, most)
         return self._by_phases(end, most)
 
@@ -95,13 +96,14 @@ class Leap:
                 return False
             k = looked = s.k
             chosen: list[Way] = []
+            asked = False
             due = k >= s.act_at
             if spot is not None and (k < must or (due and not spot.late_in(s))):
                 if s.next_reading <= k:
                     read_devices(program, s)
                 nobody_looks = quiet and not s.events and k < wake and not due and spot.watched.isdisjoint(changed)
                 if not nobody_looks:
-                    chosen = self._ask(spot)
+                    chosen, asked = self._ask(spot), True
                 if chosen or due:
                     known = spot.moves.get(moves_key(chosen, spot.reached(s) if due else None))
                     if known is not None and self._move(known):
@@ -142,7 +144,7 @@ class Leap:
             self.run += 1
             s.moved = False
             forget_moves(s)
-            if spot is not None and (chosen or due) and on is not None and len(trace.events) == events:
+            if spot is not None and asked and (chosen or due) and on is not None and len(trace.events) == events:
                 rote.learn(spot, moves_key(chosen, reached), was, on, chosen, s)
             spot, quiet = rote.spot(s), False
             must = spot.phases_at(s)

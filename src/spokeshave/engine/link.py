@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from operator import itemgetter
 from typing import Any, NamedTuple
 
+from spokeshave.engine import EngineError
 from spokeshave.engine import program as pg
 from spokeshave.engine.link_devices import DeviceLinker
 from spokeshave.engine.link_names import check_names
@@ -22,7 +23,7 @@ from spokeshave.model.diagnostics import Diagnostic, Place
 from spokeshave.model.project import Project, SignalClass, Type
 
 
-class LinkError(Exception):
+class LinkError(EngineError):
     """A machine file that cannot run; `found` says why."""
 
     def __init__(self, found: list[Diagnostic]) -> None:

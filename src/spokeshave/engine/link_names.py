@@ -7,9 +7,10 @@ from collections.abc import Callable
 
 from spokeshave.engine.link_sequence import step_numbers, transition_place
 from spokeshave.language.blocks import BLOCKS
-from spokeshave.language.rename import name_problem
+from spokeshave.language.literals import value_problem
+from spokeshave.language.rename import NAME, name_problem
 from spokeshave.model.diagnostics import Place, did_you_mean
-from spokeshave.model.project import Project, Sequence, Type
+from spokeshave.model.project import Project, Sequence
 
 Note = Callable[..., None]
 """note(code, place, message, advice)."""
@@ -40,8 +41,17 @@ def check_names(project: Project, note: Note) -> None:
     for q in project.sequences:
         _check_steps(project, q, note)
     for s in project.signals:
-        if s.initial is not None and isinstance(s.initial, bool) != (s.type is Type.BOOL):
-            note("initial", Place("signal", item=s.name), f"{s.initial} is not a {s.type} value")
+        for what, value in (("initial", s.initial), ("home", s.home)):
+            if value is not None and (problem := value_problem(value, s.type)):
+                note("initial", Place("signal", item=s.name), f"its {what} value: {problem}")
+    known: set[str] = set()
+    for t in project.trips:
+        place = Place("trip", item=t.name)
+        if not NAME.fullmatch(t.name):
+            note("name", place, f"{t.name!r} is not a name", "letters, digits and underscores, a letter first")
+        elif t.name.lower() in known:
+            note("name-twice", place, f"there are two trips {t.name}", "give each its own name")
+        known.add(t.name.lower())
 
 
 def _check_steps(project: Project, q: Sequence, note: Note) -> None:
@@ -49,7 +59,7 @@ def _check_steps(project: Project, q: Sequence, note: Note) -> None:
     numbers: set[int] = set()
     for step in q.steps:
         place = Place("step", q.name, step.name)
-        problem = name_problem(step.name)
+        problem = name_problem(step.name, step=True)
         if problem:
             note("name", place, problem)
         if step.name.lower() in seen:

@@ -23,7 +23,7 @@ class ProtectionLinker:
         place = Place("trip", item=t.name)
         done = self.texts.condition(t.condition, place, TextScope(self.texts.table))
         names = [q.name.lower() for q in self.texts.project.sequences]
-        for name in t.scope:
+        for name in t.scope or ():
             if name.lower() not in names:
                 self.texts.note("trip-scope", place, f"there is no sequence {name}", did_you_mean(name, names))
         go_to: dict[int, int] = {}
@@ -42,9 +42,15 @@ class ProtectionLinker:
                 self.texts.note("trip-variable", place, f"there is no signal {name}")
             else:
                 zeroed.append((self.texts.table.read[name.lower()], zero_of(signal.type)))
+        for name in t.stays:
+            signal = self.texts.project.signal(name)
+            if signal is None or signal.cls is not SignalClass.OUTPUT:
+                outputs = [s.name for s in self.texts.project.signals if s.cls is SignalClass.OUTPUT]
+                advice = did_you_mean(name, outputs) or "say which outputs may stay on"
+                self.texts.note("trip-variable", place, f"{name} is no output", advice)
         if done is None or self.texts.found:
             return None
-        scope = tuple(names.index(n.lower()) for n in t.scope)
+        scope = tuple(i for i, n in enumerate(names) if t.acts_on(n))
         return lambda code: pg.LinkedTrip(
             t.name, index, t.rank, code[done[0]], scope, t.latching, t.steps, go_to, t.stored == "clear",
             t.times == "zero", tuple(zeroed),

@@ -17,9 +17,10 @@ from spokeshave.model.project import Action, Qualifier, Sequence, SignalClass, S
 def transition_place(sequence: Sequence, index: int, numbers: Mapping[str, int] | None = None) -> Place:
     """Where a transition is, in words: `20 to 30` by numbers, which may be given where many places are asked for."""
     t = sequence.transitions[index]
-    names = {*t.sources, *t.targets}
-    number = {s.name: s.number for s in sequence.steps if s.name in names} if numbers is None else numbers
-    ends = ["+".join(str(number.get(n, n)) for n in names) for names in (t.sources, t.targets)]
+    if numbers is None:
+        found = {n: sequence.step(n) for n in (*t.sources, *t.targets)}
+        numbers = {n: s.number for n, s in found.items() if s is not None}
+    ends = ["+".join(str(numbers.get(n, n)) for n in names) for names in (t.sources, t.targets)]
     return Place("transition", sequence.name, " to ".join(ends), index)
 
 
@@ -35,6 +36,7 @@ class SequenceLinker:
         self.targets: list[tuple[str, int, int]] = []
         """(name, slot or -1, unit of the body or -1)."""
         self._by_name: dict[tuple[int, str], int] = {}
+        self._order = 0
 
     def read(self, index: int, q: Sequence) -> dict[str, Any]:
         scope = TextScope(self.texts.table, q, self.texts.acted)
@@ -67,7 +69,7 @@ class SequenceLinker:
                 leaving[i].append(w)  # type: ignore[arg-type]
         choices = {i: self._choice(mine) for i, mine in leaving.items()}
         in_order = sorted(range(len(q.steps)), key=lambda i: q.steps[i].number)
-        blocks = {i: self._blocks(index, q, q.steps[i], scope, bodies, base=index) for i in in_order}
+        blocks = {i: self._blocks(index, q, q.steps[i], scope, bodies) for i in in_order}
         steps = [self._step(q, i, s, scope) for i, s in enumerate(q.steps)]
         hold = self.texts.condition(q.hold_when, Place("sequence", item=q.name), scope) if q.hold_when.strip() else None
         restart = self.texts.rising(q.restart_when, Place("sequence", item=q.name), scope)
@@ -113,7 +115,7 @@ class SequenceLinker:
         return len(units) - 1
 
     def _blocks(
-        self, index: int, q: Sequence, step: Step, scope: TextScope, bodies: dict[str, int], base: int
+        self, index: int, q: Sequence, step: Step, scope: TextScope, bodies: dict[str, int]
     ) -> tuple[pg.Block, ...]:
         out = []
         for position, action in enumerate(step.actions):
@@ -125,8 +127,9 @@ class SequenceLinker:
                     "action-time", place, f"{action.qualifier} needs a time", f"for example {action.qualifier} T#2s"
                 )
             if target is not None:
-                order = (base << 40) + (step.number << 16) + position
-                out.append(pg.Block(order, action.qualifier, target, time or pg.Time(0), index))
+                time = time or pg.Time(0)
+                out.append(pg.Block(self._order, action.qualifier, target, time, index, step.number, position))
+                self._order += 1
         return tuple(out)
 
     def _target(self, index: int, q: Sequence, step: Step, action: Action, bodies: dict[str, int]) -> int | None:

@@ -111,9 +111,14 @@ class TextScope:
             kind, base = self.table.base[first]
             for i, (name, of) in enumerate(BLOCKS[kind].members()):
                 if name.lower() == second:
-                    return Symbol(f"{first}.{name}", of, base + i, f"{name} is set by calling {first}")
+                    own = next(i.name for i in self.table.project.instances if i.name.lower() == first)
+                    return Symbol(f"{own}.{name}", of, base + i, f"{name} is set by calling {first}")
             return f"a {kind} has no {second}; it has {', '.join(n for n, _ in BLOCKS[kind].members())}"
         sequence = self.table.project.sequence(first)
+        if first == "home" and sequence is None:
+            mine = next((q for q in self.table.project.sequences if self._step(q, first)), None)
+            other = f"; for the step of {mine.name} write {mine.name}.Home.{second.upper()}" if mine else ""
+            return f"Home is the home of the project and has no .{second.upper()}{other}"
         if sequence is not None:
             step = self._step(sequence, second)
             if second == "state":
@@ -132,6 +137,9 @@ class TextScope:
     def _single(self, name: str) -> Symbol | str:
         project = self.table.project
         if name == "home":
+            own = self._step(self.sequence, name) if self.sequence else None
+            if own is not None and not project.home.strip():
+                return f"Home is the home of the project, which has none; for the step write {own.name}.X"
             return Symbol("Home", Type.BOOL, self.table.home, "Home is set by the project's home expression")
         signal = self.table.signals.get(name)
         if signal is None:

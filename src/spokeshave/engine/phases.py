@@ -6,9 +6,11 @@ Each phase is a function of the program and the situation, which it changes. Pha
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from typing import Any
 
+from spokeshave.engine import EngineError
 from spokeshave.engine.course import next_wake
 from spokeshave.engine.program import INNER, LinkedDevice, LinkedTrip, Program
 from spokeshave.engine.readings import tell
@@ -25,12 +27,12 @@ from spokeshave.engine.situation import (
     set_times,
 )
 from spokeshave.engine.stimuli import Stimulus
-from spokeshave.language.blocks import TIME
+from spokeshave.language.blocks import BLOCKS, TIME
 from spokeshave.language.functions import TURNS
 from spokeshave.model.diagnostics import Place
 
 
-class StimulusError(ValueError):
+class StimulusError(EngineError, ValueError):
     """A stimulus that names nothing there is."""
 
 
@@ -49,11 +51,39 @@ def sample(program: Program, s: Situation, due: Sequence[Stimulus]) -> None:
         _set(program, s, st)
 
 
+def _set_block(program: Program, s: Situation, st: Stimulus) -> None:
+    """A count, or the time that a timer has run for, set by hand: it goes on from there."""
+    name, _, member = st.target.lower().partition(".")
+    kind, base = program.instances.get(name, ("", 0))
+    names = [n.lower() for n, _ in BLOCKS[kind].members()] if kind else []
+    if member not in names or member not in ("et", "cv"):
+        raise StimulusError(f"{st.target} is no count and no time of a block")
+    s.v[base + names.index(member)] = st.value
+    if member == "et":  # timers remember when they began
+        s.v[base + len(names)] = s.k * program.period_ms - int(st.value or 0)
+
+
+def elapsed_ms(program: Program, s: Situation, base: int) -> int:
+    """What a TON or TP shows as ET at the end of scan `s.k - 1`, also where nothing had to be run since."""
+    on, needed, _, shown = s.v[base : base + 4]
+    runs = on and shown < needed
+    return int(min((s.k - 1) * program.period_ms - s.v[base + 4], needed) if runs else shown)
+
+
+def _finite(st: Stimulus) -> None:
+    """A NaN or infinity never enters a variable (semantics section 2)."""
+    if isinstance(st.value, float) and not math.isfinite(st.value):
+        raise StimulusError(f"{st.value} is no value for {st.target}; a REAL is a finite number")
+
+
 def _set(program: Program, s: Situation, st: Stimulus) -> None:
     """Values that are set, forces, acknowledgements. Action control looks at its settings again."""
     s.touched = True
-    if st.do == "set":
+    if st.do == "set" and "." in st.target:
+        _set_block(program, s, st)
+    elif st.do == "set":
         slot = _slot(program, st.target)
+        _finite(st)
         s.v[slot] = st.value
         s.taken.add(slot)
         for i, d in enumerate(program.devices):
@@ -61,6 +91,7 @@ def _set(program: Program, s: Situation, st: Stimulus) -> None:
                 s.dev_course[i] = None
                 s.dev_wake[i] = next_wake(s, d, i)
     elif st.do == "force":
+        _finite(st)
         s.forces[_slot(program, st.target)] = st.value
         event(s, "forced", f"{st.target} is forced", Place("signal", item=st.target))
     elif st.do == "unforce":
@@ -185,7 +216,8 @@ def turn_device(program: Program, s: Situation, index: int, by_hand: bool = Fals
     if s.told_from[index] >= 0:
         tell(s, d, index, k if by_hand else k + 1)
     drives = s.drives[d.first_drive : d.first_drive + len(d.drives)]
-    s.dev_state[index] = state = d.device.turn(s.dev_state[index], k, drives, s.dev_failed[index], s.dev_hand[index])
+    before = s.dev_state[index]
+    s.dev_state[index] = state = d.device.turn(before, k, drives, s.dev_failed[index], s.dev_hand[index])
     s.dev_wake[index] = k
     s.dev_course[index] = None
     if by_hand:
@@ -193,6 +225,9 @@ def turn_device(program: Program, s: Situation, index: int, by_hand: bool = Fals
         s.next_reading = min(s.dev_next)
     else:
         plan_reading(s, d, index)
+        if d.device.jumps and d.device.sense(before, k) != d.device.sense(state, k):
+            s.dev_next[index], s.dev_ahead[index] = k + 1, ()
+            s.dev_wake[index] = k + 1
     s.turned.append(index)
     now = d.device.hazards(state, k) if d.can_harm else ()
     if now or s.hazards:

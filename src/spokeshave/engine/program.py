@@ -32,7 +32,7 @@ INNER = -2
 FIRST_RECORDED = 4
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Recorded:
     """A column of the trace: a signal or a step flag."""
 
@@ -42,7 +42,7 @@ class Recorded:
     kind: str  # input, output, internal, setting, step
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Time:
     """A time in ms: fixed, or the value of a setting read in every scan (`slot` >= 0)."""
 
@@ -53,7 +53,7 @@ class Time:
         return self.fixed if self.slot < 0 else int(v[self.slot])
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Target:
     """What action blocks act on: a BOOL variable (`slot`) or a body (`run`).
 
@@ -66,18 +66,22 @@ class Target:
     final: int = -1
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Block:
-    """An action block. Its `order` is the order in which bodies run (semantics section 5)."""
+    """An action block. Its `order` is the order in which bodies run (semantics section 5): sequences as listed, then the
+    number of the step, then the position of the block in it.
+    """
 
     order: int
     qualifier: Qualifier
     target: int
     time: Time
     sequence: int
+    step: int = 0
+    position: int = 0
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Way:
     """A transition: steps by index in their sequence. `order` is its place in the order of priority."""
 
@@ -92,7 +96,7 @@ class Way:
     place: Place
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class LinkedStep:
     """A step. `choose` gives the place in `ways` of the first that may clear, -1 for none; None where a way has
     more predecessors. `constant` are its N blocks, `always` their targets, `varying` the others but P0, `parting` its P0 blocks.
@@ -119,7 +123,7 @@ class LinkedStep:
     place: Place
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class LinkedSequence:
     name: str
     index: int
@@ -140,7 +144,7 @@ class LinkedSequence:
         return sorted(steps, key=lambda i: self.steps[i].number)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class LinkedEdge:
     kind: str
     slot: int
@@ -150,7 +154,7 @@ class LinkedEdge:
     """What it looks at, by names: two edges of one form are the same edge in two versions of a file."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class LinkedTrip:
     name: str
     index: int
@@ -165,7 +169,7 @@ class LinkedTrip:
     zeroed: tuple[tuple[int, Value], ...]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class LinkedInterlock:
     output: str
     asked: int
@@ -178,7 +182,7 @@ class LinkedInterlock:
     """Whether reading the condition does nothing: it need not be read while the output is not asked for."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class LinkedPair:
     names: tuple[str, str]
     asked: tuple[int, int]
@@ -186,7 +190,7 @@ class LinkedPair:
     dead_scans: int
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class LinkedDevice:
     """A device and its wires. `first_drive` is where its drives begin in `drives(v)`.
 
@@ -209,7 +213,7 @@ class LinkedDevice:
     """Where values of `sense` go that another device takes, by their index: their signal's slot too, if they have one."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class LinkedOwn:
     """An own device: what its text reads from and gives to, as pairs of slots with its own one first."""
 
@@ -220,7 +224,7 @@ class LinkedOwn:
     failures: tuple[tuple[str, int], ...]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Program:
     """See the module's text. `drives(v)` gives all drive values of all devices, in order, in one call."""
 

@@ -8,9 +8,16 @@ when the stretch ends.
 
 from __future__ import annotations
 
+import sys
+from typing import TYPE_CHECKING
+
 from spokeshave.engine.program import FIRST_RECORDED, LinkedDevice, Program
 from spokeshave.engine.situation import Situation, set_times
 from spokeshave.engine.trace import Trace
+from spokeshave.machine.device import Motion
+
+if TYPE_CHECKING:
+    from spokeshave.engine.trace import Numbers
 
 
 def begin_stretch(program: Program, s: Situation, trace: Trace) -> None:
@@ -43,15 +50,37 @@ def end_stretch(program: Program, s: Situation, trace: Trace, stopped: bool) -> 
         s.told_from[i] = -1
         s.dev_ahead[i] = plan = d.device.ahead(s.dev_state[i], s.k - 1)
         s.dev_next[i] = plan[0][0]
+        if s.dev_wake[i] == s.k and d.device.jumps:  # turned in the last scan: what that changed is still to be read
+            s.dev_next[i], s.dev_ahead[i] = s.k, ()
         if d.number not in s.taken and d.number not in s.forces:
             s.v[d.number] = d.device.number(s.dev_state[i], s.k - 1)
     s.next_reading = min(s.dev_next, default=s.next_reading)
     rows = []
     for i, motions in s.untold.items() if trace.keeps_changes else ():
         d = program.devices[i]
-        rows.append((d.number - FIRST_RECORDED, *d.device.readings(motions)))
+        rows.append((d.number - FIRST_RECORDED, *_readings(d, motions)))
     s.untold = {}
     trace.take_in(rows, s.v)
+
+
+FEW = 20_000
+"""Scans of which each is looked at sooner than NumPy is loaded."""
+
+
+def _readings(d: LinkedDevice, motions: list[Motion]) -> tuple[Numbers, Numbers]:
+    """What a device showed: in one go, or scan by scan if these are few and NumPy is not there yet."""
+    if "numpy" in sys.modules or sum(high - low for _, low, high in motions) > FEW:
+        return d.device.readings(motions)
+    scans: list[int] = []
+    numbers: list[float] = []
+    was = d.device.number(motions[0][0], motions[0][1] - 1)
+    for state, low, high in motions:
+        for k in range(low, high):
+            if (now := d.device.number(state, k)) != was:
+                was = now
+                scans.append(k)
+                numbers.append(now)
+    return scans, numbers
 
 
 def tell(s: Situation, d: LinkedDevice, i: int, end: int) -> None:

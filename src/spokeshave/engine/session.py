@@ -12,7 +12,7 @@ from spokeshave.engine.program import Program
 from spokeshave.engine.readings import begin_stretch, end_stretch
 from spokeshave.engine.rote import Rote
 from spokeshave.engine.scan import scan
-from spokeshave.engine.situation import Situation, event
+from spokeshave.engine.situation import Situation, event, show_times
 from spokeshave.engine.stimuli import Stimulus, in_time
 from spokeshave.engine.trace import Trace
 from spokeshave.language.checked import Checked
@@ -35,11 +35,17 @@ class Session:
     """
 
     def __init__(
-        self, project: Project, stimuli: Iterable[Stimulus] = (), every_scan: bool = False, also: Sequence[Checked] = ()
-    ) -> None:
-        """Raises `LinkError` for a machine file that cannot run. `every_scan` switches skip-ahead off; `also` as in `link`."""
+        self, project: Project | Program, stimuli: Iterable[Stimulus] = (), every_scan: bool = False,
+        also: Sequence[Checked] = (),
+    ) -> None:  # fmt: skip
+        """A run of a machine file, or of one that is linked already. Raises `LinkError` for one that cannot run.
+
+        `every_scan` switches skip-ahead off; `also` as in `link`.
+        """
         self.every_scan = every_scan
-        self.program: Program = link(project, also)
+        self.tells_moves = False
+        """Whether `look` asks which steps came and left: then nothing is done by rote, which does not tell."""
+        self.program: Program = project if isinstance(project, Program) else link(project, also)
         self.planned = in_time(list(stimuli))
         self.reset()
 
@@ -142,7 +148,7 @@ class Session:
         leap = Leap(program, s, self.trace, self._rote)
         seen = False
         try:
-            seen = leap.to(end, self._next_checkpoint - self.executed, look)
+            seen = leap.to(end, self._next_checkpoint - self.executed, look, self.tells_moves)
         except RunStop as stop:
             self._stop(stop)
         self.executed += leap.run
@@ -184,6 +190,29 @@ class Session:
         # What was done by hand in scans that were taken back is undone with them; what was planned will come again.
         self.log[self.next_stimulus :] = [entry for entry in self.log[self.next_stimulus :] if not entry[1]]
 
+    def look_at(self, also: Sequence[Checked]) -> None:
+        """From now on no scan is jumped over in which one of these conditions could turn; see `link`."""
+        s = self.situation
+        self.program = link(self.program.project, also)
+        self._rote = Rote(self.program)
+        for i in range(len(self.program.devices)):  # what devices will show is planned by what is looked at
+            s.dev_next[i], s.dev_ahead[i], s.dev_wake[i], s.dev_course[i] = s.k, (), s.k, None
+        s.next_reading = min(s.dev_next, default=s.next_reading)
+
+    def run_to(self, end: int, holds: Callable[[Situation], bool]) -> bool:
+        """On to scan `end`, or until something holds after a scan; what it looks at by conditions is told to `look_at`."""
+
+        def look(s: Situation) -> bool:
+            show_times(self.program, s)
+            return holds(s)
+
+        while self.k < end and self.stopped is None:
+            before = self.k
+            self.run_scans(end - self.k, look)
+            if self.k > before and look(self.situation):
+                return True
+        return False
+
     # -- the past
 
     def moment(self, k: int) -> tuple[Program, Situation]:
@@ -217,6 +246,7 @@ class Session:
     def _beside(self, situation: Situation, at: int) -> Session:
         """A run of the same program that goes on from a situation."""
         other = object.__new__(Session)
+        other.tells_moves = self.tells_moves
         other.every_scan, other.program, other.log = self.every_scan, self.program, list(self.log)
         other.planned, other.situation, other.next_stimulus = self.planned, situation.copy(), at
         other.trace, other.stopped, other._rote = Trace(self.program), None, self._rote

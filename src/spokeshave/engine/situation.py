@@ -160,6 +160,15 @@ def set_times(program: Program, s: Situation, i: int, k: int) -> None:
         v[steps[a].t] = (clock - entered[a]) * period
 
 
+def show_times(program: Program, s: Situation) -> None:
+    """Step times as they are at the end of scan `s.k - 1`, which may have been jumped over; those of a sequence that does
+    not run stand still.
+    """
+    for q in program.sequences:
+        if s.mode[q.index] is Mode.RUN:
+            set_times(program, s, q.index, s.k - 1)
+
+
 def leave(program: Program, s: Situation, i: int, step: int) -> None:
     """X FALSE, T keeps its last value, the alarm of a late step is cleared."""
     linked = program.sequences[i].steps[step]

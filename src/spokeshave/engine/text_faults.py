@@ -16,8 +16,6 @@ def condition_problems(project: Project, sequence: Sequence | None, text: str) -
         checker.condition(parse_expression(text))
     except TextError as error:
         return error.problems
-    except RecursionError:
-        return [Problem(1, 1, "this is too long for one expression", "use internals for its parts")]
     return checker.problems
 
 
@@ -30,6 +28,4 @@ def statement_problems(project: Project, sequence: Sequence | None, text: str) -
         checker.statements(parse_statements(text))
     except TextError as error:
         return error.problems
-    except RecursionError:
-        return [Problem(1, 1, "this is too deeply nested", "use internals for its parts")]
     return checker.problems

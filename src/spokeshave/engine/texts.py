@@ -54,9 +54,6 @@ class Texts:
             problems = checker.problems
         except TextError as error:
             problems = error.problems
-        except RecursionError:
-            self.note("text", place, "this is too long for one expression", "use internals for its parts")
-            return None
         for p in problems:
             message = p.message
             if kind == "condition" and not message.startswith("this is"):

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import sys
 from array import array
 from bisect import bisect_left, bisect_right
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from itertools import compress
 from operator import is_not
 from typing import TYPE_CHECKING, Any
@@ -19,6 +20,9 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from spokeshave.engine.columns import Columns
+
+    Numbers = Sequence[int] | Sequence[float] | NDArray[np.int64] | NDArray[np.float64]
+    """Scans, or values, in the order of time."""
 
 
 class Trace:
@@ -147,7 +151,7 @@ class Trace:
         """From now on these columns are not recorded scan by scan, but by `take_in`."""
         self.told_later = frozenset(columns)
 
-    def take_in(self, rows: list[tuple[int, NDArray[np.int64], NDArray[np.float64]]], v: list[Any]) -> None:
+    def take_in(self, rows: list[tuple[int, Numbers, Numbers]], v: list[Any]) -> None:
         """Sorts in what was told later: column, scans and values, in the order of time."""
         for column in self.told_later:
             self._last[column] = v[FIRST_RECORDED + column]
@@ -155,12 +159,15 @@ class Trace:
         rows = [r for r in rows if len(r[1])]
         if not rows:
             return
-        import numpy as np
-
         begins = min(int(scans[0]) for _, scans, _ in rows)
         first = bisect_left(self.scans, begins)
         if self._by_column is not None:
             self._by_column.cut(begins, first)
+        if "numpy" not in sys.modules:
+            self._sort_in(rows, first)
+            return
+        import numpy as np
+
         scans = np.concatenate([np.array(self.scans[first:], np.int64), *(r[1] for r in rows)])
         columns = np.concatenate([np.array(self.columns[first:], np.int32), *(np.full(len(r[1]), r[0]) for r in rows)])
         values = np.concatenate([np.array(self.values[first:], np.float64), *(r[2] for r in rows)])
@@ -169,6 +176,17 @@ class Trace:
         self.scans.frombytes(scans[order].tobytes())
         self.columns.frombytes(columns[order].astype(np.int32).tobytes())
         self.values.frombytes(values[order].tobytes())
+
+    def _sort_in(self, rows: list[tuple[int, Numbers, Numbers]], first: int) -> None:
+        """The same without NumPy, which a short run does not wait for."""
+        told = list(zip(self.scans[first:], self.columns[first:], self.values[first:]))
+        told += [(k, column, x) for column, scans, values in rows for k, x in zip(scans, values)]
+        told.sort(key=lambda change: change[:2])
+        del self.scans[first:], self.columns[first:], self.values[first:]
+        for k, column, x in told:
+            self.scans.append(k)
+            self.columns.append(column)
+            self.values.append(x)
 
     def cut(self, k: int) -> None:
         """Forgets everything from scan `k` on."""

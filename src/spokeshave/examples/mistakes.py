@@ -154,7 +154,7 @@ MISTAKES = (
     Mistake(
         "stop-for-one", "the emergency stop was never extended to the cooling tray",
         lambda p: replace(p, trips=tuple(replace(t, scope=("Roast",)) if t.name == "Emergency" else t for t in p.trips)),
-        fault="Emergency pressed",
+        "trip-misses-output",
     ),
     Mistake(
         "goal-of-none", "the last batch is looked for only where there is a goal: a goal of none has no last one",

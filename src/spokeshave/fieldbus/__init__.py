@@ -4,3 +4,9 @@ The address map is made from the signals; what a client may write is limited to 
 of the last scan, and what is written is taken in before the next one, so that no client can disturb a scan.
 Not here: Qt, files.
 """
+
+from spokeshave.model.diagnostics import Told
+
+
+class FieldbusError(Told):
+    """The root of the errors of this package."""

@@ -17,6 +17,7 @@ import struct
 from dataclasses import dataclass
 from enum import StrEnum
 
+from spokeshave.fieldbus import FieldbusError
 from spokeshave.model.project import Project, Signal, SignalClass, Type, Value
 
 
@@ -46,7 +47,7 @@ WORDS = {Type.INT: 1, Type.DINT: 2, Type.TIME: 2, Type.REAL: 2}
 _WRITTEN = {Role.CONTROLLER: SignalClass.INPUT, Role.MACHINE: SignalClass.OUTPUT, Role.ONLOOKER: None}
 
 
-class RegisterError(ValueError):
+class RegisterError(FieldbusError, ValueError):
     """Registers that are no value of the type."""
 
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections import deque
 
 from spokeshave.engine.session import Session
+from spokeshave.fieldbus import FieldbusError
 from spokeshave.fieldbus.address_map import AddressMap, Point, RegisterError, Role, Table, from_words, to_words
 from spokeshave.model.project import Project, Type, Value
 
@@ -15,11 +16,11 @@ MOST_WAITING = 100_000
 """Writes that wait for the next scan; more are refused until it has come."""
 
 
-class AddressError(ValueError):
+class AddressError(FieldbusError, ValueError):
     """An address outside the map, or one that may not be written."""
 
 
-class BusyError(RuntimeError):
+class BusyError(FieldbusError, RuntimeError):
     """Too much is waiting to be taken in."""
 
 

@@ -16,6 +16,7 @@ from pymodbus.server.requesthandler import ServerRequestHandler
 from pymodbus.simulator import DataType, SimData, SimDevice
 from pymodbus.transaction import TransactionManager
 
+from spokeshave.fieldbus import FieldbusError
 from spokeshave.fieldbus.address_map import RegisterError, Table
 from spokeshave.fieldbus.image import AddressError, BusyError, Image
 
@@ -27,7 +28,7 @@ logging.getLogger("pymodbus").addHandler(logging.NullHandler())
 logging.getLogger("pymodbus.logging").setLevel(logging.CRITICAL)
 
 
-class ServeError(RuntimeError):
+class ServeError(FieldbusError, RuntimeError):
     """The server could not begin; says why."""
 
 

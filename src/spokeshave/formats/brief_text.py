@@ -6,6 +6,7 @@ import re
 from collections.abc import Callable
 from pathlib import Path
 
+from spokeshave.formats.disk import text_of_file
 from spokeshave.formats.errors import FormatError, reading
 from spokeshave.formats.signal_table import read_rows
 from spokeshave.model.project import REQUIREMENT_KINDS, Project, Requirement
@@ -34,7 +35,7 @@ def read_brief(path: Path, project: Project, guess: Guess) -> list[Requirement]:
             found = _of_rows(rows)
     else:
         with reading(path):
-            found = _of_text(path.read_text(encoding="utf-8-sig"))
+            found = _of_text(text_of_file(path))
     return _numbered(found, project, guess)
 
 
@@ -47,7 +48,7 @@ def _of_text(text: str) -> list[tuple[str, str, str]]:
     """Identifier, sentence and kind. A line break ends a sentence where a list or an empty line follows."""
     if "\0" in text:
         raise FormatError("the text has zero bytes; it is no brief", advice="save it as text in UTF-8")
-    paragraphs: list[str] = []
+    parts: list[list[str]] = []
     fresh = True
     for line in text.splitlines():
         if not line.strip() or line.lstrip().startswith("#"):
@@ -55,12 +56,12 @@ def _of_text(text: str) -> list[tuple[str, str, str]]:
             continue
         new = fresh or _IDENT.match(line) or _BULLET.match(line)
         if new:
-            paragraphs.append(line.strip())
+            parts.append([line.strip()])
         else:
-            paragraphs[-1] += " " + line.strip()
+            parts[-1].append(line.strip())
         fresh = False
     out = []
-    for paragraph in paragraphs:
+    for paragraph in map(" ".join, parts):
         found = _IDENT.match(paragraph)
         ident = found[1].rstrip(".)") if found else ""
         rest = paragraph[found.end() :] if found else _BULLET.sub("", paragraph, count=1)

@@ -1,17 +1,21 @@
 """A program that is one CASE on a whole-number state, read as a sequence.
 
-Each label is a step, each assignment of the state a transition under the conditions around it, all else an action body.
+Each label is a step, each assignment of the state a transition under the conditions around it. What stands beside such an
+assignment is a body that runs when the step is left (P0), all else a body that runs while it is active (N). Where that is
+not what the text does, the text stays as it is, as opening logic (`kept`): see `reading`.
 """
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 
 from spokeshave.formats.errors import FormatError
 from spokeshave.language import syntax as sx
 from spokeshave.language.printer import expression_text, statements_text
-from spokeshave.language.rename import rename_in_text
+from spokeshave.language.rename import rename_many
 from spokeshave.model.project import Action, Body, Qualifier, Sequence, Signal, Step, Transition, Type
 
 Fail = Callable[[sx.Span, str, str], FormatError]
@@ -46,6 +50,8 @@ class CaseReader:
     signals: dict[str, Signal]
     fail: Fail
     numbers: dict[int, str] = field(default_factory=dict)
+    spots: list[tuple[str, str, int, sx.Span]] = field(default_factory=list)
+    """Kind, name, index and place in the text of what was made."""
 
     def sequence(self) -> Sequence:
         """The sequence; raises `FormatError` for what is outside the form."""
@@ -60,30 +66,58 @@ class CaseReader:
                 raise self.fail(labels[0][0].span, f"state {number} stands twice", "join both")
             label = labels[0][0]
             self.numbers[number] = str(label) if isinstance(label, sx.Name) else f"S{number}".replace("-", "m")
+            self.spots.append(("step", self.numbers[number], -1, label.span))
             found.append((number, block))
         start = int(self.state.start)
         if start not in self.numbers:
             advice = f"start {self.state.name} in one of {', '.join(map(str, self.numbers))}"
             raise self.fail(self.case.span, f"{self.state.name} starts in {start}, which is no state", advice)
-        steps, transitions, bodies = [], [], []
+        steps: list[Step] = []
+        transitions: list[Transition] = []
+        bodies: list[Body] = []
         for number, block in found:
             step = self.numbers[number]
-            ways, rest = self._split(block, [])
-            transitions += [
-                Transition((step,), (target,), condition, n + 1) for n, (condition, target) in enumerate(ways)
-            ]
-            actions: tuple[Action, ...] = ()
-            if rest:
-                bodies.append(Body(f"{step}_Body", self._own(statements_text(rest))))
-                actions = (Action(Qualifier.N, f"{step}_Body"),)
-            steps.append(Step(step, number, actions))
-        leaving = [t.sources[0] for t in transitions]
+            for n, (condition, target, span) in enumerate(self._ways(block, [])):
+                self.spots.append(("transition", "", len(transitions), span))
+                transitions.append(Transition((step,), (target,), condition, n + 1))
+            actions: list[Action] = []
+            for qualifier, name, part in ((Qualifier.N, "Body", self._part(block, False)),
+                                          (Qualifier.P0, "Left", self._part(block, True))):  # fmt: skip
+                if part:
+                    self.spots.append(("body", f"{step}_{name}", -1, part[0].span))
+                    bodies.append(Body(f"{step}_{name}", self._own(statements_text(part))))
+                    actions.append(Action(qualifier, f"{step}_{name}"))
+            steps.append(Step(step, number, tuple(actions)))
+        leaving = Counter(t.sources[0] for t in transitions)
         # A step with a single way out needs no priority.
-        transitions = [replace(t, priority=None) if leaving.count(t.sources[0]) == 1 else t for t in transitions]
+        transitions = [replace(t, priority=None) if leaving[t.sources[0]] == 1 else t for t in transitions]
         return Sequence(self.name, self.numbers[start], tuple(steps), tuple(transitions), tuple(bodies))
 
     def _own(self, text: str) -> str:
-        return rename_in_text(text, self.state.name, f"{self.name}.State")
+        return self.other_texts(text)
+
+    def other_texts(self, text: str) -> str:
+        """A text in which the state is the sequence's, and a constant that named a state its number."""
+        return rename_many(text, {self.state.name.lower(): f"{self.name}.State", **self._constants})
+
+    @cached_property
+    def _constants(self) -> dict[str, str]:
+        """Constants that named a state, in lower case, with its number; known when all labels are read."""
+        return {n.lower(): str(k) for k, n in self.numbers.items() if n.lower() in self.signals}
+
+    def kept(self, chart: Sequence, text: str, names: tuple[str, str]) -> tuple[Sequence, str]:
+        """The sequence and opening logic that do just what `text` does: the text stays, with the variable `names[0]` for
+        the state; `names[1]` keeps it from running in the first scan, in which no sequence evolves.
+        """
+        follow, started = names
+        words = {self.state.name.lower(): follow, **self._constants}
+        number = {name: k for k, name in self.numbers.items()}
+        pairs = dict.fromkeys((t.sources[0], t.targets[0]) for t in chart.transitions if t.sources != t.targets)
+        ways = tuple(Transition((a,), (b,), f"{follow} = {number[b]}") for a, b in pairs)
+        steps = tuple(replace(s, actions=()) for s in chart.steps)
+        state = f"{self.name}.State" if self.state.type is Type.DINT else f"DINT_TO_INT({self.name}.State)"
+        logic = f"{follow} := {state};\nIF {started} THEN\n{rename_many(text, words)}\nEND_IF;\n{started} := TRUE;"
+        return replace(chart, steps=steps, transitions=ways, bodies=()), logic
 
     def _number(self, tree: sx.Expression) -> int:
         """The whole number of a label or of an assigned state: a literal or a constant."""
@@ -97,44 +131,50 @@ class CaseReader:
                 return int(signal.start)
         raise self.fail(tree.span, "a state is a whole number or a constant", "compute no states, name them")
 
-    def _split(
-        self, block: tuple[sx.Statement, ...], around: list[str]
-    ) -> tuple[list[tuple[str, str]], tuple[sx.Statement, ...]]:
-        """Ways out, as (condition, step), and the statements without them."""
-        ways: list[tuple[str, str]] = []
-        rest: list[sx.Statement] = []
+    def _assigns_state(self, s: sx.Statement) -> bool:
+        return isinstance(s, sx.Assign) and str(s.target).lower() == self.state.name.lower()
+
+    def _ways(self, block: tuple[sx.Statement, ...], around: list[str]) -> list[tuple[str, str, sx.Span]]:
+        """Ways out, as (condition, step, place), the one that wins first: later assignments win over earlier ones in a scan."""
+        ways: list[tuple[str, str, sx.Span]] = []
         for s in block:
-            if isinstance(s, sx.Assign) and str(s.target).lower() == self.state.name.lower():
+            if isinstance(s, sx.Assign) and self._assigns_state(s):
                 number = self._number(s.value)
                 if number not in self.numbers:
                     raise self.fail(s.value.span, f"there is no state {number}", "add its label to the CASE")
-                ways.append((self._own(" AND ".join(around) or "TRUE"), self.numbers[number]))
+                ways.insert(0, (self._own(" AND ".join(around) or "TRUE"), self.numbers[number], s.span))
             elif isinstance(s, sx.If) and _assigns((s,), self.state.name.lower()):
-                found, left = self._split_if(s, around)
-                ways += found
-                rest += left
+                ways[:0] = self._ways_of_if(s, around)
             elif _assigns((s,), self.state.name.lower()):
                 raise self.fail(s.span, "the state is set inside a loop or another CASE", "set it under IF only")
-            else:
-                rest.append(s)
-        # Later assignments of the state win over earlier ones in a scan.
-        return ways[::-1] if not around else ways, tuple(rest)
+        return ways
 
-    def _split_if(self, s: sx.If, around: list[str]) -> tuple[list[tuple[str, str]], list[sx.Statement]]:
-        ways: list[tuple[str, str]] = []
-        branches = []
+    def _ways_of_if(self, s: sx.If, around: list[str]) -> list[tuple[str, str, sx.Span]]:
+        ways: list[tuple[str, str, sx.Span]] = []
         before: list[str] = []
         for condition, block in s.branches:
             text = f"({expression_text(condition)})" if _weak(condition) else expression_text(condition)
-            found, left = self._split(block, [*around, *before, text])
-            ways += found
-            branches.append((condition, left))
+            ways += self._ways(block, [*around, *before, text])
             before.append(f"NOT ({expression_text(condition)})")
-        found, otherwise = self._split(s.otherwise, [*around, *before])
-        ways += found
-        if any(left for _, left in branches) or otherwise:
-            return ways, [replace(s, branches=tuple(branches), otherwise=otherwise)]
-        return ways, []
+        return ways + self._ways(s.otherwise, [*around, *before])
+
+    def _part(self, block: tuple[sx.Statement, ...], leaving: bool) -> tuple[sx.Statement, ...]:
+        """The statements that run on leaving, which stand in a branch that sets the state, or all others."""
+        rest: list[sx.Statement] = []
+        for s in block:
+            if isinstance(s, sx.If) and _assigns((s,), self.state.name.lower()):
+                branches = tuple((c, self._branch(b, leaving)) for c, b in s.branches)
+                otherwise = self._branch(s.otherwise, leaving)
+                if any(b for _, b in branches) or otherwise:
+                    rest.append(replace(s, branches=branches, otherwise=otherwise))
+            elif not leaving and not self._assigns_state(s):
+                rest.append(s)
+        return tuple(rest)
+
+    def _branch(self, block: tuple[sx.Statement, ...], leaving: bool) -> tuple[sx.Statement, ...]:
+        if not any(self._assigns_state(s) for s in block):
+            return self._part(block, leaving)
+        return tuple(s for s in block if not self._assigns_state(s)) if leaving else ()
 
 
 def _weak(tree: sx.Expression) -> bool:

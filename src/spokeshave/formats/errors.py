@@ -6,14 +6,17 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from spokeshave.model.diagnostics import Told, clipped
 
-class FormatError(Exception):
+
+class FormatError(Told):
     """A file that cannot be read; names the file, line, column or item, what is wrong and what would be right."""
 
     def __init__(self, message: str, *, line: int = 0, column: int = 0, item: str = "", advice: str = "") -> None:
-        self.message, self.line, self.column, self.item, self.advice = message, line, column, item, advice
+        self.message, self.advice, self.item = clipped(message), clipped(advice), clipped(item)
+        self.line, self.column = line, column
         self.file = ""
-        super().__init__(message)
+        super().__init__(self.message)
 
     def __str__(self) -> str:
         where = self.file

@@ -5,20 +5,45 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from spokeshave.formats import spoke
+from spokeshave.formats.disk import text_of_file, write_text_atomically
 from spokeshave.formats.errors import FormatError, reading
-from spokeshave.formats.iec_read import parse_iec
-from spokeshave.formats.iec_write import write_iec
 from spokeshave.model.project import Project
 
 
-def _read_iec(path: Path) -> Project:
+def text_of(path: Path) -> str:
+    """The text of an IEC file. Raises `FormatError` for one that is not UTF-8 or cannot be read."""
     with reading(path):
-        return parse_iec(path.read_bytes().decode("utf-8-sig").replace("\r\n", "\n"))
+        return text_of_file(path).replace("\r\n", "\n")
 
 
-READERS: dict[str, Callable[[Path], Project]] = {".spoke": spoke.read, ".st": _read_iec}
-WRITERS: dict[str, Callable[[Project], str]] = {".spoke": spoke.dumps, ".st": write_iec}
+def _read_iec(path: Path) -> Project:
+    from spokeshave.formats.iec_read import parse_iec
+
+    with reading(path):
+        return parse_iec(text_of(path))
+
+
+def _read_spoke(path: Path) -> Project:
+    from spokeshave.formats import spoke
+
+    return spoke.read(path)
+
+
+def _spoke_text(project: Project) -> str:
+    from spokeshave.formats import spoke
+
+    return spoke.dumps(project)
+
+
+def _iec_text(project: Project) -> str:
+    from spokeshave.formats.iec_write import write_iec
+
+    return write_iec(project)
+
+
+# Each format is loaded when a file of it comes.
+READERS: dict[str, Callable[[Path], Project]] = {".spoke": _read_spoke, ".st": _read_iec}
+WRITERS: dict[str, Callable[[Project], str]] = {".spoke": _spoke_text, ".st": _iec_text}
 
 
 def read_project(path: Path) -> Project:
@@ -34,7 +59,7 @@ def write_project(project: Project, path: Path) -> None:
     writer = WRITERS.get(path.suffix.lower())
     if writer is None:
         raise _unknown(path, WRITERS)
-    spoke.write_text_atomically(writer(project), path)
+    write_text_atomically(writer(project), path)
 
 
 def _unknown(path: Path, known: dict[str, object] | dict[str, Callable[[Path], Project]]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from spokeshave.formats.code.finals import left_out, unprotected
 from spokeshave.formats.code.write import generate
 from spokeshave.formats.pragma import code_pragma, make_pragma
 from spokeshave.language.literals import value_text
@@ -22,6 +23,8 @@ def write_iec(project: Project, pragma: bool = True) -> str:
     A project of one sequence declares its signals in the program; several share them in VAR_GLOBAL.
     """
     parts: list[str] = []
+    if pragma and (left := not_in_charts(project)):
+        parts.append(f"(* {left} *)\n")
     single = len(project.sequences) == 1 and not project.opening and not project.closing
     if not single:
         parts.append(_declarations(project, shared=True))
@@ -37,20 +40,43 @@ def write_iec(project: Project, pragma: bool = True) -> str:
     return "\n".join(p for p in parts if p)
 
 
-def write_code(project: Project, style: str) -> str:
+def not_in_charts(project: Project) -> str:
+    """What protects the machine and stands in no chart, in words; empty for nothing."""
+    q = project.sequences
+    kinds = {
+        "interlocks": project.interlocks,
+        "opposed pairs": project.opposed,
+        "trips": project.trips,
+        "holds": [s for s in q if s.hold_when.strip()],
+        "restarts": [s for s in q if s.restart_when.strip()],
+        "permissives": [s for x in q for s in x.steps if s.permissive.strip()],
+        "time windows": [s for x in q for s in x.steps if s.longest.strip() or s.shortest.strip()],
+    }
+    named = [kind for kind, found in kinds.items() if found]
+    if not named:
+        return ""
+    return (
+        f"{', '.join(named)} of this machine stand in the pragma only, which other readers skip: "
+        "a controller that runs these charts is not protected by them; write code with --style case or --style flags"
+    )
+
+
+def write_code(project: Project, style: str, protect: bool = True) -> str:
     """The machine file as one program of plain structured text, in a style of `formats.code`: `case` or `flags`.
+    Without `protect` interlocks and opposed pairs are left out, and the head of the text says so.
 
     Raises `FormatError` where the style cannot say what a chart does, with the reason.
     """
-    made = generate(project, style)
-    out = f"PROGRAM {made.name}\n"
+    made = generate(project if protect else unprotected(project), style)
+    out = "" if protect or not (left := left_out(project)) else f"(* Not protected: this code leaves out {left} *)\n"
+    out += f"PROGRAM {made.name}\n"
     out += "".join(f"  {line}\n" for line in _declarations(project, shared=False).splitlines())
     for retain in (False, True):
         mine = [v for v in made.variables if v.retain is retain]
         if mine:
             lines = "".join(f"    {v.name} : {v.kind}{f' := {v.initial}' * bool(v.initial)};\n" for v in mine)
             out += f"  VAR{' RETAIN' if retain else ''} (* of the code *)\n{lines}  END_VAR\n"
-    return f"{out}{made.text}END_PROGRAM\n\n{code_pragma(project, style)}\n"
+    return f"{out}{made.text}END_PROGRAM\n\n{code_pragma(project, style, protect)}\n"
 
 
 def _declarations(project: Project, shared: bool) -> str:

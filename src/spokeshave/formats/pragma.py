@@ -8,11 +8,13 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from typing import Any
 
 from spokeshave.formats.errors import FormatError
-from spokeshave.formats.spoke import VERSION, bring_up_to_date, from_data, to_data
+from spokeshave.formats.spoke import bring_up_to_date, from_data, to_data
+from spokeshave.formats.spoke_schema import VERSION
 from spokeshave.model.project import Project
 
 _FOUND = re.compile(r"\{spokeshave\s+([^{}]*)\}")
@@ -43,20 +45,22 @@ def take_pragma(text: str) -> tuple[str, dict[str, Any] | None]:
     line = text.count("\n", 0, found.start()) + 1
     try:
         data = json.loads(_outside_strings(found[1], {"(": "{", ")": "}"}, {}))
-    except ValueError as error:
+    except (ValueError, RecursionError) as error:
         raise FormatError(f"the pragma is damaged: {error}", line=line, advice="delete it to read the rest") from None
-    if not isinstance(data, dict) or not isinstance(data.get("version"), int):
+    if not isinstance(data, dict) or type(data.get("version")) is not int:
         raise FormatError("the pragma is damaged", line=line, advice="delete it to read the rest")
     if data["version"] > VERSION:
         raise FormatError(f"the pragma has version {data['version']}, this program reads up to {VERSION}", line=line)
-    bring_up_to_date(data)
+    with _shaped():
+        bring_up_to_date(data)
     blank = re.sub(r"[^\n]", " ", found[0])
     return text[: found.start()] + blank + text[found.end() :], data
 
 
-def code_pragma(project: Project, style: str) -> str:
-    """The pragma of generated code: the whole machine file, and the style it was written in."""
-    return _pragma({"version": VERSION, "code": style, **to_data(project)})
+def code_pragma(project: Project, style: str, protect: bool = True) -> str:
+    """The pragma of generated code: the whole machine file, the style it was written in, whether it protects."""
+    left = {} if protect else {"unprotected": True}
+    return _pragma({"version": VERSION, "code": style, **left, **to_data(project)})
 
 
 def make_pragma(project: Project) -> str:
@@ -91,7 +95,23 @@ def _pragma(data: Mapping[str, Any]) -> str:
 
 def merge_pragma(project: Project, pragma: dict[str, Any]) -> Project:
     """The project read from the text, with what the pragma adds. Where both speak, the text is right."""
-    data = to_data(project)
+    with _shaped():
+        whole = _merged(to_data(project), pragma)
+    return from_data(whole)
+
+
+@contextmanager
+def _shaped() -> Iterator[None]:
+    """What is not where the pragma has it is told as damage; what values are wrong, the machine file tells."""
+    try:
+        yield
+    except (AttributeError, KeyError, TypeError, ValueError, IndexError, RecursionError):
+        raise FormatError(
+            "the pragma does not have the form it is written in", advice="delete it to read the rest"
+        ) from None
+
+
+def _merged(data: dict[str, Any], pragma: dict[str, Any]) -> dict[str, Any]:
     extra = {k: v for k, v in pragma.items() if k != "version"}
     signals = {s["name"].lower(): s for s in data.get("signals", [])}
     listed: list[dict[str, Any]] = []
@@ -110,4 +130,4 @@ def merge_pragma(project: Project, pragma: dict[str, Any]) -> Project:
         q.update({k: v for k, v in more.items() if k not in ("name", "steps", *_TEXT_SEQUENCE)})
     if "name" not in extra:
         data.pop("name", None)
-    return from_data({**data, **extra, "signals": [*listed, *signals.values()]})
+    return {**data, **extra, "signals": [*listed, *signals.values()]}

@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 import zipfile
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from spokeshave.formats.disk import bytes_of, text_of_file, write_bytes_atomically, write_text_atomically
 from spokeshave.formats.errors import FormatError, reading
-from spokeshave.formats.spoke import write_bytes_atomically, write_text_atomically
 from spokeshave.language.literals import read_value, value_text
 from spokeshave.language.rename import name_problem
+from spokeshave.model.diagnostics import quoted
 from spokeshave.model.project import Project, Signal, SignalClass, Type
 
 FIELDS = ("name", "class", "type", "address", "contact", "initial", "home", "retain", "unit", "comment")
@@ -36,6 +38,9 @@ _TYPES = {Type.BOOL: ("bool", "bit", "boolean"), Type.INT: ("int", "integer", "w
           Type.DINT: ("dint", "dword", "int32", "long"), Type.REAL: ("real", "float", "double", "lreal"),
           Type.TIME: ("time", "duration")}  # fmt: skip
 MOST_ROWS = 100_000
+MOST_COLUMNS = 500
+LARGEST_UNPACKED = 100_000_000
+"""Bytes of a workbook when it is unpacked."""
 
 
 def read_rows(path: Path) -> list[list[str]]:
@@ -43,7 +48,7 @@ def read_rows(path: Path) -> list[list[str]]:
     with reading(path):
         if path.suffix.lower() == ".xlsx":
             return _xlsx(path)
-        return parse_rows(path.read_text(encoding="utf-8-sig"))
+        return parse_rows(text_of_file(path))
 
 
 def parse_rows(text: str) -> list[list[str]]:
@@ -53,7 +58,7 @@ def parse_rows(text: str) -> list[list[str]]:
     first = text.split("\n", 1)[0]
     mark = max("\t;,", key=first.count)
     try:
-        rows = [[c.strip() for c in row] for row in csv.reader(io.StringIO(text), delimiter=mark)]
+        rows = [[_bare(c.strip()) for c in row] for row in csv.reader(io.StringIO(text), delimiter=mark)]
     except csv.Error as error:
         raise FormatError(str(error)) from None
     if len(rows) > MOST_ROWS:
@@ -61,22 +66,50 @@ def parse_rows(text: str) -> list[list[str]]:
     return [r for r in rows if any(r)]
 
 
+_FORMULA = re.compile(r"'*[=+@\t\r-]")
+_NUMBER = re.compile(r"-?[0-9][0-9_.,]*")
+
+
+def guarded(cell: str) -> str:
+    """A cell of a CSV file that a spreadsheet takes for no formula: an apostrophe stands before what could be one."""
+    return f"'{cell}" if _FORMULA.match(cell) and not _NUMBER.fullmatch(cell) else cell
+
+
+def _bare(cell: str) -> str:
+    """`guarded` backwards."""
+    return cell[1:] if cell.startswith("'") and _FORMULA.match(cell) else cell
+
+
 def _xlsx(path: Path) -> list[list[str]]:
     from openpyxl import load_workbook  # only where it is needed: it takes a while to load
-    from openpyxl.utils.exceptions import InvalidFileException
 
+    data = io.BytesIO(bytes_of(path))
     try:
-        book = load_workbook(path, read_only=True, data_only=True)
+        _look_at_size(data)
+        book = load_workbook(data, read_only=True, data_only=True)
         sheet = book.worksheets[0]
         rows = []
-        for n, row in enumerate(sheet.iter_rows(values_only=True)):
-            if n > MOST_ROWS:
+        for n, row in enumerate(sheet.iter_rows(values_only=True, max_row=MOST_ROWS + 1, max_col=MOST_COLUMNS)):
+            if n >= MOST_ROWS:
                 raise FormatError(f"the table has more than {MOST_ROWS} rows")
             rows.append([_cell(c) for c in row])
         book.close()
-    except (InvalidFileException, zipfile.BadZipFile, KeyError, ValueError, IndexError) as error:
-        raise FormatError(f"this is no XLSX workbook: {error}") from None
-    return [r for r in rows if any(r)]
+    except FormatError:
+        raise
+    except Exception as error:  # whatever the package says of a damaged workbook: there are many ways to be damaged
+        raise FormatError(
+            f"this is no XLSX workbook, or a damaged one: {type(error).__name__} {quoted(error)}"
+        ) from None
+    width = max((n + 1 for row in rows for n, cell in enumerate(row) if cell), default=0)
+    return [r[:width] for r in rows if any(r)]
+
+
+def _look_at_size(data: io.BytesIO) -> None:
+    """Refuses a workbook that would take more room unpacked than any list does."""
+    with zipfile.ZipFile(data) as packed:
+        size = sum(part.file_size for part in packed.infolist())
+    if size > LARGEST_UNPACKED:
+        raise FormatError(f"the workbook has {size:,} bytes unpacked; at most {LARGEST_UNPACKED:,} are read")
 
 
 def _cell(value: object) -> str:
@@ -218,13 +251,16 @@ def write_table(signals: Sequence[Signal], path: Path) -> None:
         sheet = book.active
         assert sheet is not None
         sheet.title = "Signals"
-        for row in rows:
-            sheet.append(["'" + c if c[:1] in "=+@" and c else c for c in row])
+        for n, row in enumerate(rows, 1):
+            for m, text in enumerate(row, 1):
+                cell = sheet.cell(n, m, text or None)
+                cell.data_type, cell.number_format = "s" if text else "n", "@"  # a text, whatever it begins with
         sheet.freeze_panes = "A2"
         out = io.BytesIO()
         book.save(out)
         write_bytes_atomically(out.getvalue(), path)
     else:
-        text = io.StringIO()
-        csv.writer(text, lineterminator="\n").writerows(rows)
-        write_text_atomically(text.getvalue(), path)
+        out_text = io.StringIO("\ufeff")  # by the mark a spreadsheet knows that it is UTF-8
+        out_text.seek(0, io.SEEK_END)
+        csv.writer(out_text, lineterminator="\n").writerows([guarded(c) for c in row] for row in rows)
+        write_text_atomically(out_text.getvalue(), path)

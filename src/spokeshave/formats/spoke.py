@@ -4,42 +4,52 @@ from __future__ import annotations
 
 import hashlib
 import json
-import os
-import tempfile
-from functools import cache
 from pathlib import Path
 from typing import Any
 
-from pydantic import TypeAdapter, ValidationError
-
+from spokeshave.formats.disk import text_of_file, write_text_atomically
 from spokeshave.formats.errors import FormatError, reading
+from spokeshave.formats.spoke_schema import VERSION, adapter, near, schema, wrong_values
+from spokeshave.language.literals import real_number
 from spokeshave.model.project import Project, with_shows
 
-VERSION = 2
 WIDTH = 118
-LARGEST_BYTES = 200_000_000
-
-
-@cache
-def _adapter() -> TypeAdapter[Project]:
-    return TypeAdapter(Project)
+LARGEST_BYTES = 50_000_000
+"""Bytes of a machine file that is read."""
 
 
 def to_data(project: Project) -> dict[str, Any]:
     """A machine file as plain JSON data, without what has its usual value."""
-    data: dict[str, Any] = _adapter().dump_python(project, mode="json", exclude_defaults=True)
+    data: dict[str, Any] = adapter().dump_python(project, mode="json", exclude_defaults=True)
     return data
 
 
 def from_data(data: Any) -> Project:
-    """The machine file of plain JSON data. Raises `FormatError` that names the item."""
+    """The machine file of plain JSON data. Raises `FormatError` that names the item: nothing unknown is dropped, nothing
+    wrong is made to fit.
+    """
+    from pydantic import ValidationError  # takes its time, and IEC text does without
+
     try:
-        return _adapter().validate_python(data)
+        project = adapter().validate_json(json.dumps(data), strict=True, extra="forbid")
     except ValidationError as error:
         first = error.errors(include_url=False)[0]
-        path = _path(data, first["loc"])
+        loc = first["loc"]
+        message, advice = first["msg"], ""
+        if first["type"] == "json_invalid":  # what JSON can say and no file can keep
+            raise FormatError(
+                "a text holds half a character", advice="look for \\ud8 to \\udf in it, and take it out"
+            ) from None
+        if loc[-1:] and loc[-1] in ("bool", "int", "float") and loc[-2:-1] and loc[-2] in ("initial", "home"):
+            loc, message, advice = loc[:-1], "this is no value", "write true or false, or a number"
+        path = _path(data, loc)
         more = f" ({error.error_count() - 1} more faults)" if error.error_count() > 1 else ""
-        raise FormatError(f"{first['msg']}{more}", item=path) from None
+        if first["type"] in ("extra_forbidden", "unexpected_keyword_argument"):
+            message, advice = "there is no such field", near(data, first["loc"])
+        raise FormatError(f"{message}{more}", item=path, advice=advice) from None
+    for where, message, advice in wrong_values(data, (), schema(), schema()):
+        raise FormatError(message, item=_path(data, where), advice=advice)
+    return project
 
 
 def _path(data: Any, loc: tuple[int | str, ...]) -> str:
@@ -86,7 +96,7 @@ def _layout(data: Any, indent: str) -> str:
 def loads(text: str) -> Project:
     """The machine file in a text. Raises `FormatError`."""
     try:
-        data = json.loads(text, parse_constant=_no_constant)
+        data = json.loads(text, parse_constant=_no_constant, parse_float=_finite)
     except json.JSONDecodeError as error:
         raise FormatError(
             f"this is not a whole machine file: {error.msg.lower()}", line=error.lineno, column=error.colno,
@@ -109,7 +119,18 @@ def loads(text: str) -> Project:
 
 
 def bring_up_to_date(data: dict[str, Any]) -> None:
-    """Brings data of an older version up to date. Version 1: what a scenario shows stood beside its text, now it is a row."""
+    """Brings data of an older version up to date.
+
+    Version 1: what a scenario shows stood beside its text, now it is a row. Version 2: a trip without a scope acted on
+    nothing, now on all sequences; one that named all of them acts on all.
+    """
+    trips, sequences = ((x if isinstance(x, list) else []) for x in (data.get("trips"), data.get("sequences")))
+    for t in trips if data["version"] < 3 else ():
+        if isinstance(t, dict):
+            scope = t.setdefault("scope", [])
+            names = [str(q.get("name")) for q in sequences if isinstance(q, dict)]
+            if scope and isinstance(scope, list) and {str(n).lower() for n in scope} >= {n.lower() for n in names}:
+                t.pop("scope")
     scenarios = data.get("scenarios") if data["version"] == 1 else ()
     for s in scenarios if isinstance(scenarios, list) else ():
         shows = s.pop("shows", ()) if isinstance(s, dict) else ()
@@ -121,51 +142,16 @@ def _no_constant(name: str) -> Any:
     raise ValueError(f"{name} is not a number a machine file may hold")
 
 
+def _finite(text: str) -> float:
+    return real_number(text)
+
+
 def read(path: Path) -> Project:
     """Reads a machine file. Raises `FormatError` that names the file; nothing else for a bad one."""
     with reading(path):
-        if path.stat().st_size > LARGEST_BYTES:
-            raise FormatError("the file is too large to be a machine file")
-        return loads(path.read_bytes().decode("utf-8-sig"))
+        return loads(text_of_file(path, LARGEST_BYTES))
 
 
 def write(project: Project, path: Path) -> None:
     """Writes a machine file so that a crash leaves either the old one or the new one, never a half."""
     write_text_atomically(dumps(project), path)
-
-
-def write_text_atomically(text: str, path: Path) -> None:
-    """As `write_bytes_atomically`, in UTF-8."""
-    write_bytes_atomically(text.encode(), path)
-
-
-def write_bytes_atomically(data: bytes, path: Path) -> None:
-    """Temporary file in the same folder, synced, then renamed over the old one. Raises `FormatError`."""
-    try:
-        handle, temporary = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
-        try:
-            with os.fdopen(handle, "wb") as out:
-                out.write(data)
-                out.flush()
-                os.fsync(out.fileno())
-            os.chmod(temporary, path.stat().st_mode & 0o777 if path.exists() else 0o644)
-            os.replace(temporary, path)
-        except BaseException:
-            os.unlink(temporary)
-            raise
-    except OSError as error:
-        failure = FormatError(f"could not be written: {error.strerror or error}")
-        failure.file = str(path)
-        raise failure from None
-
-
-def schema() -> dict[str, Any]:
-    """The JSON Schema of the file's contents, for the documentation."""
-    body = _adapter().json_schema()
-    body["title"] = "Spokeshave machine file"
-    body["properties"] = {
-        "format": {"const": "spokeshave machine file"},
-        "version": {"const": VERSION},
-        **body["properties"],
-    }
-    return body

@@ -7,6 +7,7 @@ import io
 from dataclasses import dataclass
 from pathlib import Path
 
+from spokeshave.formats.disk import text_of_file
 from spokeshave.formats.errors import FormatError, reading
 from spokeshave.language.literals import read_value
 from spokeshave.model.diagnostics import did_you_mean
@@ -25,12 +26,15 @@ class Row:
 def read_stimuli(path: Path, project: Project) -> list[Row]:
     """The rows of a stimuli file, stably sorted by time. Raises `FormatError` with the line that is wrong."""
     with reading(path):
-        return parse_stimuli(path.read_bytes().decode("utf-8-sig"), project)
+        return parse_stimuli(text_of_file(path), project)
 
 
 def parse_stimuli(text: str, project: Project) -> list[Row]:
     """As `read_stimuli`, from a text."""
-    reader = csv.reader(io.StringIO(text.replace("\r\n", "\n").replace("\0", "")), strict=True)
+    if "\0" in text:
+        line = text.count("\n", 0, text.index("\0")) + 1
+        raise FormatError("there is a zero byte in the text", line=line, advice="save it as CSV in UTF-8")
+    reader = csv.reader(io.StringIO(text.replace("\r\n", "\n")), strict=True)
     rows: list[Row] = []
     header_seen = False
     try:

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Protocol
 
-from spokeshave.formats.spoke import write_text_atomically
+from spokeshave.formats.disk import write_text_atomically
 from spokeshave.model.project import Type
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from pathlib import Path
 
-from spokeshave.formats.spoke import write_text_atomically
+from spokeshave.formats.disk import write_text_atomically
 from spokeshave.formats.trace_csv import Changes
 from spokeshave.model.project import Type
 

@@ -4,3 +4,9 @@ Text becomes a syntax tree (`parse`), a checked tree (`check`) and a Python code
 Nothing from a file is ever run as Python text. Not here: how a scan runs, or where a name's value comes from;
 a `Scope` tells the checker what names mean.
 """
+
+from spokeshave.model.diagnostics import Told
+
+
+class LanguageError(Told):
+    """The root of the errors of this package."""

@@ -4,19 +4,23 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from functools import reduce
 from itertools import pairwise
 from typing import Protocol
 
+from spokeshave.language import LanguageError
 from spokeshave.language import checked as ck
 from spokeshave.language import syntax as sx
 from spokeshave.language.blocks import BLOCKS
 from spokeshave.language.functions import CONVERSIONS, FUNCTIONS
-from spokeshave.language.literals import INT_LIMITS, fits
-from spokeshave.model.diagnostics import did_you_mean
+from spokeshave.language.literals import INT_LIMITS, value_problem
+from spokeshave.model.diagnostics import did_you_mean, quoted
 from spokeshave.model.project import Type
 
 NUMERIC = (Type.INT, Type.DINT, Type.REAL)
 WHOLE = (Type.INT, Type.DINT)
+MOST_OFFERS = 20
+"""Faults of a text for which close names are looked for."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,7 +49,7 @@ class Scope(Protocol):
         """The slot in which the result of this RISING, FALLING or HELD will stand."""
 
 
-class _Fault(Exception):
+class _Fault(LanguageError):
     """Unwinds one expression whose problem is already noted."""
 
 
@@ -123,10 +127,7 @@ class Checker:
                     continue
             body = self._block(block, in_loop)
             if tests:
-                test = tests[0]
-                for more in tests[1:]:
-                    test = ck.Apply(Type.BOOL, "or", (test, more), s.span)
-                branches.append((test, body))
+                branches.append((_any_of(tests, s.span), body))
         return ck.Choose(tuple(branches), self._block(s.otherwise, in_loop))
 
     def _in_range(self, selector: ck.Checked, low: ck.Checked, high: ck.Checked, span: sx.Span) -> ck.Checked:
@@ -222,7 +223,7 @@ class Checker:
     # -- problems
 
     def _note(self, span: sx.Span, message: str, advice: str = "") -> None:
-        self.problems.append(sx.Problem(span.line, span.column, message, advice, span.start, span.end))
+        self.problems.append(sx.Problem.at(span, message, advice))
 
     def _fault(self, span: sx.Span, message: str, advice: str = "") -> _Fault:
         self._note(span, message, advice)
@@ -247,11 +248,11 @@ class Checker:
     def _literal(self, tree: sx.Literal) -> ck.Const:
         if tree.type is None:
             number = int(tree.value)
-            kind = Type.INT if fits(number, Type.INT) else Type.DINT
-            if not fits(number, kind):
-                raise self._fault(tree.span, f"{number} does not fit in 32 bits")
+            kind = Type.INT if not value_problem(number, Type.INT) else Type.DINT
+            if value_problem(number, kind):
+                raise self._fault(tree.span, f"{quoted(number)} does not fit in 32 bits")
             return ck.Const(kind, number, tree.span, free=True)
-        if tree.type in WHOLE and not fits(int(tree.value), tree.type):
+        if tree.type in WHOLE and value_problem(int(tree.value), tree.type):
             low, high = INT_LIMITS[tree.type]
             raise self._fault(tree.span, f"{tree.value} is out of range; {tree.type} holds {low} to {high}")
         return ck.Const(tree.type, tree.value, tree.span)
@@ -259,7 +260,8 @@ class Checker:
     def _symbol(self, tree: sx.Name) -> Symbol:
         found = self.scope.lookup(tuple(p.lower() for p in tree.parts))
         if isinstance(found, str):
-            offer = did_you_mean(str(tree), self.scope.known())
+            many = len(self.problems) > MOST_OFFERS  # looking for close names among thousands takes its time
+            offer = "" if many else did_you_mean(str(tree), self.scope.known())
             raise self._fault(tree.span, found or f"there is no {tree}", offer)
         return found
 
@@ -270,7 +272,9 @@ class Checker:
             return ck.Apply(Type.BOOL, "not", (node,), tree.span)
         if isinstance(node, ck.Const) and node.free:
             number = -int(node.value) if tree.op == "-" else int(node.value)
-            return ck.Const(Type.INT if fits(number, Type.INT) else Type.DINT, number, tree.span, free=True)
+            return ck.Const(
+                Type.INT if not value_problem(number, Type.INT) else Type.DINT, number, tree.span, free=True
+            )
         if node.type not in (*NUMERIC, Type.TIME):
             raise self._fault(tree.span, f"{tree.op} takes a number or a time, this is {node.type}")
         return node if tree.op == "+" else ck.Apply(node.type, "neg", (node,), tree.span)
@@ -294,36 +298,39 @@ class Checker:
                 faults += 1
         if faults:
             raise _Fault()
-        left, right = sides
-        if tree.op in ("AND", "OR", "XOR"):
-            return ck.Apply(Type.BOOL, tree.op.lower(), (left, right), tree.span)
-        if tree.op in ("*", "/") and Type.TIME in (left.type, right.type):
-            return self._scaled_time(tree, left, right)
-        left, right = self._unify(left, right, tree.span, tree.op)
-        if tree.op in ("=", "<>", "<", ">", "<=", ">="):
-            if left.type is Type.BOOL and tree.op not in ("=", "<>"):
-                raise self._fault(tree.span, f"{tree.op} does not order BOOL values", "use = or <>")
-            name = {"=": "eq", "<>": "ne", "<": "lt", ">": "gt", "<=": "le", ">=": "ge"}[tree.op]
-            return ck.Apply(Type.BOOL, name, (left, right), tree.span)
+        return self._joined(tree.op, sides[0], sides[1], tree.span)
+
+    def _joined(self, op: str, left: ck.Checked, right: ck.Checked, span: sx.Span) -> ck.Checked:
+        """Two checked operands with the operator between them; those of AND, OR and XOR are BOOL already."""
+        if op in ("AND", "OR", "XOR"):
+            return ck.Apply(Type.BOOL, op.lower(), (left, right), span)
+        if op in ("*", "/") and Type.TIME in (left.type, right.type):
+            return self._scaled_time(op, left, right, span)
+        left, right = self._unify(left, right, span, op)
+        if op in ("=", "<>", "<", ">", "<=", ">="):
+            if left.type is Type.BOOL and op not in ("=", "<>"):
+                raise self._fault(span, f"{op} does not order BOOL values", "use = or <>")
+            name = {"=": "eq", "<>": "ne", "<": "lt", ">": "gt", "<=": "le", ">=": "ge"}[op]
+            return ck.Apply(Type.BOOL, name, (left, right), span)
         allowed: tuple[Type, ...] = NUMERIC
-        if tree.op in ("+", "-"):
+        if op in ("+", "-"):
             allowed = (*NUMERIC, Type.TIME)
-        elif tree.op == "MOD":
+        elif op == "MOD":
             allowed = WHOLE
-        elif tree.op == "**":
+        elif op == "**":
             left, right = (self._convert(n, Type.REAL, n.span) for n in (left, right))
         if left.type not in allowed:
-            raise self._fault(tree.span, f"{tree.op} does not work on {left.type}")
-        name = {"+": "add", "-": "sub", "*": "mul", "/": "div", "MOD": "mod", "**": "pow"}[tree.op]
-        return ck.Apply(left.type, name, (left, right), tree.span)
+            raise self._fault(span, f"{op} does not work on {left.type}")
+        name = {"+": "add", "-": "sub", "*": "mul", "/": "div", "MOD": "mod", "**": "pow"}[op]
+        return ck.Apply(left.type, name, (left, right), span)
 
-    def _scaled_time(self, tree: sx.Binary, left: ck.Checked, right: ck.Checked) -> ck.Checked:
-        if tree.op == "*" and right.type is Type.TIME:
+    def _scaled_time(self, op: str, left: ck.Checked, right: ck.Checked, span: sx.Span) -> ck.Checked:
+        if op == "*" and right.type is Type.TIME:
             left, right = right, left
         if left.type is not Type.TIME or right.type not in NUMERIC:
-            raise self._fault(tree.span, f"{tree.op} does not work on {left.type} and {right.type}",
+            raise self._fault(span, f"{op} does not work on {left.type} and {right.type}",
                               "a TIME can be multiplied with or divided by a number")  # fmt: skip
-        return ck.Apply(Type.TIME, "time_mul" if tree.op == "*" else "time_div", (left, right), tree.span)
+        return ck.Apply(Type.TIME, "time_mul" if op == "*" else "time_div", (left, right), span)
 
     def _unify(self, left: ck.Checked, right: ck.Checked, span: sx.Span, op: str) -> tuple[ck.Checked, ck.Checked]:
         """Both operands in one type: literals adapt, narrower numbers widen, all else is refused."""
@@ -348,7 +355,7 @@ class Checker:
         if isinstance(node, ck.Const) and node.free and wanted in NUMERIC:
             if wanted is Type.REAL:
                 return ck.Const(Type.REAL, float(node.value), node.span)
-            if fits(int(node.value), wanted):
+            if not value_problem(int(node.value), wanted):
                 return ck.Const(wanted, int(node.value), node.span)
             low, high = INT_LIMITS[wanted]
             raise self._fault(node.span, f"{node.value} is out of range; {wanted} holds {low} to {high}")
@@ -415,17 +422,10 @@ class Checker:
 
     def _operator(self, tree: sx.Call, op: str, nodes: list[ck.Checked]) -> ck.Checked:
         """ADD(a, b, c) means a + b + c; GT(a, b, c) means a > b AND b > c."""
-        parts = [a.value for a in tree.arguments]
         if op in ("=", "<", ">", "<=", ">=", "<>"):
-            pairs: list[sx.Expression] = [sx.Binary(op, a, b, tree.span) for a, b in pairwise(parts)]
-            whole = pairs[0]
-            for p in pairs[1:]:
-                whole = sx.Binary("AND", whole, p, tree.span)
-        else:
-            whole = parts[0]
-            for p in parts[1:]:
-                whole = sx.Binary(op, whole, p, tree.span)
-        return self._expr(whole)
+            pairs = [self._joined(op, a, b, tree.span) for a, b in pairwise(nodes)]
+            return reduce(lambda a, b: self._joined("AND", a, b, tree.span), pairs)
+        return reduce(lambda a, b: self._joined(op, a, b, tree.span), nodes)
 
     def _arguments(self, tree: sx.Call, least: int, most: int) -> list[ck.Checked]:
         nodes = [self._expr(a.value) for a in tree.arguments]
@@ -449,3 +449,11 @@ class Checker:
                 )
         slot = self.scope.edge(tree.function, operand, time)
         return ck.Edge(Type.BOOL, tree.function, slot, operand, time, tree.span)
+
+
+def _any_of(tests: list[ck.Checked], span: sx.Span) -> ck.Checked:
+    """The OR of tests, as a tree that is no deeper than it must be."""
+    while len(tests) > 1:
+        pairs = [ck.Apply(Type.BOOL, "or", (a, b), span) for a, b in zip(tests[::2], tests[1::2])]
+        tests = [*pairs, *tests[len(tests) - len(tests) % 2 :]]
+    return tests[0]

@@ -8,15 +8,21 @@ from __future__ import annotations
 import ast
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, TypeVar
 
 from spokeshave.language import checked as ck
 from spokeshave.language.blocks import WORK
 from spokeshave.language.effects import is_pure
-from spokeshave.language.functions import CONVERSIONS, HELPERS, REAL_FUNCTIONS
+from spokeshave.language.functions import CONVERSIONS, HELPERS, REAL_FUNCTIONS, RunStop
 from spokeshave.model.project import Type
 
 Compiled = Callable[[list[Any]], Any]
+T = TypeVar("T")
+_PLACE = {"lineno": 1, "end_lineno": 1, "col_offset": 0, "end_col_offset": 0}
+_V = ast.Name("v", ast.Load())
+"""The list of values; Python's tree may hold one node in many places."""
+MOST_BRANCHES = 40
+"""Branches of an IF that are nested in one another in Python's tree."""
 _COMPARE: dict[str, type[ast.cmpop]] = {
     "eq": ast.Eq, "ne": ast.NotEq, "lt": ast.Lt, "gt": ast.Gt, "le": ast.LtE, "ge": ast.GtE
 }  # fmt: skip
@@ -86,7 +92,7 @@ class Compiler:
         if node.op in REAL_FUNCTIONS:
             return _call("real_function", ast.Constant(node.op), args[0], where)
         if node.op == "TRUNC":
-            return self._wrapped(_call("int", args[0]), node)
+            return self._wrapped(_call("whole_part", args[0], where), node)
         if node.op == "MUX":
             return _call("mux", args[0], ast.Tuple(args[1:], ast.Load()), where)
         source, wanted = CONVERSIONS[node.op]
@@ -94,7 +100,7 @@ class Compiler:
             return _call("float", args[0])
         if wanted is Type.BOOL:
             return _call("bool", args[0])
-        value = _call("round", args[0]) if source is Type.REAL else _call("int", args[0])
+        value = _call("nearest", args[0], where) if source is Type.REAL else _call("int", args[0])
         return self._wrapped(value, node)
 
     def _where(self, node: ck.Apply | ck.Store | ck.Repeat | ck.Count) -> ast.expr:
@@ -102,12 +108,12 @@ class Compiler:
         return ast.Tuple([ast.Constant(n) for n in numbers], ast.Load())
 
     def _wrapped(self, value: ast.expr, node: ck.Apply) -> ast.expr:
-        """An integer result in two's complement; REAL is checked where it enters a variable, TIME has room."""
+        """An integer result in two's complement, a TIME within its bounds; REAL is checked where it enters a variable."""
         if node.type is Type.INT:
             return _call("wrap16", value, ast.Name("v", ast.Load()), self._where(node))
         if node.type is Type.DINT:
             return _call("wrap32", value, ast.Name("v", ast.Load()), self._where(node))
-        return value
+        return _call("bounded", value, self._where(node)) if node.type is Type.TIME else value
 
     def statements(self, block: Sequence[ck.CheckedStatement]) -> list[ast.stmt]:
         out: list[ast.stmt] = []
@@ -119,11 +125,7 @@ class Compiler:
                         value = _call("finite", value, self._where(s))
                     out.append(ast.Assign([_slot(s.slot, ast.Store())], value))
                 case ck.Choose():
-                    rest = self.statements(s.otherwise)
-                    for condition, inner in reversed(s.branches):
-                        body = self.statements(inner) or [ast.Pass()]
-                        rest = [ast.If(self.expression(condition), body, rest)]
-                    out += rest
+                    out += self._choose(s)
                 case ck.Repeat():
                     out += self._repeat(s)
                 case ck.Count():
@@ -134,6 +136,28 @@ class Compiler:
                     base = ast.Constant(s.base)
                     out.append(ast.Expr(_call(f"block_{s.kind}", ast.Name("v", ast.Load()), base)))
         return out
+
+    def _choose(self, s: ck.Choose) -> list[ast.stmt]:
+        """IF, ELSIF, ELSE nest in Python's tree; of many branches, so many at a time, with a mark that none was taken."""
+        rest = self.statements(s.otherwise)
+        if len(s.branches) <= MOST_BRANCHES:
+            return self._branches(s.branches, [], rest)
+        self._temporaries += 1
+        none = f"none{self._temporaries}"
+        taken: list[ast.stmt] = [ast.Assign([ast.Name(none, ast.Store())], ast.Constant(False))]
+        out: list[ast.stmt] = [ast.Assign([ast.Name(none, ast.Store())], ast.Constant(True))]
+        for i in range(0, len(s.branches), MOST_BRANCHES):
+            chunk = self._branches(s.branches[i : i + MOST_BRANCHES], taken, [])
+            out.append(ast.If(ast.Name(none, ast.Load()), chunk, []))
+        return [*out, ast.If(ast.Name(none, ast.Load()), rest, [])] if rest else out
+
+    def _branches(
+        self, branches: Sequence[tuple[ck.Checked, tuple[ck.CheckedStatement, ...]]], first: list[ast.stmt], rest: list[ast.stmt]
+    ) -> list[ast.stmt]:  # fmt: skip
+        for condition, inner in reversed(branches):
+            body = [*first, *self.statements(inner)] or [ast.Pass()]
+            rest = [ast.If(self.expression(condition), body, rest)]
+        return rest
 
     def _turn(self, node: ck.Repeat | ck.Count) -> ast.stmt:
         return ast.Expr(_call("turn", ast.Name("v", ast.Load()), self._where(node)))
@@ -163,8 +187,24 @@ class Compiler:
         ]
 
 
+def _put_places(module: ast.Module) -> None:
+    """Every node gets a line, which Python asks for; nobody sees it, since the texts have places of their own."""
+    todo: list[ast.AST] = [module]
+    while todo:
+        node = todo.pop()
+        own = node.__dict__
+        if "lineno" in own and not isinstance(node, ast.FunctionDef):
+            continue  # a part that stands in several places
+        own.update(_PLACE)
+        for value in list(own.values()):
+            if type(value) is list:
+                todo += [v for v in value if isinstance(v, ast.AST)]
+            elif isinstance(value, (ast.expr, ast.stmt, ast.arguments)):
+                todo.append(value)
+
+
 def _slot(slot: int, context: ast.expr_context) -> ast.Subscript:
-    return ast.Subscript(ast.Name("v", ast.Load()), ast.Constant(slot), context)
+    return ast.Subscript(_V, ast.Constant(slot), context)
 
 
 def _call(name: str, *args: ast.expr) -> ast.Call:
@@ -198,6 +238,18 @@ class Choice:
         return [*out, ast.Return(ast.Constant(-1))]
 
 
+def or_false(test: Callable[[T], Any]) -> Callable[[T], Any]:
+    """A condition that somebody looks at from outside: where it has no value it does not hold."""
+
+    def holds(of: T) -> Any:
+        try:
+            return test(of)
+        except RunStop:
+            return False
+
+    return holds
+
+
 Unit = tuple[int, "ck.Checked | tuple[ck.CheckedStatement, ...] | Choice"]
 """(place number, expression or statements): one function to compile."""
 
@@ -216,7 +268,8 @@ def compile_units(units: Sequence[Unit]) -> list[Compiled]:
         else:
             body = [ast.Return(compiler.expression(tree))]
         functions.append(ast.FunctionDef(name=f"f{i}", args=arguments, body=body, decorator_list=[], lineno=1))
-    module = ast.fix_missing_locations(ast.Module(functions, []))
+    module = ast.Module(functions, [])
+    _put_places(module)
     space: dict[str, Any] = {**HELPERS, **{f"block_{kind}": work for kind, work in WORK.items()}}
     exec(compile(module, "<machine file>", "exec"), space)
     return [space[f"f{i}"] for i in range(len(units))]

@@ -7,13 +7,14 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
+from spokeshave.language import LanguageError
 from spokeshave.model.project import Type
 
 Where = tuple[int, int, int]
 """(place number, line, column): which text, and where in it, an operation stands."""
 
 
-class RunStop(Exception):
+class RunStop(LanguageError):
     """A located error that ends a run: division by zero, a number that is not finite, an endless loop."""
 
     def __init__(self, message: str, where: Where) -> None:
@@ -110,6 +111,27 @@ def finite(x: float, where: Where) -> float:
     raise RunStop("the result is not a finite number", where)
 
 
+def whole_part(x: float, where: Where) -> int:
+    """`TRUNC`: the whole number towards zero."""
+    return int(finite(x, where))
+
+
+def nearest(x: float, where: Where) -> int:
+    """A REAL as a whole number, halves to the even one."""
+    return round(finite(x, where))
+
+
+LONGEST_TIME = 2**63 - 1
+"""Milliseconds a TIME may have, to either side."""
+
+
+def bounded(ms: int, where: Where) -> int:
+    """A TIME, unless it is beyond what a TIME holds."""
+    if -LONGEST_TIME <= ms <= LONGEST_TIME:
+        return ms
+    raise RunStop("the time is out of range", where)
+
+
 def real_pow(a: float, b: float, where: Where) -> float:
     try:
         return finite(math.pow(a, b), where)
@@ -144,13 +166,16 @@ def turn(v: list[Any], where: Where) -> None:
 
 
 def time_mul(a: int, b: float, where: Where) -> int:
-    return round(finite(a * b, where))
+    try:
+        return bounded(round(finite(a * b, where)), where)
+    except OverflowError:  # too large for a REAL
+        raise RunStop("the time is out of range", where) from None
 
 
 def time_div(a: int, b: float, where: Where) -> int:
     if b == 0:
         raise RunStop("division by zero", where)
-    return whole_div(a, b, where) if isinstance(b, int) else round(finite(a / b, where))
+    return whole_div(a, b, where) if isinstance(b, int) else bounded(round(finite(a / b, where)), where)
 
 
 def counts_on(value: int, end: int, step: int, where: Where) -> bool:
@@ -175,6 +200,9 @@ HELPERS: dict[str, Callable[..., Any]] = {
         real_div,
         real_pow,
         finite,
+        whole_part,
+        nearest,
+        bounded,
         real_function,
         mux,
         turn,

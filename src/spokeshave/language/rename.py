@@ -1,4 +1,4 @@
-"""Renaming in texts: every whole identifier outside comments, compared without case."""
+"""Renaming: what has a name gets another, wherever a text means it (`references`), compared without case."""
 
 from __future__ import annotations
 
@@ -6,22 +6,30 @@ import re
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 
+from spokeshave.language.references import HERE, Names, Target, Where, put_names
 from spokeshave.language.syntax import KEYWORDS
 from spokeshave.model.edits import EditError, free_name, taken_names
 from spokeshave.model.flow_edits import NoRoom
-from spokeshave.model.project import Project, Sequence
+from spokeshave.model.project import Project, Sequence, Trip
 from spokeshave.model.study import StudyPlan
 
 WIDE = 1_000_000
 """A spacing with room for any block."""
+SCENARIO = Where(kind="scenario")
 _TOKEN = re.compile(r"\(\*.*?\*\)|//[^\n]*|(?:[A-Za-z]+|[0-9]+)#[-+\w.]*|[A-Za-z_]\w*|.", re.DOTALL)
-_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
+NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 
 
-def name_problem(name: str) -> str:
+STEP_WORDS = frozenset(("HOME", "HELD", "RISING", "FALLING"))
+"""Words of ours that are no keywords of the standard: a step may have them, since it is known as `Sequence.Step`."""
+
+
+def name_problem(name: str, step: bool = False) -> str:
     """Why `name` cannot name anything, or an empty string (IEC identifiers, semantics section 2)."""
-    if not _NAME.fullmatch(name):
+    if not NAME.fullmatch(name):
         return f"{name!r} is not a name; use letters, digits and underscores, a letter first"
+    if step and name.upper() in STEP_WORDS:
+        return ""
     if name.upper() in KEYWORDS or "__" in name or name.endswith("_"):
         why = "is a word of the language" if name.upper() in KEYWORDS else "has a doubled or trailing underscore"
         return f"{name} {why}; choose another name"
@@ -47,81 +55,125 @@ def _checked(project: Project, old: str, new: str) -> None:
     if problem:
         raise EditError(problem)
     if new.lower() != old.lower() and new.lower() in taken_names(project):
-        raise EditError(f"{new} is already the name of something else")
+        raise EditError(f"{new} is already the name of {name_of(project, new)}")
 
 
-def in_sequence(sequence: Sequence, put: Callable[[str], str]) -> Sequence:
+Put = Callable[[str, Where], str]
+"""Makes another text of one that stands somewhere."""
+
+
+def in_sequence(sequence: Sequence, put: Put) -> Sequence:
     """As `in_all_texts`, for one sequence; targets of action blocks too."""
+    here, action = Where(sequence.name), Where(sequence.name, "action")
     steps = tuple(
         replace(
             s,
-            longest=put(s.longest),
-            shortest=put(s.shortest),
-            permissive=put(s.permissive),
-            actions=tuple(replace(a, target=put(a.target), time=put(a.time)) for a in s.actions),
+            longest=put(s.longest, here),
+            shortest=put(s.shortest, here),
+            permissive=put(s.permissive, here),
+            actions=tuple(replace(a, target=put(a.target, action), time=put(a.time, here)) for a in s.actions),
         )
         for s in sequence.steps
     )
     return replace(
         sequence,
         steps=steps,
-        transitions=tuple(replace(t, condition=put(t.condition)) for t in sequence.transitions),
-        bodies=tuple(replace(b, text=put(b.text)) for b in sequence.bodies),
-        hold_when=put(sequence.hold_when),
-        restart_when=put(sequence.restart_when),
+        transitions=tuple(replace(t, condition=put(t.condition, here)) for t in sequence.transitions),
+        bodies=tuple(replace(b, text=put(b.text, here)) for b in sequence.bodies),
+        hold_when=put(sequence.hold_when, here),
+        restart_when=put(sequence.restart_when, here),
     )
 
 
-def in_all_texts(project: Project, put: Callable[[str], str]) -> Project:
+def in_all_texts(project: Project, put: Put) -> Project:
     """The project with every text that may speak of signals and steps passed through `put`."""
+
+    def plain(text: str) -> str:
+        return put(text, HERE)
+
+    def all_of(texts: tuple[str, ...]) -> tuple[str, ...]:
+        return tuple(map(plain, texts))
+
+    study = project.study
     return replace(
         project,
-        opening=put(project.opening),
-        closing=put(project.closing),
-        reset=put(project.reset),
-        home=put(project.home),
+        opening=plain(project.opening),
+        closing=plain(project.closing),
+        reset=plain(project.reset),
+        home=plain(project.home),
         sequences=tuple(in_sequence(s, put) for s in project.sequences),
-        interlocks=tuple(replace(i, output=put(i.output), condition=put(i.condition)) for i in project.interlocks),
-        opposed=tuple(replace(o, first=put(o.first), second=put(o.second)) for o in project.opposed),
-        trips=tuple(
-            replace(
-                t,
-                condition=put(t.condition),
-                scope=tuple(put(s) for s in t.scope),
-                go_to=tuple(put(g) for g in t.go_to),
-                zeroed=tuple(put(z) for z in t.zeroed),
-            )
-            for t in project.trips
+        interlocks=tuple(replace(i, output=plain(i.output), condition=plain(i.condition)) for i in project.interlocks),
+        opposed=tuple(replace(o, first=plain(o.first), second=plain(o.second)) for o in project.opposed),
+        trips=tuple(in_trip(t, plain) for t in project.trips),
+        scenarios=tuple(replace(s, text=put(s.text, SCENARIO)) for s in project.scenarios),
+        requirements=tuple(
+            replace(r, shown_by=tuple(_rule(n, plain) for n in r.shown_by)) for r in project.requirements
         ),
-        scenarios=tuple(replace(s, text=put(s.text)) for s in project.scenarios),
-        requirements=tuple(replace(r, shown_by=tuple(_rule(n, put) for n in r.shown_by)) for r in project.requirements),
-        accepted=tuple(replace(a, lanes=tuple((put(n), c) for n, c in a.lanes)) for a in project.accepted),
+        accepted=tuple(replace(a, lanes=tuple((plain(n), c) for n, c in a.lanes)) for a in project.accepted),
         sweep=replace(
             project.sweep,
-            steps=tuple(map(put, project.sweep.steps)),
-            explained=tuple(replace(e, step=put(e.step)) for e in project.sweep.explained),
+            steps=all_of(project.sweep.steps),
+            explained=tuple(replace(e, step=plain(e.step)) for e in project.sweep.explained),
         ),
         study=StudyPlan(
-            tuple(map(put, project.study.assumptions)),
-            tuple((put(a), put(b)) for a, b in project.study.together),
-            tuple((put(a), put(b)) for a, b in project.study.before),
-            tuple((put(name), values) for name, values in project.study.settings),
+            all_of(study.assumptions),
+            tuple((plain(a), plain(b)) for a, b in study.together),
+            tuple((plain(a), plain(b)) for a, b in study.before),
+            tuple((plain(name), values) for name, values in study.settings),
         ),
     )
 
 
-def _rule(name: str, put: Callable[[str], str]) -> str:
+def in_trip(trip: Trip, plain: Callable[[str], str]) -> Trip:
+    """A trip with its condition, scope and variables passed through `plain`."""
+    return replace(
+        trip,
+        condition=plain(trip.condition),
+        scope=None if trip.scope is None else tuple(map(plain, trip.scope)),
+        go_to=tuple(map(plain, trip.go_to)),
+        zeroed=tuple(map(plain, trip.zeroed)),
+        stays=tuple(map(plain, trip.stays)),
+    )
+
+
+def _rule(name: str, plain: Callable[[str], str]) -> str:
     """The name of a rule whose second word is what it guards: `interlock Burner`."""
     kind, _, guards = name.partition(" ")
-    return name if kind == "check" else f"{kind} {put(guards)}"
+    return name if kind in ("check", "trip") else f"{kind} {plain(guards)}"
+
+
+def _renamed(project: Project, target: Target, new: str) -> Project:
+    """Every text that means `target` with its new name, and the waivers of findings that are about it."""
+    names = Names(project)
+
+    def put(text: str, where: Where) -> str:
+        return put_names(text, names, where, lambda t: new if t == target else None)
+
+    project = in_all_texts(project, put)
+    waivers = tuple(replace(w, place=_place(w.place, target, new)) for w in project.waivers)
+    return project if waivers == project.waivers else replace(project, waivers=waivers)
+
+
+def _place(place: str, target: Target, new: str) -> str:
+    """Where a waived finding is, as `Place` says it: `signal Lifts`, `Paddle, step Up3`."""
+    if target.kind == "step":
+        pattern = rf"^({re.escape(target.owner)}, (?:step|action) ){re.escape(target.name)}\b"
+    elif target.kind == "sequence":
+        pattern = rf"^((?:sequence )?){re.escape(target.name)}\b(?=$|,)"
+    else:
+        pattern = rf"^((?:.*, )?(?:signal|device|interlock|action|opposed)\b.*?){re.escape(target.name)}\b"
+    return re.sub(pattern, rf"\g<1>{new}", place, count=1, flags=re.IGNORECASE)
 
 
 def rename_signal(project: Project, old: str, new: str) -> Project:
     """A signal under another name in its row, every text, action block, scenario and wire."""
     _checked(project, old, new)
-    project = in_all_texts(project, lambda text: rename_in_text(text, old, new))
+    project = _renamed(project, Target("signal", old.lower()), new)
+    # What marks the rule of a position is a comment, see `model.positions`.
+    mark = re.compile(rf"\(\* position {re.escape(old)} \*\)", re.IGNORECASE)
     return replace(
         project,
+        opening=mark.sub(f"(* position {new} *)", project.opening),
         units=tuple(
             replace(u, signals=tuple(new if s.lower() == old.lower() else s for s in u.signals)) for u in project.units
         ),
@@ -133,21 +185,61 @@ def rename_signal(project: Project, old: str, new: str) -> Project:
     )
 
 
-def rename_step(project: Project, sequence: str, old: str, new: str) -> Project:
-    """A step under another name, with its transitions and every text that reads its `.X` or `.T`."""
+def rename_instance(project: Project, old: str, new: str) -> Project:
+    """A block instance under another name in every text."""
     _checked(project, old, new)
-    project = in_all_texts(project, lambda text: rename_in_text(text, old, new))
+    project = _renamed(project, Target("instance", old.lower()), new)
+    instances = tuple(replace(i, name=new) if i.name.lower() == old.lower() else i for i in project.instances)
+    return replace(project, instances=instances)
+
+
+def rename_sequence(project: Project, old: str, new: str) -> Project:
+    """A sequence under another name in every text, trip, plan and unit. Raises EditError for a name that is taken."""
+    _checked(project, old, new)
+    project = _renamed(project, Target("sequence", old.lower()), new)
+    return replace(
+        project,
+        sequences=tuple(replace(q, name=new) if q.name.lower() == old.lower() else q for q in project.sequences),
+        units=tuple(
+            replace(u, sequences=tuple(new if s.lower() == old.lower() else s for s in u.sequences))
+            for u in project.units
+        ),
+    )
+
+
+def rename_body(project: Project, sequence: str, old: str, new: str) -> Project:
+    """A body under another name, with the action blocks that run it."""
+    _checked(project, old, new)
+    project = _renamed(project, Target("body", old.lower(), sequence.lower()), new)
+
+    def put(q: Sequence) -> Sequence:
+        return replace(q, bodies=tuple(replace(b, name=new) if b.name.lower() == old.lower() else b for b in q.bodies))
+
+    return replace(
+        project, sequences=tuple(put(q) if q.name.lower() == sequence.lower() else q for q in project.sequences)
+    )
+
+
+def rename_step(project: Project, sequence: str, old: str, new: str) -> Project:
+    """A step under another name, with its transitions and every text that means it: another sequence's step of the same
+    name stays. Raises EditError for a name that is none or that something else in its reach has.
+    """
+    if problem := name_problem(new, step=True):
+        raise EditError(problem)
+    if new.lower() != old.lower() and (other := step_clash(project, sequence, new)):
+        raise EditError(f"{new} is already the name of {other}")
+    project = _renamed(project, Target("step", old.lower(), sequence.lower()), new)
 
     def put(names: tuple[str, ...]) -> tuple[str, ...]:
-        return tuple(new if n == old else n for n in names)
+        return tuple(new if n.lower() == old.lower() else n for n in names)
 
     return replace(
         project,
         sequences=tuple(
             replace(
                 q,
-                initial=new if q.initial == old else q.initial,
-                steps=tuple(replace(s, name=new) if s.name == old else s for s in q.steps),
+                initial=put((q.initial,))[0],
+                steps=tuple(replace(s, name=new) if s.name.lower() == old.lower() else s for s in q.steps),
                 transitions=tuple(replace(t, sources=put(t.sources), targets=put(t.targets)) for t in q.transitions),
             )
             if q.name.lower() == sequence.lower()
@@ -155,6 +247,40 @@ def rename_step(project: Project, sequence: str, old: str, new: str) -> Project:
             for q in project.sequences
         ),
     )
+
+
+def step_clash(project: Project, sequence: str, name: str) -> str:
+    """What keeps a step of a sequence from having this name: a signal, an instance, a step or body of the sequence."""
+    wanted, q = name.lower(), project.sequence(sequence)
+    if project.signal(name) is not None:
+        return f"the {project.signal(name).cls} {name}"  # type: ignore[union-attr]
+    if any(i.name.lower() == wanted for i in project.instances):
+        return f"the block {name}"
+    if q is not None and q.step(name) is not None:
+        return f"step {q.step(name).number} of {q.name}"  # type: ignore[union-attr]
+    if q is not None and any(b.name.lower() == wanted for b in q.bodies):
+        return f"a body of {q.name}"
+    return ""
+
+
+def name_of(project: Project, name: str) -> str:
+    """What a name that is taken belongs to, for a message."""
+    wanted = name.lower()
+    signal, device, sequence = project.signal(name), project.device(name), project.sequence(name)
+    if signal is not None:
+        return f"the {signal.cls} {signal.name}"
+    if device is not None:
+        return f"the {device.kind} {device.name}"
+    if sequence is not None:
+        return f"the sequence {sequence.name}"
+    if instance := next((i for i in project.instances if i.name.lower() == wanted), None):
+        return f"the {instance.kind} {instance.name}"
+    for q in project.sequences:
+        if step := q.step(name):
+            return f"step {step.number} of {q.name}"
+        if any(b.name.lower() == wanted for b in q.bodies):
+            return f"a body of {q.name}"
+    return "something else"
 
 
 def renumber(project: Project, sequence: str, spacing: int = 10) -> Project:
@@ -175,7 +301,7 @@ def renumber(project: Project, sequence: str, spacing: int = 10) -> Project:
         re.IGNORECASE,
     )
 
-    def put(text: str) -> str:
+    def put(text: str, _: Where) -> str:
         def other(found: re.Match[str]) -> str:
             if found[1]:
                 return f"{found[1]}{numbers.get(int(found[2]), int(found[2]))}"
@@ -214,6 +340,7 @@ def rename_device(project: Project, old: str, new: str) -> Project:
         device, space, failure = name.partition(" ")
         return f"{now(device)}{space}{failure}"
 
+    project = _renamed(project, Target("device", old.lower()), new)
     plan = project.sweep
     explained = tuple(replace(e, fault=fault(e.fault)) for e in plan.explained)
     rows = tuple((fault(name), letters) for name, letters in plan.accepted)
@@ -223,7 +350,6 @@ def rename_device(project: Project, old: str, new: str) -> Project:
         devices=tuple(replace(d, name=new) if d.name.lower() == old.lower() else d for d in project.devices),
         connections=tuple(replace(c, source=now(c.source), target=now(c.target)) for c in project.connections),
         groups=tuple(replace(g, devices=tuple(map(now, g.devices))) for g in project.groups),
-        scenarios=tuple(replace(s, text=rename_in_text(s.text, old, new)) for s in project.scenarios),
     )
 
 

@@ -5,15 +5,16 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from functools import cache, lru_cache
-from importlib.resources import files
-
-from lark import Lark, Token, Tree, UnexpectedCharacters, UnexpectedEOF, UnexpectedToken
+from functools import lru_cache
+from typing import TYPE_CHECKING
 
 from spokeshave.language import syntax as sx
-from spokeshave.language.literals import time_ms
-from spokeshave.language.parse import explain_error
+from spokeshave.language.literals import duration_ms
 from spokeshave.language.scenario_rows import DeedRow, EachRow, ExpectRow, GivenRow, Moment, Sheet
+
+if TYPE_CHECKING:
+    from lark import Token, Tree
+    from typing_extensions import TypeIs
 
 PRESS_MS = 200
 """How long a button is pressed when the row does not say."""
@@ -22,18 +23,14 @@ EXPRESSIONS = ("binary", "unary", "group", "call", "name", "literal")
 """Trees in a row that are expressions."""
 
 
-@cache
-def row_parser() -> Lark:
-    """The parser of one row; its trees keep every token."""
-    folder = files("spokeshave.language")
-    grammar = "\n".join((folder / n).read_text(encoding="utf-8") for n in ("structured_text.lark", "scenario.lark"))
-    return Lark(grammar, parser="lalr", lexer="contextual", start="row", propagate_positions=True, keep_all_tokens=True,
-                maybe_placeholders=False)  # fmt: skip
-
-
 _WORDS = {"IDENT": "an identifier of the brief", "STRING": "a text in quotes", "DURATION": "a time such as 3 s",
           "AND": "AND", "OR": "OR", "NOT": "NOT", "XOR": "XOR", "MOD": "MOD", "TRUE": "TRUE", "FALSE": "FALSE"}  # fmt: skip
 """How tokens are told to a person; keywords of rows are small."""
+
+
+def is_tree(part: Tree[Token] | Token) -> TypeIs[Tree[Token]]:
+    """Whether a part of a tree is a tree itself, said without the package that makes them."""
+    return hasattr(part, "data")
 
 
 def is_row(line: str) -> bool:
@@ -43,8 +40,12 @@ def is_row(line: str) -> bool:
 
 def row_tree(row: str, line: int) -> Tree[Token]:
     """The tree of one row. Raises `TextError` with the located problem."""
+    from lark import UnexpectedCharacters, UnexpectedEOF, UnexpectedToken
+
+    from spokeshave.language.expected import explain_error, row_grammar
+
     try:
-        return row_parser().parse(row)
+        return row_grammar().parse(row)
     except (UnexpectedToken, UnexpectedCharacters, UnexpectedEOF) as error:
         p = explain_error(error, row, "start_row")
         advice = re.sub(r"\b[A-Z_]{2,}\b", lambda m: _WORDS.get(m[0], m[0].strip("_").lower()), p.advice)
@@ -83,15 +84,9 @@ def parse_scenario(text: str) -> Sheet:
                  found.start, tuple(found.shows))  # fmt: skip
 
 
-def duration_ms(text: str) -> int:
-    """Milliseconds of `2 s`, `300 ms`, `1.5 min` or a TIME literal. Raises `ValueError`."""
-    text = text.replace(" ", "").lower()
-    return time_ms(text.replace("min", "m"))
-
-
 def read_each(row: str, line: int, tree: Tree[Token]) -> EachRow:
     """The list a `for each` row gives."""
-    items = tuple(_slice(row, c) for c in tree.children if isinstance(c, Tree))
+    items = tuple(_slice(row, c) for c in tree.children if is_tree(c))
     return EachRow(line, str(_tokens(tree, "NAME")[0]), items)
 
 
@@ -128,11 +123,11 @@ def _slice(text: str, tree: Tree[Token]) -> str:
 
 
 def _tokens(tree: Tree[Token], *kinds: str) -> list[Token]:
-    return [c for c in tree.children if isinstance(c, Token) and c.type in kinds]
+    return [c for c in tree.children if not is_tree(c) and c.type in kinds]
 
 
 def _trees(tree: Tree[Token], *rules: str) -> list[Tree[Token]]:
-    return [c for c in tree.children if isinstance(c, Tree) and (not rules or c.data in rules)]
+    return [c for c in tree.children if is_tree(c) and (not rules or c.data in rules)]
 
 
 @dataclass

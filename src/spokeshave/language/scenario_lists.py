@@ -8,8 +8,8 @@ from functools import lru_cache
 from itertools import product
 from math import prod
 
-from spokeshave.language.literals import time_text
-from spokeshave.language.scenario import duration_ms, is_row, read_each, row_tree
+from spokeshave.language.literals import duration_ms, time_text
+from spokeshave.language.scenario import is_row, read_each, row_tree
 from spokeshave.language.scenario_rows import EachRow
 from spokeshave.language.syntax import Problem, TextError
 

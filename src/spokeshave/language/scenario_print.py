@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
-from lark import Token, Tree
+from typing import TYPE_CHECKING
 
 from spokeshave.language.parse import parse_expression
 from spokeshave.language.printer import expression_text
-from spokeshave.language.scenario import EXPRESSIONS, is_row, row_tree
+from spokeshave.language.scenario import EXPRESSIONS, is_row, is_tree, row_tree
 from spokeshave.language.syntax import TextError
+
+if TYPE_CHECKING:
+    from lark import Token, Tree
 
 _AS_TYPED = ("NAME", "IDENT", "STRING", "TIME_LITERAL", "TYPED_LITERAL", "BASED_LITERAL", "REAL_LITERAL", "INT_LITERAL")
 
@@ -78,7 +81,7 @@ def _pieces(row: str, tree: Tree[Token]) -> list[str]:
         return [expression_text(parse_expression(row[tree.meta.start_pos : tree.meta.end_pos]))]
     out: list[str] = []
     for c in tree.children:
-        if isinstance(c, Tree):
+        if is_tree(c):
             out += _pieces(row, c)
         elif c.type == "DURATION":
             number = c.rstrip("msinhMSINH").rstrip()

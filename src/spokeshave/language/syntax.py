@@ -5,7 +5,12 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import NamedTuple
 
+from spokeshave.language import LanguageError
+from spokeshave.model.diagnostics import clipped
 from spokeshave.model.project import Type, Value
+
+LONGEST_NAME = 100
+"""Characters of a name (semantics section 2)."""
 
 
 class Span(NamedTuple):
@@ -156,7 +161,7 @@ def children(s: Statement) -> tuple[tuple[Expression, ...], tuple[tuple[Statemen
 
 @dataclass(frozen=True, slots=True)
 class Problem:
-    """A fault in a text: where, what is wrong, what would be right."""
+    """A fault in a text: where, what is wrong, what would be right; neither longer than a person reads."""
 
     line: int
     column: int
@@ -165,8 +170,17 @@ class Problem:
     start: int = 0
     end: int = 0
 
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "message", clipped(self.message))
+        object.__setattr__(self, "advice", clipped(self.advice))
 
-class TextError(Exception):
+    @staticmethod
+    def at(span: Span, message: str, advice: str = "") -> Problem:
+        """The problem of a part of a text."""
+        return Problem(span.line, span.column, message, advice, span.start, span.end)
+
+
+class TextError(LanguageError):
     """A text that is not structured text; carries its problems."""
 
     def __init__(self, problems: list[Problem]) -> None:
@@ -174,8 +188,12 @@ class TextError(Exception):
         self.problems = problems
 
 
+class TooMuch(TextError):
+    """A text that nests deeper or is longer than any person writes; nothing more is said of it."""
+
+
 _WORDS = """
-ABS ACTION AND ARRAY AT BEGIN BOOL BY BYTE CASE CONFIGURATION CONSTANT CTD CTU CTUD DATE DINT DO DT DWORD ELSE ELSIF
+ABS ACTION AND ARRAY AT BOOL BY BYTE CASE CONFIGURATION CONSTANT CTD CTU CTUD DATE DINT DO DT DWORD ELSE ELSIF
 END_ACTION END_CASE END_FOR END_FUNCTION END_FUNCTION_BLOCK END_IF END_PROGRAM END_REPEAT END_STEP END_TRANSITION
 END_VAR END_WHILE EXIT FALLING FALSE FOR FROM FUNCTION FUNCTION_BLOCK F_TRIG HELD HOME IF INITIAL_STEP INT LIMIT LINT
 LREAL LWORD MAX MIN MOD NOT OF OR PRIORITY PROGRAM REAL REPEAT RETAIN RETURN RISING RS R_TRIG SEL SINT SQRT SR STEP

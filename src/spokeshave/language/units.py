@@ -11,23 +11,30 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 from typing import TypeVar
 
-from spokeshave.language.rename import in_sequence, name_problem, rename_many
+from spokeshave.language.references import HERE, Names, Where, put_names
+from spokeshave.language.rename import SCENARIO, in_sequence, in_trip, name_problem
+from spokeshave.language.unit_texts import Belongings, marks_in, with_own_marks
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import EditError, taken_names
 from spokeshave.model.positions import Position, positions, put_position
 from spokeshave.model.project import (
     Connection,
     Device,
+    Instance,
     Interlock,
     OpposedPair,
     Project,
+    Scenario,
     Sequence,
     Signal,
     SignalClass,
+    Trip,
     Unit,
 )  # fmt: skip
 
 T = TypeVar("T")
+COPIED = frozenset(("signal", "sequence", "device", "instance"))
+"""Kinds of names that a copy has under its own prefix."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,6 +49,14 @@ class Image:
     positions: tuple[Position, ...]
     connections: tuple[Connection, ...]
     """Between devices of the unit."""
+    instances: tuple[Instance, ...]
+    opening: tuple[str, ...]
+    closing: tuple[str, ...]
+    """Statements of opening and closing logic."""
+    trips: tuple[Trip, ...]
+    shared: tuple[Trip, ...]
+    """Trips that act on other sequences too, grown by what the copy adds to them."""
+    scenarios: tuple[Scenario, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,26 +84,51 @@ def copied_name(unit: Unit, prefix: str, name: str) -> str:
     return prefix + own
 
 
-def _names(unit: Unit, prefix: str) -> dict[str, str]:
-    return {n: copied_name(unit, prefix, n) for n in (*unit.signals, *unit.sequences, *unit.devices)}
+def _names(unit: Unit, prefix: str, belongs: Belongings) -> dict[str, str]:
+    own = (*unit.signals, *unit.sequences, *unit.devices, *sorted(belongs.instances))
+    return {n: copied_name(unit, prefix, n) for n in own}
+
+
+def left_behind(project: Project, name: str) -> list[str]:
+    """What speaks of a unit and does not come along with its copies, a sentence each; to be read before one is made."""
+    return Belongings(project, unit_named(project, name)).left_behind()
 
 
 def image(project: Project, unit: Unit, prefix: str) -> Image:
     """The copy with `prefix` as the template has it now."""
-    names = {old.lower(): new for old, new in _names(unit, prefix).items()}
+    belongs = Belongings(project, unit)
+    names = {old.lower(): new for old, new in _names(unit, prefix, belongs).items()}
+    trips = {t.name.lower(): copied_name(unit, prefix, t.name) for t in belongs.trips()}
+    known = Names(project)
+
+    def put_at(text: str, where: Where) -> str:
+        return put_names(text, known, where, lambda t: names.get(t.name) if t.kind in COPIED else None)
 
     def put(text: str) -> str:
-        return rename_many(text, names)
+        return put_at(text, HERE)
 
     mine = {n.lower() for n in unit.signals}
 
     def new(name: str) -> str:
         return names.get(name.lower(), name)
 
+    def answer(q: Sequence) -> Sequence:
+        steps = tuple(replace(s, response=trips.get(s.response.lower(), s.response)) for s in q.steps)
+        return q if steps == q.steps else replace(q, steps=steps)
+
+    def grown(t: Trip) -> Trip:
+        def more(these: tuple[str, ...]) -> tuple[str, ...]:
+            return tuple(dict.fromkeys((*these, *map(put, these))))
+
+        scope = None if t.scope is None else more(t.scope)
+        return replace(t, scope=scope, go_to=more(t.go_to), zeroed=more(t.zeroed), stays=more(t.stays))
+
+    scenarios = belongs.scenarios()
+    marks, label = marks_in(scenarios), prefix.strip("_")
     return Image(
         tuple(replace(s, name=new(s.name)) for s in project.signals if s.name.lower() in mine),
         tuple(
-            replace(in_sequence(q, put), name=new(q.name))
+            answer(replace(in_sequence(q, put_at), name=new(q.name)))
             for q in project.sequences
             if q.name.lower() in {n.lower() for n in unit.sequences}
         ),
@@ -97,12 +137,8 @@ def image(project: Project, unit: Unit, prefix: str) -> Image:
             for d in project.devices
             if d.name.lower() in {n.lower() for n in unit.devices}
         ),
-        tuple(
-            replace(i, output=new(i.output), condition=put(i.condition))
-            for i in project.interlocks
-            if i.output.lower() in mine
-        ),
-        tuple(replace(o, first=new(o.first), second=new(o.second)) for o in project.opposed if o.first.lower() in mine),
+        tuple(replace(i, output=new(i.output), condition=put(i.condition)) for i in belongs.interlocks()),
+        tuple(replace(o, first=new(o.first), second=new(o.second)) for o in belongs.opposed()),
         tuple(
             replace(
                 p,
@@ -116,6 +152,15 @@ def image(project: Project, unit: Unit, prefix: str) -> Image:
             if p.name.lower() in mine
         ),
         tuple(replace(c, source=new(c.source), target=new(c.target)) for c in _among(project, unit.devices)),
+        tuple(replace(i, name=new(i.name)) for i in project.instances if i.name in belongs.instances),
+        tuple(map(put, belongs.logic("opening"))),
+        tuple(map(put, belongs.logic("closing"))),
+        tuple(replace(in_trip(t, put), name=trips[t.name.lower()]) for t in belongs.trips()),
+        tuple(map(grown, belongs.shared_trips())),
+        tuple(
+            replace(s, name=f"{s.name} ({label})", text=with_own_marks(put_at(s.text, SCENARIO), marks, f"{label} "))
+            for s in scenarios
+        ),
     )
 
 
@@ -171,7 +216,22 @@ def deviations(project: Project, unit: Unit, prefix: str) -> list[Deviation]:
     found += [
         Deviation(Place("opening"), f"position {p.name} has another rule") for p in want.positions if p not in have
     ]
+    copy = _copy_of(project, want)
+    for logic, wanted in (("opening", want.opening), ("closing", want.closing)):
+        said = [" ".join(text.split()) for text in copy.logic(logic)]
+        lacks = [text for text in (" ".join(x.split()) for x in wanted) if text not in said]
+        found += [Deviation(Place(logic), f"the {logic} logic lacks: {text}") for text in lacks]
+    lacking = [("instance", i.name) for i in want.instances if i not in project.instances]
+    lacking += [("trip", t.name) for t in (*want.trips, *want.shared) if t not in project.trips]
+    lacking += [("scenario", s.name) for s in want.scenarios if s not in project.scenarios]
+    found += [Deviation(Place(kind, item=n), f"{kind} {n} is missing or another") for kind, n in lacking]
     return found
+
+
+def _copy_of(project: Project, want: Image) -> Belongings:
+    """What belongs to a copy as it stands."""
+    unit = Unit("", "", *(tuple(x.name for x in items) for items in (want.signals, want.sequences, want.devices)))
+    return Belongings(project, unit)
 
 
 def _sequence_deviations(want: Sequence, here: Sequence) -> list[Deviation]:
@@ -196,7 +256,7 @@ def _sequence_deviations(want: Sequence, here: Sequence) -> list[Deviation]:
 def add_copy(project: Project, name: str, prefix: str) -> Project:
     """One more copy of a unit. Raises EditError if a name of it is taken or none."""
     unit = unit_named(project, name)
-    names = _names(unit, prefix)
+    names = _names(unit, prefix, Belongings(project, unit))
     taken = taken_names(project)
     for new in names.values():
         if problem := name_problem(new):
@@ -224,14 +284,16 @@ def take_over(project: Project, name: str, prefix: str) -> Project:
             if there is None
             else replace(d, at=there.at, comment=there.comment)
         )
+    outputs = {i.output.lower() for i in want.interlocks}
     project = replace(
         project,
         signals=signals,
         sequences=_put(project.sequences, list(want.sequences), lambda q: q.name),
         devices=_put(project.devices, devices, lambda d: d.name),
-        interlocks=_put(project.interlocks, list(want.interlocks), lambda i: i.output),
+        interlocks=(*(i for i in project.interlocks if i.output.lower() not in outputs), *want.interlocks),
         opposed=_put(project.opposed, list(want.opposed), lambda o: f"{o.first} {o.second}"),
     )
+    project = _take_texts(project, want)
     old = _among(project, (d.name for d in want.devices))
     kept = tuple(c for c in project.connections if c not in old)
     project = replace(project, connections=(*kept, *want.connections))
@@ -239,6 +301,26 @@ def take_over(project: Project, name: str, prefix: str) -> Project:
         have = {x.name.lower(): x for x in positions(project)}
         if have.get(p.name.lower()) != p:
             project = put_position(project, p, p.name if p.name.lower() in have else "")
+    return project
+
+
+def _take_texts(project: Project, want: Image) -> Project:
+    """Blocks, trips, scenarios, and the statements of opening and closing logic in the place of the copy's own ones."""
+    project = replace(
+        project,
+        instances=_put(project.instances, list(want.instances), lambda i: i.name),
+        trips=_put(project.trips, [*want.shared, *want.trips], lambda t: t.name),
+        scenarios=_put(project.scenarios, list(want.scenarios), lambda s: s.name),
+    )
+    copy = _copy_of(project, want)
+    for logic, wanted in (("opening", want.opening), ("closing", want.closing)):
+        here, text = copy.logic(logic), getattr(project, logic)
+        if [" ".join(t.split()) for t in here] == [" ".join(t.split()) for t in wanted]:
+            continue
+        for old in here:
+            text = text.replace(old, "", 1)
+        text = f"{text.rstrip()}\n{chr(10).join(wanted)}\n".lstrip("\n")
+        project = replace(project, opening=text) if logic == "opening" else replace(project, closing=text)
     return project
 
 
@@ -281,7 +363,7 @@ def belongings(project: Project, sequences: tuple[str, ...]) -> tuple[tuple[str,
     def words(qs: list[Sequence]) -> set[str]:
         found: set[str] = set()
 
-        def put(text: str) -> str:
+        def put(text: str, _: Where) -> str:
             found.update(w.lower() for w in re.findall(r"[A-Za-z_]\w*", text))
             return text
 

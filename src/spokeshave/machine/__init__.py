@@ -4,3 +4,9 @@ A device's state is a small tuple that changes only when its drives, its failure
 what it shows at scan `k` is computed from that state and `k`, never added up.
 Not here: sequences, signals' values, scans. The engine wires terminals to signals.
 """
+
+from spokeshave.model.diagnostics import Told
+
+
+class MachineError(Told, ValueError):
+    """The root of the errors of this package."""

@@ -65,6 +65,7 @@ class Actuator(Device):
 
     def __init__(self, parameters: Parameters, period_ms: int, used: frozenset[str] | None = None) -> None:
         super().__init__(parameters, period_ms, used)
+        self.jumps = bool(self.value["bounce_ms"])  # type: ignore[misc]  # a switch that is left bounces at once
         value = self.value
         away, back = self.scans(value["extend_s"]), self.scans(value["retract_s"])
         self.stroke = away * back * GRAIN

@@ -36,6 +36,7 @@ class Axis(Device):
 
     kind = "axis"
     title = "Axis"
+    jumps = True
     one_way = False
     harmed_by_time = True
     terminals = (

@@ -53,6 +53,7 @@ class Belt(Device):
     positions = 2
     one_way = False
     harmed_by_time = True
+    jumps = True
     terminals = (
         Terminal("run", True, note="runs forward", also="forward on drive motor"),
         Terminal("reverse", True, also="backward back"),
@@ -61,7 +62,7 @@ class Belt(Device):
         Terminal("take", True, note="coming on, takes the item that waits at the end", also="pick unload"),
         Terminal("feed", True, Type.DINT, "each count puts an item on, as from another belt's `off`"),
         *(Terminal(e, False, note=f"photo-eye at {e}_m, TRUE while it sees an item", also="eye photo") for e in EYES),
-        Terminal("off", False, Type.DINT, "items that have left at the end"),
+        Terminal("off", False, Type.DINT, "items that have left at the end", total=True),
     )
     parameters = (
         Parameter("length_m", "m", 2, 0.01),

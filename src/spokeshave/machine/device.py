@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, ClassVar
 
+from spokeshave.machine import MachineError
 from spokeshave.model.project import Type, Value
 
 if TYPE_CHECKING:
@@ -38,6 +39,8 @@ class Terminal:
     type: Type = Type.BOOL
     note: str = ""
     also: str = ""
+    total: bool = False
+    """Whether a sensor tells what has been done in all, and not where the device is."""
 
     def takes(self, kind: Type) -> bool:
         """Whether a signal of this type may be wired here."""
@@ -56,7 +59,7 @@ class Parameter:
     flag: bool = False
 
 
-class ParameterError(ValueError):
+class ParameterError(MachineError):
     """A parameter that makes no sense; carries its name."""
 
     def __init__(self, name: str, message: str) -> None:
@@ -80,6 +83,8 @@ class Device(ABC):
     """How many places an operator can put it in by hand; 0 for devices without a hand."""
     one_way: ClassVar[bool] = True
     """Whether its number goes one way between two turns, so that only the borders ahead of it matter."""
+    jumps: ClassVar[bool] = False
+    """Whether a turn can change at once what it shows, as when an item is taken: then it is read anew in the next scan."""
     harmed_by_time: ClassVar[bool] = False
     """Whether `hazards` can come without a turn; the last value of `sense` then tells whether there are any."""
 

@@ -53,6 +53,7 @@ class Vessel(Device):
 
     kind = "vessel"
     title = "Vessel"
+    jumps = True
     harmed_by_time = True
     terminals = (
         *(Terminal(n, True, also="fill in feed supply") for n in _INLETS),

@@ -157,11 +157,39 @@ def exchanged(project: Project) -> tuple[tuple[str, str, str], ...]:
                     continue
                 a, b = words_of(d.wired(one.name)), words_of(d.wired(other.name))
                 a, b = [w for w in a if w not in b], [w for w in b if w not in a]
+                if d.kind == "actuator" and _against_its_drive(d, one, other):
+                    out.append((d.name, one.name, other.name))
+                    continue
                 now = terminal_score(one, a) + terminal_score(other, b)
                 then = terminal_score(one, b) + terminal_score(other, a)
                 if now == 0 and then > 1:
                     out.append((d.name, one.name, other.name))
     return tuple(out)
+
+
+_WAYS = (("up raise raised top upper high above", "down lower lowered bottom low below"),
+         ("open opened opening", "close closed closing shut"),
+         ("out extend extended forward forwards front advance advanced", "in back retract retracted backward rear"),
+         ("left", "right"))  # fmt: skip
+"""Words for one way and the other."""
+
+
+def _way_of(name: str) -> tuple[int, int] | None:
+    """Which way a name speaks of: the pair of ways, and which of the two; None for none or both."""
+    words = set(words_of(name))
+    found = [(i, side) for i, pair in enumerate(_WAYS) for side in (0, 1) if words & set(pair[side].split())]
+    return found[0] if len(found) == 1 else None
+
+
+def _against_its_drive(device: Device, one: Terminal, other: Terminal) -> bool:
+    """Whether both end switches speak of the other way than the drive that moves to them: `Up` leads to `AtBottom`."""
+    if {one.name, other.name} != {"extended", "retracted"}:
+        return False
+    out, back = (_way_of(device.wired(n)) for n in ("extend", "retract"))
+    there, rest = (_way_of(device.wired(n)) for n in ("extended", "retracted"))
+    if out is None and back is not None:
+        out = (back[0], 1 - back[1])
+    return out is not None and there == (out[0], 1 - out[1]) and rest == out
 
 
 def exchange(project: Project, device: str, one: str, other: str) -> Project:

@@ -4,3 +4,9 @@ Here belong the frozen values a machine file is made of, questions about the str
 pure edits (`edit(project, ...) -> project`) and the history of documents.
 Not here: anything that parses text, runs scans, reads files or draws.
 """
+
+from spokeshave.model.diagnostics import Told
+
+
+class ModelError(Told):
+    """The root of the errors of this package."""

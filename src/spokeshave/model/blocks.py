@@ -48,23 +48,52 @@ def block_of(seq: Sequence, names: tuple[str, ...]) -> Block:
     return Block(seq.name, (first, *(s for s in steps if s is not first)), inner, out)
 
 
+def _fresh(block: Block, taken: set[str]) -> dict[str, str]:
+    """A free name for every step of a block; `taken`, in lower case, grows with them."""
+    names: dict[str, str] = {}
+    for s in block.steps:
+        names[s.name] = free_name(s.name, taken)
+        taken.add(names[s.name].lower())
+    return names
+
+
+class _Named:
+    """Puts other names of steps into steps, ways and their texts; `others` are words of the texts alone."""
+
+    def __init__(self, names: dict[str, str], others: dict[str, str] | None = None) -> None:
+        self.names = names
+        self.words = {old.lower(): new for old, new in names.items()} | (others or {})
+
+    def text(self, text: str) -> str:
+        return _WORD.sub(lambda m: self.words.get(m[0].lower(), m[0]), text)
+
+    def steps(self, steps: tuple[str, ...]) -> tuple[str, ...]:
+        return tuple(self.names.get(s, s) for s in steps)
+
+    def step(self, s: Step) -> Step:
+        put = self.text
+        return replace(
+            s, name=self.names[s.name], longest=put(s.longest), shortest=put(s.shortest), permissive=put(s.permissive),
+            actions=tuple(replace(a, time=put(a.time)) for a in s.actions),
+        )  # fmt: skip
+
+    def way(self, t: Transition, targets: tuple[str, ...], name: str = "") -> Transition:
+        """A way of the block to `targets`; a copy has no name of its own."""
+        return replace(t, sources=self.steps(t.sources), targets=targets, condition=self.text(t.condition), name=name)
+
+
 def paste_block(project: Project, sequence: str, after: str, block: Block) -> tuple[Project, tuple[str, ...]]:
     """The block put into the flow behind `after`, under free names and numbers; gives the names of its steps too.
 
     What its own texts say of its steps follows. Raises NoRoom, and EditError as `insert_step` does.
     """
     taken = taken_names(project)
-    names: dict[str, str] = {}
-    for s in block.steps:
-        names[s.name] = free_name(s.name, taken)
-        taken.add(names[s.name].lower())
-    words = {old.lower(): new for old, new in names.items()}
+    names = _fresh(block, taken)
+    others: dict[str, str] = {}
     home = project.sequence(sequence)
     if home is not None and block.sequence.lower() != home.name.lower():
-        words[block.sequence.lower()] = home.name
-
-    def put(text: str) -> str:
-        return _WORD.sub(lambda m: words.get(m[0].lower(), m[0]), text)
+        others[block.sequence.lower()] = home.name
+    named = _Named(names, others)
 
     def edit(seq: Sequence) -> Sequence:
         at = step_index(seq, after)
@@ -73,13 +102,7 @@ def paste_block(project: Project, sequence: str, after: str, block: Block) -> tu
         if leaving is not None and len(leaving[1].sources) > 1:
             raise EditError(f"{here} waits in a join; paste behind a step that goes on alone")
         numbers = numbers_after(seq, at, len(block.steps))
-        made = [
-            replace(
-                s, name=names[s.name], number=n, longest=put(s.longest), shortest=put(s.shortest),
-                permissive=put(s.permissive), actions=tuple(replace(a, time=put(a.time)) for a in s.actions),
-            )
-            for s, n in zip(block.steps, numbers)
-        ]  # fmt: skip
+        made = [replace(named.step(s), number=n) for s, n in zip(block.steps, numbers)]
         onward = leaving[1].targets if leaving else ()
         ways = list(seq.transitions)
         at_way = leaving[0] if leaving else len(ways)
@@ -90,21 +113,9 @@ def paste_block(project: Project, sequence: str, after: str, block: Block) -> tu
             else Transition((here,), (entry,), NEW_CONDITION.format(step=here))
         )
         ways[at_way : at_way + 1] = [into]
-        new = [
-            replace(
-                t,
-                sources=_named(t.sources, names),
-                targets=_named(t.targets, names),
-                condition=put(t.condition),
-                name="",
-            )
-            for t in block.inner
-        ]
+        new = [named.way(t, named.steps(t.targets)) for t in block.inner]
         if onward:
-            outs = [
-                replace(t, sources=_named(t.sources, names), targets=onward, condition=put(t.condition), name="")
-                for t in block.out
-            ]
+            outs = [named.way(t, onward) for t in block.out]
             if not outs:
                 last = made[-1].name
                 outs = [Transition((last,), onward, NEW_CONDITION.format(step=last))]
@@ -116,8 +127,32 @@ def paste_block(project: Project, sequence: str, after: str, block: Block) -> tu
     return sound_edit(project, sequence, edit), tuple(names[s.name] for s in block.steps)
 
 
-def _named(steps: tuple[str, ...], names: dict[str, str]) -> tuple[str, ...]:
-    return tuple(names.get(s, s) for s in steps)
+def is_starter(sequence: Sequence) -> bool:
+    """Whether a sequence is as `new_sequence` makes it: two steps in which nothing is done yet."""
+    plain = all(replace(s, name="", number=0) == Step("", 0) for s in sequence.steps)
+    conditions = [t.condition for t in sequence.transitions]
+    return (
+        len(sequence.steps) == 2 and plain and not sequence.bodies
+        and conditions == ["FALSE", NEW_CONDITION.format(step=sequence.steps[1].name)]
+    )  # fmt: skip
+
+
+def replace_starter(project: Project, sequence: str, block: Block) -> Project:
+    """The steps of a block in the place of the two a new sequence begins with. A last step without a way out leads to
+    the first, as a table says it.
+    """
+    taken = taken_names(project) - {s.name.lower() for q in project.sequences if q.name == sequence for s in q.steps}
+    named = _Named(_fresh(block, taken))
+
+    def edit(seq: Sequence) -> Sequence:
+        steps = tuple(map(named.step, block.steps))
+        first, last = steps[0].name, steps[-1].name
+        ways = [named.way(t, named.steps(t.targets) or (first,), t.name) for t in (*block.inner, *block.out)]
+        if not any(last in t.sources for t in ways):
+            ways.append(Transition((last,), (first,), NEW_CONDITION.format(step=last)))
+        return replace(seq, initial=first, steps=steps, transitions=tuple(ways))
+
+    return sound_edit(project, sequence, edit)
 
 
 def duplicate(project: Project, sequence: str, names: tuple[str, ...]) -> tuple[Project, tuple[str, ...]]:

@@ -7,8 +7,10 @@ from collections.abc import Callable
 from dataclasses import replace
 from typing import Any, TypeVar
 
+from spokeshave.model import ModelError
 from spokeshave.model.project import (
     Action,
+    Body,
     Project,
     Qualifier,
     Sequence,
@@ -22,7 +24,7 @@ from spokeshave.model.project import (
 T = TypeVar("T")
 
 
-class EditError(Exception):
+class EditError(ModelError):
     """The edit is not legal here; the text says why and what to do instead."""
 
 
@@ -193,6 +195,18 @@ def put_action(project: Project, sequence: str, step: str, index: int, action: A
         return seq if new == old else replace(seq, steps=replaced(seq.steps, at, replace(seq.steps[at], actions=new)))
 
     return edit_sequence(project, sequence, edit)
+
+
+def with_body_for(project: Project, sequence: str, target: str) -> Project:
+    """A file in which an action block can act on `target`: a name that nothing has is a new, empty body's."""
+    q = _sequence(project, sequence)[1]
+    if project.signal(target) is not None or any(b.name.lower() == target.lower() for b in q.bodies):
+        return project
+    if target.lower() in taken_names(project):
+        raise EditError(
+            f"{target} is the name of something else; an action block acts on outputs, internals and bodies"
+        )
+    return edit_sequence(project, sequence, lambda x: replace(x, bodies=(*x.bodies, Body(target, ""))))
 
 
 def read_window(text: str) -> dict[str, str]:

@@ -72,6 +72,11 @@ def positions(project: Project) -> list[Position]:
     return found
 
 
+def without_rules(project: Project) -> str:
+    """The opening logic with the rules of positions blanked out: what was written by hand, at its lines."""
+    return _RULE.sub(lambda m: re.sub(r"[^\n]", " ", m[0]), project.opening)
+
+
 def _read(name: str, condition: str, settle: str, outputs: set[str]) -> Position | None:
     """A rule from its condition: terms joined by AND, each a name or NOT a name."""
     p = Position(name, settle=settle)

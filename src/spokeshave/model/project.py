@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from enum import StrEnum
+from typing import Any, Protocol, TypeVar
 
 from spokeshave.model.study import StudyPlan
 from spokeshave.model.sweep import SweepPlan
@@ -142,24 +143,56 @@ class Body:
     text: str
 
 
+class Named(Protocol):
+    """What has a name."""
+
+    @property
+    def name(self) -> str: ...
+
+
+_N = TypeVar("_N", bound=Named)
+_Items = TypeVar("_Items", bound=tuple[Any, ...])
+_Made = TypeVar("_Made")
 _Ways = dict[str, list[tuple[int, Transition]]]
-_recent: list[tuple[tuple[Transition, ...], _Ways, _Ways]] = []
-"""Transitions that were looked through lately, by identity: charts are asked for the ways of all their steps."""
+_REMEMBERED = 256
 
 
+def _remembered(make: Callable[[_Items], _Made]) -> Callable[[_Items], _Made]:
+    """Keeps what was made of tuples lately, by identity: charts and files are asked for their parts again and again."""
+    known: dict[int, tuple[_Items, _Made]] = {}
+
+    def made(items: _Items) -> _Made:
+        found = known.get(id(items))
+        if found is not None and found[0] is items:
+            return found[1]
+        if len(known) >= _REMEMBERED:
+            known.clear()
+        known[id(items)] = (items, make(items))
+        return known[id(items)][1]
+
+    return made
+
+
+@_remembered
+def _by_name(items: tuple[Any, ...]) -> dict[str, Any]:
+    return {s.name.lower(): s for s in reversed(items)}
+
+
+def _named(items: tuple[_N, ...]) -> dict[str, _N]:
+    """Items by lower-case name, the first of each."""
+    return _by_name(items)
+
+
+@_remembered
 def _ways(transitions: tuple[Transition, ...]) -> tuple[_Ways, _Ways]:
     """Transitions with their index by predecessor, and by successor."""
-    for known, out, into in _recent:
-        if known is transitions:
-            return out, into
-    out, into = {}, {}
+    out: _Ways = {}
+    into: _Ways = {}
     for i, t in enumerate(transitions):
         for name in dict.fromkeys(t.sources):
             out.setdefault(name, []).append((i, t))
         for name in dict.fromkeys(t.targets):
             into.setdefault(name, []).append((i, t))
-    _recent.insert(0, (transitions, out, into))
-    del _recent[8:]
     return out, into
 
 
@@ -179,8 +212,7 @@ class Sequence:
     comment: str = ""
 
     def step(self, name: str) -> Step | None:
-        wanted = name.lower()
-        return next((s for s in self.steps if s.name.lower() == wanted), None)
+        return _named(self.steps).get(name.lower())
 
     def leaving(self, step: str) -> Iterator[tuple[int, Transition]]:
         """Transitions that have `step` as a predecessor, with their index."""
@@ -219,18 +251,26 @@ class OpposedPair:
 
 @dataclass(frozen=True, slots=True)
 class Trip:
-    """A ranked trip and its effects (semantics 9.3). Rank 1 is the highest."""
+    """A ranked trip and its effects (semantics 9.3). Rank 1 is the highest.
+
+    Without a `scope` it acts on all sequences, those that come later too; with none in it, on nothing: it only tells.
+    """
 
     name: str
     rank: int
     condition: str
-    scope: tuple[str, ...] = ()
+    scope: tuple[str, ...] | None = None
     latching: bool = True
     steps: str = "freeze"  # freeze, restart, go to
     go_to: tuple[str, ...] = ()  # `Sequence.Step` for each sequence in scope
     stored: str = "clear"  # keep, clear
     times: str = "freeze"  # freeze, zero
     zeroed: tuple[str, ...] = ()  # variables set to their zero
+    stays: tuple[str, ...] = ()  # outputs that may stay on while it stands: somebody has said so
+
+    def acts_on(self, sequence: str) -> bool:
+        """Whether a sequence of this name is in its scope."""
+        return self.scope is None or sequence.lower() in (n.lower() for n in self.scope)
 
 
 @dataclass(frozen=True, slots=True)
@@ -334,20 +374,6 @@ def with_shows(text: str, idents: Iterable[str]) -> str:
     return "\n".join([*rest[:at], *([row] if row != "shows " else []), *rest[at:]])
 
 
-_recent_signals: list[tuple[tuple[Signal, ...], dict[str, Signal]]] = []
-
-
-def _signals(signals: tuple[Signal, ...]) -> dict[str, Signal]:
-    """Signals by lower-case name, the first of each; as `_ways`."""
-    for known, found in _recent_signals:
-        if known is signals:
-            return found
-    found = {s.name.lower(): s for s in reversed(signals)}
-    _recent_signals.insert(0, (signals, found))
-    del _recent_signals[8:]
-    return found
-
-
 @dataclass(frozen=True, slots=True)
 class Accepted:
     """A run of a scenario that was accepted: what later runs are compared with.
@@ -442,19 +468,16 @@ class Project:
         return _moves(self) == _moves(other)
 
     def signal(self, name: str) -> Signal | None:
-        return _signals(self.signals).get(name.lower())
+        return _named(self.signals).get(name.lower())
 
     def sequence(self, name: str) -> Sequence | None:
-        wanted = name.lower()
-        return next((s for s in self.sequences if s.name.lower() == wanted), None)
+        return _named(self.sequences).get(name.lower())
 
     def device(self, name: str) -> Device | None:
-        wanted = name.lower()
-        return next((d for d in self.devices if d.name.lower() == wanted), None)
+        return _named(self.devices).get(name.lower())
 
     def scenario(self, name: str) -> Scenario | None:
-        wanted = name.lower()
-        return next((s for s in self.scenarios if s.name.lower() == wanted), None)
+        return _named(self.scenarios).get(name.lower())
 
 
 def _moves(project: Project) -> list[object]:

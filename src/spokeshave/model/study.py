@@ -7,6 +7,10 @@ from dataclasses import dataclass
 Value = bool | int | float
 
 
+MOST = 2_000_000
+"""Situations a study goes through, at most, if nobody says otherwise."""
+
+
 @dataclass(frozen=True, slots=True)
 class StudyPlan:
     """`assumptions` are conditions on inputs that always hold. `together` are pairs of outputs, `before` pairs of steps as

@@ -68,7 +68,7 @@ def _problem(sequence: Sequence, of: dict[str, int], count: int, entries: tuple[
     todo = list(seen)
     while todo:
         now = todo.pop()
-        for t in sequence.transitions:
+        for t in (t for s in now for _, t in sequence.leaving(s)):
             if any(s not in of or now[of[s]] != s for s in t.sources):
                 continue
             new = list(now)

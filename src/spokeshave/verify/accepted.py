@@ -60,7 +60,12 @@ def lanes_of(run: Run) -> Lanes:
 
 
 def _text(changes: list[Change]) -> str:
-    return " ".join(f"{t}:{v:g}" for t, v in changes)
+    return " ".join(f"{t}:{number_text(v)}" for t, v in changes)
+
+
+def number_text(value: float) -> str:
+    """A number in the shortest form that reads back as the same."""
+    return str(int(value)) if float(value).is_integer() and abs(value) < 1e16 else repr(float(value))
 
 
 def _reals(run: Run) -> set[str]:
@@ -213,7 +218,7 @@ def _compare_numbers(
         there = [(e, now[max(0, bisect_right(times, e) - 1)][1]) for e in expected(t)]
         at, nearest = min(there, key=lambda x: abs(x[1] - value))
         if abs(nearest - value) > within:
-            out.append(Difference(name, at, t, f"was {nearest:g}, accepted {value:g}"))
+            out.append(Difference(name, at, t, f"was {number_text(nearest)}, accepted {number_text(value)}"))
     return out
 
 
@@ -236,7 +241,7 @@ def _sampled(changes: list[Change], times: list[int]) -> list[Change]:
 
 
 def _edge(value: float) -> str:
-    return {0.0: "off", 1.0: "on"}.get(value, f"{value:g}")
+    return {0.0: "off", 1.0: "on"}.get(value, number_text(value))
 
 
 def _s(ms: int) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
-from spokeshave.language.scenario import duration_ms
+from spokeshave.language.literals import duration_ms
 from spokeshave.model import edits
 from spokeshave.model.diagnostics import did_you_mean
 from spokeshave.model.edits import EditError

@@ -19,6 +19,9 @@ from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.protection import Key, Rule, rules
 from spokeshave.verify.scenarios import Result
 
+OUTSIDE = "outside"
+"""What the cell of a sequence says that a trip does not act on."""
+
 
 @dataclass(frozen=True, slots=True)
 class Effect:
@@ -149,9 +152,9 @@ def _window(project: Project, rule: Rule, cause: Cause, at: dict[tuple[str, str]
 def _trip_cells(project: Project, trip: Trip) -> Iterable[tuple[Effect, Cell]]:
     """What a trip does to the sequences in its scope, to the steps it goes to, and to their outputs."""
     to = {_sequence_of(g): g for g in trip.go_to}
-    for name in trip.scope:
-        q = project.sequence(name)
-        if q is None:
+    for q in project.sequences:
+        if not trip.acts_on(q.name):
+            yield Effect("sequence", q.name), Cell(OUTSIDE, f"{q.name} goes on: {trip.name} does not act on it")
             continue
         word = {"freeze": "freeze", "restart": "restart"}.get(trip.steps, "go to")
         sentence = {"freeze": f"{q.name} stands still where it is", "restart": f"{q.name} is in its initial step",
@@ -160,8 +163,8 @@ def _trip_cells(project: Project, trip: Trip) -> Iterable[tuple[Effect, Cell]]:
         if trip.steps == "go to" and q.name.lower() in to:
             yield Effect("step", q.name), Cell(to[q.name.lower()].partition(".")[2], sentence)
         for output, stored in _commanded(project, q).items():
-            keeps = stored and trip.stored == "keep"
-            sentence = f"{output} {'keeps what is stored' if keeps else 'is off'} as long as {trip.name} stands"
+            keeps = (stored and trip.stored == "keep") or output.lower() in (n.lower() for n in trip.stays)
+            sentence = f"{output} {'may stay on' if keeps else 'is off'} as long as {trip.name} stands"
             yield Effect("output", output), Cell("keeps" if keeps else "off", sentence)
 
 

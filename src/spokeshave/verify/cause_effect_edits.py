@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from spokeshave.language.literals import time_text
-from spokeshave.language.scenario import duration_ms
+from spokeshave.language.literals import duration_ms, time_text
 from spokeshave.language.terms import terms_of, with_terms
 from spokeshave.model import edits
 from spokeshave.model.diagnostics import did_you_mean
 from spokeshave.model.edits import EditError
 from spokeshave.model.project import Interlock, OpposedPair, Project, SignalClass, Step, Trip, Type
-from spokeshave.verify.cause_effect import Cause, Effect
+from spokeshave.verify.cause_effect import OUTSIDE, Cause, Effect
 
 KINDS = ("interlock", "opposed", "permissive", "window", "hold", "restart", "trip")
 NONE = "-"
@@ -30,13 +29,13 @@ def choices(project: Project, cause: Cause, effect: Effect) -> tuple[str, ...]:
     if kind == "hold" and effect.kind == "sequence":
         return (NONE, "keeps", "drops") if _is_of(cause, effect) else ()
     if kind == "trip" and effect.kind == "sequence":
-        return (NONE, "freeze", "restart", "go to")
+        return (OUTSIDE, "freeze", "restart", "go to")
     if kind == "trip" and effect.kind == "output":
         return ("off", "keeps")
     if kind == "trip" and effect.kind == "step":
         trip = project.trips[_trip_index(project, _guards(cause))]
         q = project.sequence(effect.name)
-        goes = trip.steps == "go to" and q is not None and q.name in trip.scope
+        goes = trip.steps == "go to" and q is not None and trip.acts_on(q.name)
         return tuple(s.name for s in q.steps) if goes and q is not None else ()
     return ()
 
@@ -132,7 +131,7 @@ def add(project: Project, kind: str, guards: str, text: str) -> Project:
         if any(t.name.lower() == name.lower() for t in project.trips):
             raise EditError(f"there is a trip {name} already")
         rank = max((t.rank for t in project.trips), default=0) + 1
-        return edits.add_item(project, "trips", Trip(name, rank, text, tuple(q.name for q in project.sequences)))
+        return edits.add_item(project, "trips", Trip(name, rank, text))
     if project.sequence(guards) is None:
         raise EditError(_no("sequence", guards, [q.name for q in project.sequences]))
     return edits.change_sequence(project, guards, **{"hold_when" if kind == "hold" else "restart_when": text})
@@ -198,17 +197,23 @@ def _set_trip_effect(project: Project, name: str, effect: Effect, word: str) -> 
     if effect.kind == "step":
         others = tuple(g for g in trip.go_to if g.partition(".")[0].lower() != effect.name.lower())
         return change_trip(project, name, go_to=(*others, f"{effect.name}.{word}"))
-    scope = tuple(n for n in trip.scope if n.lower() != effect.name.lower())
+    scope = tuple(q.name for q in project.sequences if trip.acts_on(q.name) and q.name.lower() != effect.name.lower())
     to = tuple(g for g in trip.go_to if g.partition(".")[0].lower() != effect.name.lower())
-    if word == NONE:
+    if word == OUTSIDE:
         return change_trip(project, name, scope=scope, go_to=to)
     q = project.sequence(effect.name)
     assert q is not None
     if word == "go to":
         to = (*to, next((g for g in trip.go_to if g not in to), f"{q.name}.{q.initial}"))
     names = {n.lower() for n in (*scope, q.name)}
-    scope = tuple(x.name for x in project.sequences if x.name.lower() in names)
-    return change_trip(project, name, scope=scope, steps=word, go_to=to if word == "go to" else ())
+    within = tuple(x.name for x in project.sequences if x.name.lower() in names)
+    return change_trip(
+        project,
+        name,
+        scope=None if len(within) == len(project.sequences) else within,
+        steps=word,
+        go_to=to if word == "go to" else (),
+    )
 
 
 def _set_term(project: Project, output: str, old: str, new: str) -> Project:

@@ -9,7 +9,8 @@ from lark import Token
 from lark.exceptions import UnexpectedCharacters, UnexpectedToken
 
 from spokeshave.engine.names import SlotTable, TextScope
-from spokeshave.language.scenario import parse_scenario, row_parser
+from spokeshave.language.expected import row_grammar
+from spokeshave.language.scenario import parse_scenario
 from spokeshave.language.scenario_lists import cases_of
 from spokeshave.machine.kinds import KINDS, failures_of
 from spokeshave.model.project import Project, SignalClass
@@ -27,7 +28,7 @@ def complete(project: Project, row: str, text: str = "") -> list[str]:
     found = _PART.search(row)
     started = found[0] if found else ""
     before = row[: len(row) - len(started)]
-    parser = row_parser().parse_interactive(before)
+    parser = row_grammar().parse_interactive(before)
     tokens: list[Token] = []
     try:
         for token in parser.exhaust_lexer():
@@ -45,7 +46,7 @@ def complete(project: Project, row: str, text: str = "") -> list[str]:
 
 def _words(accepted: Iterable[str]) -> list[str]:
     """Keywords of the grammar, as they are written; those of conditions are large."""
-    patterns = {t.name: t.pattern for t in row_parser().terminals}
+    patterns = {t.name: t.pattern for t in row_grammar().terminals}
     out = []
     for name in sorted(accepted):
         pattern = patterns.get(name)

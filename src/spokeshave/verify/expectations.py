@@ -13,6 +13,7 @@ from spokeshave.engine.program import Program
 from spokeshave.engine.situation import Situation
 from spokeshave.language import checked as ck
 from spokeshave.language.compile import compile_units
+from spokeshave.language.functions import RunStop
 from spokeshave.language.scenario_rows import ExpectRow
 
 
@@ -33,6 +34,14 @@ class Verdict:
     because: str
 
 
+def entered(s: Situation, sequence: int) -> list[int]:
+    """The steps that were entered in the last scan and are active at its end: a trip's step that a restart leaves in the
+    same scan has not been there.
+    """
+    came = s.came[sequence]
+    return [a for a in came if a in s.active[sequence]] if came else came
+
+
 class Watcher:
     """Watches one expectation. `see` is called at the end of every scan, `verdict` at the end of the run."""
 
@@ -50,10 +59,20 @@ class Watcher:
         """Looks at the situation at the end of scan `s.k - 1`."""
         self.now = (s.k - 1) * self.program.period_ms - self.start_ms
         if self.decided is None:
-            self.look(s)
+            try:
+                self.look(s)
+            except RunStop as stop:
+                self._has_no_value(stop)
 
     def look(self, s: Situation) -> None:
         raise NotImplementedError
+
+    def due(self) -> int | None:
+        """The time in ms since the scenario started at which it has to look, even if nothing happens."""
+        return None
+
+    def pass_over(self, scans: int) -> None:
+        """So many scans were left out since the last look, in which all was as it was then."""
 
     def end(self) -> None:
         """Decides at the end of the run if nothing did before."""
@@ -61,9 +80,16 @@ class Watcher:
 
     def verdict(self) -> Verdict:
         if self.decided is None:
-            self.end()
+            try:
+                self.end()
+            except RunStop as stop:
+                self._has_no_value(stop)
         assert self.decided is not None
         return self.decided
+
+    def _has_no_value(self, stop: RunStop) -> None:
+        """The row cannot be judged from here on: it fails with what keeps it from having a value, and no other row does."""
+        self.decide(Outcome.FAIL, f"it has no value: {stop.message}")
 
     def decide(self, outcome: Outcome, because: str, time_ms: int | None = None) -> None:
         time = self.now if time_ms is None else time_ms
@@ -113,6 +139,9 @@ class Always(Watcher):
 class TrueAt(Watcher):
     """at t: e, by t: e, finally e."""
 
+    def due(self) -> int | None:
+        return None if self.row.kind == "true_finally" else self.row.ms
+
     def look(self, s: Situation) -> None:
         if self.row.kind == "true_finally":
             self.last = s
@@ -140,19 +169,30 @@ class Throughout(Watcher):
     def __init__(self, row: ExpectRow, program: Program, trees: tuple[ck.Checked, ...]) -> None:
         super().__init__(row, program, trees)
         self.seen, self.first = 0, 0
+        self.counts = False
+        """Whether the scan looked at last is one of the span."""
+
+    def due(self) -> int | None:
+        if self.row.kind != "true_from":
+            return None
+        return self.row.ms if self.now < self.row.ms else self.row.until_ms + self.program.period_ms
+
+    def pass_over(self, scans: int) -> None:
+        self.seen += scans * self.counts
 
     def look(self, s: Situation) -> None:
         of_span = self.row.kind == "true_from"
+        self.counts = bool(self.row.ms <= self.now if of_span else self.tests[0](s.v))
         if of_span and self.now > self.row.until_ms:
             self.decide(Outcome.PASS, f"in all {self.seen} scans of it", self.first)
-        elif self.row.ms <= self.now if of_span else self.tests[0](s.v):
+        elif self.counts:
             self.first = self.first if self.seen else self.now
             self.seen += 1
             if not self.tests[-1](s.v):
                 self.decide(Outcome.FAIL, self.why(s, len(self.tests) - 1))
 
     def end(self) -> None:
-        if self.row.kind == "true_from" and self.now < self.row.until_ms:
+        if self.row.kind == "true_from" and self.now + self.program.period_ms < self.row.until_ms:
             self.decide(Outcome.NOT_REACHED, "the run ended before")
         elif not self.seen:
             self.decide(Outcome.NOT_REACHED, f"{self.row.conditions[0]} never came")
@@ -191,6 +231,9 @@ class LeadsTo(Watcher):
     def __init__(self, row: ExpectRow, program: Program, trees: tuple[ck.Checked, ...]) -> None:
         super().__init__(row, program, trees)
         self.was, self.since, self.count, self.longest = False, -1, 0, 0
+
+    def due(self) -> int | None:
+        return self.since + self.row.ms if self.since >= 0 else None
 
     def look(self, s: Situation) -> None:
         cause = bool(self.tests[0](s.v))
@@ -231,7 +274,7 @@ class Counted(Watcher):
 
     def _has_come(self, s: Situation) -> bool:
         if self.seq >= 0:
-            return self.step in s.came[self.seq]
+            return self.step in entered(s, self.seq)
         before, self.was = self.was, bool(self.tests[0](s.v))
         return self.was and not before
 
@@ -270,9 +313,9 @@ class Steps(Watcher):
             self._see_entries(s)
 
     def _see_entries(self, s: Situation) -> None:
-        if not s.came[self.seq.index]:
+        if not entered(s, self.seq.index):
             return
-        for a in self.seq.by_number(s.came[self.seq.index]):
+        for a in self.seq.by_number(entered(s, self.seq.index)):
             self.came.append((self.seq.steps[a].name, self.now))
         wanted = [n.lower() for n in self.row.names[1:]]
         at = 0
@@ -291,7 +334,7 @@ class Steps(Watcher):
         for which in (1, 0) if len(self.row.names) > 2 else (0,):
             q, step = self.row.names[2 * which : 2 * which + 2]
             seq = next(x for x in self.program.sequences if x.name.lower() == q.lower())
-            if any(seq.steps[a].name.lower() == step.lower() for a in s.came[seq.index]):
+            if any(seq.steps[a].name.lower() == step.lower() for a in entered(s, seq.index)):
                 if which and self.open < 0:
                     self.open = self.now
                 elif not which and self.open >= 0:
@@ -309,7 +352,7 @@ class Steps(Watcher):
             least = self.row.kind == "lasts_least"
             if (took < self.row.ms) if least else (took > self.row.ms):
                 self.decide(Outcome.FAIL, f"it lasted {_seconds(took)}")
-        if step.index in s.came[self.seq.index]:
+        if step.index in entered(s, self.seq.index):
             self.open = self.now
 
     def end(self) -> None:

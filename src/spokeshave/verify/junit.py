@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
+from datetime import UTC, datetime
 from xml.etree.ElementTree import Element, SubElement, indent, tostring
 
 from spokeshave.model.diagnostics import Diagnostic
+from spokeshave.verify.accepted import Difference
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.scenarios import Result, Run
 from spokeshave.verify.sweep.matrix import Matrix
@@ -13,39 +16,73 @@ from spokeshave.verify.sweep.matrix import Matrix
 _ILLEGAL = re.compile(r"[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 
 
-def junit(project_name: str, results: list[Result], found: list[Diagnostic]) -> str:
-    """The XML text. A finding of severity error fails the test case `check`."""
+def junit(
+    project_name: str, results: list[Result], found: list[Diagnostic],
+    compared: Sequence[tuple[str, Sequence[Difference]]] = (), at: datetime | None = None,
+) -> str:  # fmt: skip
+    """The XML text: whatever decides the exit code of `verify` is a test case. A finding of severity error fails the case
+    `static check`; `compared` are accepted runs with their differences. Times are simulated seconds.
+    """
     errors = [d for d in found if d.severity == "error"]
     cases = [(r, run) for r in results for run in r.runs or (None,)]
-    failed = sum(_outcome(*c) is not Outcome.PASS for c in cases) + bool(errors)
-    suite = Element("testsuite", name=_clean(project_name), tests=str(len(cases) + 1), failures=str(failed))
-    check = SubElement(suite, "testcase", classname="check", name="static check")
+    failed = sum(_outcome(*c) is not Outcome.PASS for c in cases) + bool(errors) + sum(bool(d) for _, d in compared)
+    suite = _suite(project_name, len(cases) + 1 + len(compared), failed, sum(_seconds(run) for _, run in cases), at)
+    check = SubElement(suite, "testcase", classname="check", name="static check", time="0.000")
     if errors:
-        SubElement(check, "failure", message=f"{len(errors)} errors").text = _clean("\n".join(map(str, errors)))
+        _fail(check, "check", f"{len(errors)} errors", [str(d) for d in errors])
     for r, run in cases:
         label = f" [{run.label}]" if run is not None and run.label else ""
         group = f"scenario.{r.scenario.group}" if r.scenario.group else "scenario"
-        case = SubElement(suite, "testcase", classname=_clean(group), name=_clean(r.scenario.name + label))
+        case = SubElement(suite, "testcase", classname=_clean(group), name=_clean(r.scenario.name + label),
+                          time=f"{_seconds(run):.3f}")  # fmt: skip
         outcome = _outcome(r, run)
         if outcome is not Outcome.PASS:
             lines = _problems(r) if run is None else _verdicts(run, bad_only=True)
-            SubElement(case, "failure", message=outcome.value).text = _clean("\n".join(lines))
-    indent(suite)
-    return '<?xml version="1.0" encoding="UTF-8"?>\n' + tostring(suite, encoding="unicode") + "\n"
+            _fail(case, outcome.value, outcome.value, lines)
+    for name, differences in compared:
+        case = SubElement(suite, "testcase", classname="accepted", name=_clean(name), time="0.000")
+        if differences:
+            lines = [f"{max(d.time_ms, d.accepted_ms)} ms: {d.lane} {d.text}" for d in differences]
+            _fail(case, "differs", f"{len(lines)} differences from the accepted run", lines)
+    return _xml(suite)
 
 
-def sweep_junit(project_name: str, matrix: Matrix) -> str:
-    """A fault sweep: a test case a cell, by fault. A bad cell fails unless it is explained; then it is skipped."""
+def sweep_junit(project_name: str, matrix: Matrix, at: datetime | None = None) -> str:
+    """A fault sweep: a test case a cell, by fault. A bad cell fails unless it is explained; then it is skipped. So does
+    one that is worse than what was accepted.
+    """
     cells = matrix.in_order()
-    suite = Element("testsuite", name=_clean(f"{project_name}: fault sweep"), tests=str(len(cells)),
-                    failures=str(len(matrix.open())))  # fmt: skip
+    worse = {(c.cell.fault, c.cell.step) for c in matrix.changed() if c.is_worse}
+    bad = [c for c in cells if (c.verdict.is_bad and matrix.explained(c) is None) or (c.fault, c.step) in worse]
+    skipped = sum(c.verdict.is_bad and c not in bad for c in cells)
+    seconds = sum(c.end_ms - c.injected_ms for c in cells) / 1000
+    suite = _suite(f"{project_name}: fault sweep", len(cells), len(bad), seconds, at, skipped)
     for c in cells:
-        case = SubElement(suite, "testcase", classname=_clean(f"faults.{c.fault}"), name=_clean(c.step))
+        time = f"{(c.end_ms - c.injected_ms) / 1000:.3f}"
+        case = SubElement(suite, "testcase", classname=_clean(f"faults.{c.fault}"), name=_clean(c.step), time=time)
         reason = matrix.explained(c)
-        if c.verdict.is_bad and reason is not None:
+        if c in bad:
+            _fail(case, c.verdict.value, c.verdict.value, [c.because])
+        elif c.verdict.is_bad and reason is not None:
             SubElement(case, "skipped", message=_clean(f"{c.verdict.value}: {reason.reason}"))
-        elif c.verdict.is_bad:
-            SubElement(case, "failure", message=c.verdict.value).text = _clean(c.because)
+    return _xml(suite)
+
+
+def _suite(name: str, tests: int, failures: int, seconds: float, at: datetime | None, skipped: int = 0) -> Element:
+    when = (at or datetime.now(UTC)).replace(microsecond=0, tzinfo=None).isoformat()
+    return Element("testsuite", name=_clean(name), tests=str(tests), failures=str(failures), errors="0",
+                   skipped=str(skipped), time=f"{seconds:.3f}", timestamp=when)  # fmt: skip
+
+
+def _fail(case: Element, kind: str, message: str, lines: list[str]) -> None:
+    SubElement(case, "failure", type=_clean(kind), message=_clean(message)).text = _clean("\n".join(lines))
+
+
+def _seconds(run: Run | None) -> float:
+    return 0.0 if run is None else run.scans * run.project.period_ms / 1000
+
+
+def _xml(suite: Element) -> str:
     indent(suite)
     return '<?xml version="1.0" encoding="UTF-8"?>\n' + tostring(suite, encoding="unicode") + "\n"
 

@@ -11,24 +11,27 @@ from spokeshave.engine.session import Session
 from spokeshave.engine.situation import Situation
 from spokeshave.language.check import Checker
 from spokeshave.language.checked import Checked
-from spokeshave.language.compile import compile_units
+from spokeshave.language.compile import compile_units, or_false
 from spokeshave.language.parse import parse_expression
 from spokeshave.language.syntax import TextError
 from spokeshave.model.project import Project
+from spokeshave.verify import VerifyError
 from spokeshave.verify.scenario_language import SheetScope
 
 
-class ProbeError(ValueError):
+class ProbeError(VerifyError):
     """A condition that cannot be asked; says where and why."""
 
 
-def probe(session: Session, text: str) -> Callable[[], bool]:
-    """Whether a condition holds after the last scan of a run. Outputs count as they went out.
+def probe(session: Session, text: str) -> Callable[[Situation], bool]:
+    """Whether a condition holds after a scan of a run, which skips no scan from now on in which it could turn.
 
-    Raises `ProbeError`.
+    Outputs count as they went out. Raises `ProbeError`.
     """
-    test = compile_units([(0, _tree(session.program.project, text))])[0]
-    return lambda: bool(test(session.situation.v))
+    tree = _tree(session.program.project, text)
+    test = or_false(compile_units([(0, tree)])[0])
+    session.look_at([tree])
+    return lambda s: bool(test(s.v))
 
 
 def missing_for_home(program: Program, s: Situation) -> tuple[Term, ...]:

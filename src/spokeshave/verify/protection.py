@@ -10,9 +10,10 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 from spokeshave.engine.explain import evaluate
-from spokeshave.engine.program import LinkedSequence, LinkedStep, Program
+from spokeshave.engine.program import LinkedSequence, LinkedStep, LinkedTrip, Program
 from spokeshave.engine.situation import Mode, Situation
 from spokeshave.language import checked as ck
+from spokeshave.language.compile import or_false
 from spokeshave.language.terms import terms_of
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Project
@@ -20,7 +21,8 @@ from spokeshave.model.project import Project
 KINDS = ("trip", "hold", "restart", "interlock", "opposed", "permissive", "window")
 
 Key = tuple[str, str]
-"""A rule's name and, for an interlock, the term; else an empty text."""
+"""A rule's name and, for an interlock, the term; else an empty text. A latching trip has two: `LATCHED` beside it."""
+LATCHED = "its latch, which held when its cause was gone"
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,6 +33,7 @@ class Rule:
     guards: str
     condition: str
     place: Place
+    latching: bool = False
 
     @property
     def name(self) -> str:
@@ -41,12 +44,12 @@ class Rule:
         """One for each thing that can act by itself."""
         if self.kind == "interlock":
             return tuple((self.name, t) for t in terms_of(self.condition))
-        return ((self.name, ""),)
+        return ((self.name, ""), (self.name, LATCHED)) if self.latching else ((self.name, ""),)
 
 
 def rules(project: Project) -> list[Rule]:
     """All rules of a machine file, by kind. Interlocks on one output are one rule after the other under one name."""
-    found = [Rule("trip", t.name, t.condition, Place("trip", item=t.name))
+    found = [Rule("trip", t.name, t.condition, Place("trip", item=t.name), t.latching)
              for t in sorted(project.trips, key=lambda t: t.rank)]  # fmt: skip
     for q in project.sequences:
         place = Place("sequence", item=q.name)
@@ -81,14 +84,17 @@ def tests(program: Program) -> list[tuple[Key, Acts]]:
     """For every key a function that tells whether it acts in a situation: keeps something off, back, or stops it.
 
     An interlock's term acts while its output is asked for and the term is FALSE; a window in the scans in which its step
-    is late, or is left too early; a permissive while only it keeps its step from being entered.
+    is late, or is left too early; a permissive while only it keeps its step from being entered. Where a condition has no
+    value the run has stopped, or will: nothing acts.
     """
-    return list(_tests(program))
+    return [(key, or_false(acts)) for key, acts in _tests(program)]
 
 
 def _tests(program: Program) -> Iterator[tuple[Key, Acts]]:
     for trip in program.trips:
         yield (f"trip {trip.name}", ""), lambda s, i=trip.index: s.trip_on[i]  # type: ignore[misc]
+        if trip.latching:
+            yield (f"trip {trip.name}", LATCHED), _latched(trip)
     for q in program.sequences:
         if q.hold is not None:
             yield (f"hold {q.name}", ""), _held(q)
@@ -104,6 +110,11 @@ def _tests(program: Program) -> Iterator[tuple[Key, Acts]]:
             yield (f"interlock {lock.output}", text), _blocks(lock.asked, tree)
     for pair in program.pairs:
         yield (f"opposed {pair.names[0]}/{pair.names[1]}", ""), _opposes(pair.asked, pair.final)
+
+
+def _latched(trip: LinkedTrip) -> Acts:
+    """Only the latch keeps the trip: without it, it would have ended."""
+    return lambda s: s.trip_on[trip.index] and not trip.condition(s.v)
 
 
 def _held(q: LinkedSequence) -> Acts:

@@ -6,7 +6,6 @@ from collections.abc import Mapping
 from importlib.resources import files
 from typing import Any
 
-import jinja2
 from markupsafe import Markup
 
 from spokeshave import __version__
@@ -44,6 +43,8 @@ def record_html(
     `charts` are SVG drawings by sequence, `fingerprint` tells which file it is about. In the place of a sweep or a study that
     was not done there may be the reason.
     """
+    import jinja2  # takes its time
+
     environment = jinja2.Environment(autoescape=True, undefined=jinja2.StrictUndefined)
     template = environment.from_string((files("spokeshave.verify") / "record.html").read_text(encoding="utf-8"))
     by_name = {r.scenario.name: r for r in results}

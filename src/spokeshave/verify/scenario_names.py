@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from spokeshave.language.literals import read_value
+from spokeshave.language.literals import duration_ms, read_value
 from spokeshave.language.parse import parse_expression
-from spokeshave.language.scenario import duration_ms, parse_scenario
+from spokeshave.language.scenario import parse_scenario
 from spokeshave.language.scenario_rows import DeedRow, ExpectRow, GivenRow
 from spokeshave.language.syntax import TextError
 from spokeshave.machine.kinds import KINDS, build, failures_of

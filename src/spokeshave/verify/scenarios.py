@@ -5,7 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from spokeshave.engine.session import Session
+from spokeshave.engine.situation import Situation, show_times
 from spokeshave.engine.stimuli import Stimulus
+from spokeshave.language.functions import RunStop
 from spokeshave.language.scenario import parse_scenario
 from spokeshave.language.scenario_lists import Case, cases_of
 from spokeshave.language.syntax import Problem
@@ -99,7 +101,7 @@ class Result:
 class CaseRun:
     """One run on its way. It begins where a mark of another scenario is reached, if the scenario says so."""
 
-    def __init__(self, project: Project, scenario: Scenario, case: Case) -> None:
+    def __init__(self, project: Project, scenario: Scenario, case: Case, every_scan: bool = False) -> None:
         self.case = case
         self.checked = check_sheet(project, case.text)
         way = way_to(project, self.checked.sheet.start, scenario.name)
@@ -107,7 +109,15 @@ class CaseRun:
         self.project = project
         for checked in (*(c for c, _ in self.ahead), self.checked):
             self.project = with_parameters(self.project, checked.sheet.given)
-        self.session = Session(self.project)
+        looked_at = [
+            t for c in (*(c for c, _ in self.ahead), self.checked) for trees in c.conditions.values() for t in trees
+        ]
+        self.session = Session(self.project, every_scan=every_scan, also=looked_at)
+        self.session.tells_moves = True
+        self.seen_to = 0
+        """The scan behind the last one that was looked at."""
+        self.until = 0
+        """The scan to which is run."""
         self.acted: ActedWatch | None = None
         self.watchers: list[Watcher] = []
         self.stopped = ""
@@ -143,26 +153,72 @@ class CaseRun:
     def advance(self, scans: int) -> bool:
         """Runs up to that many scans; FALSE when there is nothing more to run."""
         session = self.session
-        for _ in range(scans):
+        end = session.k + scans
+        while session.k < end:
             if not self.lengths or self.lengths[0] <= 0:
                 return self._end()
-            self.script.before_scan()
-            if self.ahead and self.ahead[0][1].lower() in self.script.marks:
-                self.ahead.pop(0)
-                self.lengths.pop(0)
-                self._segment(self.script)
-                self.script.before_scan()
-            if not session.scan():
+            try:
+                self._before_scan()
+            except RunStop as stop:  # what a row waits for has no value
+                row = self.script.rows[self.script.at]
+                at = f"{session.time_ms - self.script.start_ms} ms"
+                self.stopped = f"row {row.line}, column {stop.where[2]}: {stop.message}, at {at}"
+                self.lengths = []
+                return False
+            begin = session.k
+            self.until = max(begin + 1, min(end, begin + self.lengths[0], self._due()))
+            session.run_scans(self.until - begin, self._look)
+            if session.stopped is not None:
                 self.stopped = str(session.stopped)
                 self.lengths = []
                 return False
-            self.at += 1
-            self.lengths[0] -= 1
-            if self.acted is not None:
-                self.acted.see(session.situation)
-                for w in self.watchers:
-                    w.see(session.situation)
+            if self.seen_to < session.k:
+                self._see(session.situation)
+            self.at += session.k - begin
+            self.lengths[0] -= session.k - begin
         return self.lengths[0] > 0 or self._end()
+
+    def _before_scan(self) -> None:
+        """What is due in the next scan; where the mark it begins at is reached, the scenario itself begins."""
+        self.script.before_scan()
+        if self.ahead and self.ahead[0][1].lower() in self.script.marks:
+            self.ahead.pop(0)
+            self.lengths.pop(0)
+            self._segment(self.script)
+            self.script.before_scan()
+
+    def _due(self) -> int:
+        """The scan behind which somebody has to look even if nothing happens: the script, or a watcher by its time."""
+        period, start = self.session.program.period_ms, self.script.start_ms
+        times = [t for w in self.watchers if w.decided is None and (t := w.due()) is not None]
+        scans = [-(-(start + t) // period) for t in times]
+        k = self.session.k
+        return min([self.script.next_scan(), *(scan + 1 for scan in scans if scan >= k)])
+
+    def _look(self, s: Situation) -> bool:
+        """After each scan in which anything happened: TRUE if a row of the script has been waiting for that, or if
+        somebody now wants to look earlier than was known.
+        """
+        self._see(s)
+        try:
+            return self.script.has_come(s.came.__getitem__) or self._due() < self.until
+        except RunStop:  # told before the next scan
+            return True
+
+    def _see(self, s: Situation) -> None:
+        """Shows the situation at the end of scan `s.k - 1` to all that watch, and tells how many scans like the one before
+        were jumped over.
+        """
+        over, self.seen_to = s.k - 1 - self.seen_to, s.k
+        show_times(self.session.program, s)
+        if self.acted is None:
+            return
+        self.acted.see(s)
+        for w in self.watchers:
+            if w.decided is None:
+                if over:
+                    w.pass_over(over)
+                w.see(s)
 
     def _end(self) -> bool:
         if self.ahead and not self.stopped:
@@ -190,12 +246,13 @@ class ScenarioRun:
     Raises `LinkError` for a machine file that cannot run. A text that is wrong is done at once, with problems.
     """
 
-    def __init__(self, project: Project, scenario: Scenario) -> None:
-        self.project, self.scenario = project, scenario
+    def __init__(self, project: Project, scenario: Scenario, every_scan: bool = False) -> None:
+        """`every_scan` runs every scan, where otherwise those are jumped over in which nothing happens."""
+        self.project, self.scenario, self.every_scan = project, scenario, every_scan
         self.problems = scenario_problems(project, scenario)
         self.cases = () if self.problems else cases_of(scenario.text).cases
         self.runs: list[Run] = []
-        self.now = CaseRun(project, scenario, self.cases[0]) if self.cases else None
+        self.now = CaseRun(project, scenario, self.cases[0], every_scan) if self.cases else None
 
     @property
     def part(self) -> float:
@@ -213,7 +270,7 @@ class ScenarioRun:
         self.runs.append(self.now.result())
         self.now = None
         if not self.runs[-1].stopped and len(self.runs) < len(self.cases):
-            self.now = CaseRun(self.project, self.scenario, self.cases[len(self.runs)])
+            self.now = CaseRun(self.project, self.scenario, self.cases[len(self.runs)], self.every_scan)
         return self.now is not None
 
     def result(self) -> Result:
@@ -237,9 +294,9 @@ def still_holds(result: Result, project: Project) -> bool:
     return ways[0] == ways[1]
 
 
-def run_scenario(project: Project, scenario: Scenario) -> Result:
+def run_scenario(project: Project, scenario: Scenario, every_scan: bool = False) -> Result:
     """Runs one scenario whole; see `ScenarioRun`."""
-    run = ScenarioRun(project, scenario)
+    run = ScenarioRun(project, scenario, every_scan)
     while run.advance(1 << 30):
         pass
     return run.result()

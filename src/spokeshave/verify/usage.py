@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 from spokeshave.engine.link_sequence import step_numbers, transition_place
 from spokeshave.language import syntax as sx
 from spokeshave.language.parse import parse_expression, parse_statements
+from spokeshave.language.references import Names
 from spokeshave.language.syntax import TextError
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Project
@@ -15,9 +16,12 @@ from spokeshave.model.project import Project
 
 @dataclass(frozen=True, slots=True)
 class Use:
-    """One place that uses a name. `how` is read, write, act, sense, drive; `edge` if inside RISING or FALLING."""
+    """One place that uses a name. `how` is read, write, act, sense, drive; `edge` if inside RISING or FALLING.
 
-    name: str  # lower case, dotted for step members
+    `name` is in lower case; step members and bodies have their sequence before them.
+    """
+
+    name: str
     how: str
     place: Place
     edge: bool = False
@@ -41,7 +45,11 @@ def names_in(tree: sx.Expression, edge: bool = False) -> Iterator[tuple[str, boo
             return
 
 
-def uses_in_expression(text: str, place: Place) -> Iterator[Use]:
+Whole = Callable[[str], str]
+"""Makes one spelling of the names that mean one thing, see `Names.whole`."""
+
+
+def uses_in_expression(text: str, place: Place, whole: Whole = str) -> Iterator[Use]:
     """Reads in a condition; a text that does not parse uses nothing (the check says so elsewhere)."""
     if not text.strip():
         return
@@ -50,30 +58,30 @@ def uses_in_expression(text: str, place: Place) -> Iterator[Use]:
     except TextError:
         return
     for name, edge in names_in(tree):
-        yield Use(name, "read", place, edge)
+        yield Use(whole(name), "read", place, edge)
 
 
-def uses_in_statements(text: str, place: Place) -> Iterator[Use]:
+def uses_in_statements(text: str, place: Place, whole: Whole = str) -> Iterator[Use]:
     try:
         tree = parse_statements(text)
     except TextError:
         return
-    yield from uses_of(tree, place)
+    yield from uses_of(tree, place, whole)
 
 
-def uses_of(block: tuple[sx.Statement, ...], place: Place) -> Iterator[Use]:
+def uses_of(block: tuple[sx.Statement, ...], place: Place, whole: Whole = str) -> Iterator[Use]:
     """The uses in statements and in those inside them."""
     for s in block:
         read, inner, written = sx.children(s)
         for target in written:
-            yield Use(str(target).lower(), "write", place.spot(s.span.line, s.span.column))
+            yield Use(whole(str(target).lower()), "write", place.spot(s.span.line, s.span.column))
         if isinstance(s, sx.BlockCall):
             yield Use(str(s.instance).lower(), "read", place)
         for expression in read:
             for name, edge in names_in(expression):
-                yield Use(name, "read", place, edge)
+                yield Use(whole(name), "read", place, edge)
         for statements in inner:
-            yield from uses_of(statements, place)
+            yield from uses_of(statements, place, whole)
 
 
 def uses(project: Project) -> list[Use]:
@@ -81,28 +89,39 @@ def uses(project: Project) -> list[Use]:
     return list(_uses(project))
 
 
+def speaks_of_signals(project: Project) -> bool:
+    """Whether any sequence or text speaks of a signal."""
+    return any(u.how in ("read", "write", "act") and project.signal(u.name) is not None for u in _uses(project))
+
+
 def _uses(project: Project) -> Iterator[Use]:
+    names = Names(project)
     yield from uses_in_statements(project.opening, Place("opening"))
     yield from uses_in_statements(project.closing, Place("closing"))
     yield from uses_in_expression(project.home, Place(item="home"))
     yield from uses_in_expression(project.reset, Place(item="reset"))
     for q in project.sequences:
-        place = Place("sequence", item=q.name)
-        yield from uses_in_expression(q.hold_when, place)
-        yield from uses_in_expression(q.restart_when, place)
+        place, own = Place("sequence", item=q.name), q.name.lower()
+
+        def whole(name: str, own: str = own) -> str:
+            return names.whole(name, own)
+
+        yield from uses_in_expression(q.hold_when, place, whole)
+        yield from uses_in_expression(q.restart_when, place, whole)
         for s in q.steps:
             here = Place("step", q.name, s.name)
             for text in (s.permissive, s.longest, s.shortest):
-                yield from uses_in_expression(text, here)
+                yield from uses_in_expression(text, here, whole)
             for a in s.actions:
                 spot = Place("action", q.name, f"{s.name} {a.target}")
-                yield Use(a.target.lower(), "act", spot)
+                is_body = project.signal(a.target) is None
+                yield Use(f"{own}.{a.target.lower()}" if is_body else a.target.lower(), "act", spot)
                 yield from uses_in_expression(a.time, spot)
         numbers = step_numbers(q)
         for i, t in enumerate(q.transitions):
-            yield from uses_in_expression(t.condition, transition_place(q, i, numbers))
+            yield from uses_in_expression(t.condition, transition_place(q, i, numbers), whole)
         for b in q.bodies:
-            yield from uses_in_statements(b.text, Place("body", q.name, b.name))
+            yield from uses_in_statements(b.text, Place("body", q.name, b.name), whole)
     for lock in project.interlocks:
         yield from uses_in_expression(lock.condition, Place("interlock", item=lock.output))
     for trip in project.trips:

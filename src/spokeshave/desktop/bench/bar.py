@@ -5,8 +5,9 @@ from __future__ import annotations
 import re
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QToolButton, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QToolButton, QWidget
 
+from spokeshave.desktop.plain import TextLabel, plain
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.theme import theme
 from spokeshave.language.literals import time_ms
@@ -52,7 +53,7 @@ class BenchBar(QWidget):
         )
         self.by_hand.setAccessibleName("Hand drive")
         self.by_hand.clicked.connect(self.toggle_hand)
-        self.home = QLabel()
+        self.home = TextLabel()
         self.home.setAccessibleName("Home")
         self.now = QToolButton()
         self.now.setText("Back to now")
@@ -107,7 +108,7 @@ class BenchBar(QWidget):
             if not missing:
                 text, colour = "✓ at home", "true"
         if self.home.toolTip() != text or self.home.property("colour") != colour:
-            self.home.setToolTip(text)
+            self.home.setToolTip(plain(text))
             self.home.setProperty("colour", colour)
             self.home.setText(self.home.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, 330))
             self.home.setStyleSheet(f"color: {getattr(theme.now, colour)};")

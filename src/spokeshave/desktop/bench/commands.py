@@ -9,8 +9,8 @@ from PySide6.QtWidgets import QFileDialog
 
 from spokeshave.desktop.bench.operator_page import OperatorPage
 from spokeshave.desktop.bench.snapshots import save_snapshot
+from spokeshave.formats.disk import write_bytes_atomically
 from spokeshave.formats.errors import FormatError
-from spokeshave.formats.spoke import write_bytes_atomically
 from spokeshave.verify.keep import keep
 
 if TYPE_CHECKING:

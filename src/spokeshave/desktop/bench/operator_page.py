@@ -90,7 +90,7 @@ class OperatorPage(QWidget):
         state = "" if w.state == "runs" else f"{w.state_text}, "
         time = f"{state}{w.time_ms / 1000:.1f} s{limit}"
         self._say(painter, upper, time, u * 0.8, "late" if w.state in ("late", "tripped") else "ink", right=True)
-        ways = [" and ".join(t.text if not t.negated else f"not {t.text}" for t in a.missing) for a in w.ways]
+        ways = [" and ".join(t.short for t in a.missing) for a in w.ways]
         text = "waits on " + " or ".join(x for x in ways if x) if any(ways) else "goes on"
         self._say(painter, lower, text, u * 0.72, "false" if any(ways) else "true")
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QByteArray, QSettings, QSize, Qt
+from PySide6.QtCore import QByteArray, QSettings, QSize, Qt, Signal
 from PySide6.QtWidgets import (
     QHBoxLayout,
     QLineEdit,
@@ -23,8 +23,10 @@ from spokeshave.desktop.bench.strip import TimingStrip
 from spokeshave.desktop.bench.values import ValuesPanel
 from spokeshave.desktop.bench.waits import WaitsList
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.empty import EmptyHint
 from spokeshave.desktop.machine_board.board import Board
 from spokeshave.desktop.panels import AlarmList
+from spokeshave.desktop.plain import plain
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.sequence.page import SequencePage
@@ -33,6 +35,9 @@ from spokeshave.desktop.sequence.page import SequencePage
 class BenchPage(QWidget):
     """Parts whose sizes are kept; the face is the same one as in the sequence stage, live."""
 
+    machine_asked = Signal()
+    """Somebody wants to place devices."""
+
     def __init__(self, document: Document, runner: Runner, selection: Selection) -> None:
         super().__init__()
         self.runner = runner
@@ -40,6 +45,10 @@ class BenchPage(QWidget):
         self.film = BoardFilm(self.board)
         area = QScrollArea()
         area.setWidget(self.board)
+        self.empty = EmptyHint(area, "Nothing answers yet: inputs can be set in the values. With devices on the board the "
+                               "machine answers by itself.", (("Place devices", lambda: self.machine_asked.emit()),))  # fmt: skip
+        document.changed.connect(lambda: self.empty.show_while(not document.project.devices))
+        self.empty.show_while(not document.project.devices)
         area.setWidgetResizable(True)
         self.faces = SequencePage(document, runner, selection)
         self.faces.show_face("chart")
@@ -113,7 +122,7 @@ class BenchPage(QWidget):
         ):
             button = QToolButton()
             button.setText(text)
-            button.setToolTip(tip)
+            button.setToolTip(plain(tip))
             button.clicked.connect(act)
             row.addWidget(button)
         row.addStretch(1)

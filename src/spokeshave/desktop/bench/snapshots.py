@@ -11,7 +11,7 @@ from PySide6.QtCore import QBuffer, QIODevice, QTimer
 from PySide6.QtGui import QImage, QPixmap
 from PySide6.QtWidgets import QWidget
 
-from spokeshave.formats.spoke import write_bytes_atomically
+from spokeshave.formats.disk import write_bytes_atomically
 
 if TYPE_CHECKING:
     from spokeshave.desktop.bench.strip import TimingStrip

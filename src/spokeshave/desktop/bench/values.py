@@ -15,10 +15,13 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from spokeshave.desktop.plain import plain
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.theme import theme
-from spokeshave.engine.program import Recorded
+from spokeshave.engine.phases import elapsed_ms
+from spokeshave.engine.program import Program, Recorded
+from spokeshave.language.blocks import BLOCKS
 from spokeshave.language.literals import read_value, value_text
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Type
@@ -51,9 +54,12 @@ class ValuesModel(QAbstractTableModel):
         if program is not self._program:
             self.beginResetModel()
             self._program = program
-            self.rows = [r for r in program.recorded if r.kind != "step"]
+            self.rows = [r for r in program.recorded if r.kind != "step"] + _blocks(program)
             self.endResetModel()
         values = [s.v[r.slot] for r in self.rows]
+        for i, r in enumerate(self.rows):  # a timer that runs is not touched in scans that were jumped over
+            if r.kind == "timer":
+                values[i] = elapsed_ms(program, s, r.slot - 3)
         if values != self._values or s.forces != self._forces:
             self._values, self._forces = values, dict(s.forces)
             if self.rows:
@@ -73,7 +79,7 @@ class ValuesModel(QAbstractTableModel):
     def flags(self, index: Index) -> Qt.ItemFlag:
         flags = Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable
         r = self.rows[index.row()]
-        can = r.kind in ("input", "output") if index.column() == 2 else r.kind in ("input", "setting")
+        can = r.kind in ("input", "output") if index.column() == 2 else r.kind in ("input", "setting", "timer", "count")
         return flags | Qt.ItemFlag.ItemIsEditable if index.column() and can else flags
 
     def data(self, index: Index, role: int = 0) -> object:
@@ -95,7 +101,7 @@ class ValuesModel(QAbstractTableModel):
         if role == Qt.ItemDataRole.TextAlignmentRole and index.column() == 1 and r.type is not Type.BOOL:
             return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         if role == Qt.ItemDataRole.ToolTipRole:
-            return f"{r.kind} {r.name}, {r.type}"
+            return plain(f"{r.kind} {r.name}, {r.type}")
         return None
 
     def setData(self, index: Index, value: object, role: int = 0) -> bool:
@@ -123,6 +129,19 @@ class ValuesModel(QAbstractTableModel):
     def unforce(self, row: int) -> None:
         if self.rows[row].slot in self._forces:
             self.runner.do("unforce", self.rows[row].name)
+
+
+def _blocks(program: Program) -> list[Recorded]:
+    """Rows for what blocks give: Q, the elapsed time of timers, the count of counters. Times and counts can be set."""
+    out = []
+    for i in program.project.instances:
+        kind, base = program.instances[i.name.lower()]
+        members = BLOCKS[kind].members()
+        for n, (name, of) in enumerate(members):
+            if name in {x for x, _ in BLOCKS[kind].outputs}:
+                what = "timer" if name == "ET" else "count" if name == "CV" else "block"
+                out.append(Recorded(f"{i.name}.{name}", of, base + n, what))
+    return out
 
 
 def unforce_all(runner: Runner) -> int:
@@ -185,7 +204,7 @@ class ValuesPanel(QWidget):
             ("All off", "Ends all forces", lambda: unforce_all(runner)),
         ):
             button = QPushButton(text)
-            button.setToolTip(tip)
+            button.setToolTip(plain(tip))
             button.clicked.connect(act)
             row.addWidget(button)
         column = QVBoxLayout(self)
@@ -208,4 +227,5 @@ class ValuesPanel(QWidget):
 
     def _go(self, index: QModelIndex) -> None:
         name = self.model.rows[self.sorted.mapToSource(index).row()].name
-        self.selection.set(Place("signal", item=name))
+        block, dot, _ = name.partition(".")
+        self.selection.set(Place("instance", item=block) if dot else Place("signal", item=name))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import QHeaderView, QTreeWidget, QTreeWidgetItem
 
+from spokeshave.desktop.plain import plain
 from spokeshave.desktop.run_cluster import clock_text
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.theme import theme
@@ -59,7 +60,7 @@ class WaitsList(QTreeWidget):
             seconds = f"{(w.end - w.begin) * period / 1000:.2f} s"
             item = QTreeWidgetItem([clock_text(w.end * period), f"{w.sequence}.{w.step}", seconds, " and ".join(w.on)])
             item.setData(0, 0x100, float((w.end - 1) * period))
-            item.setToolTip(3, str(w))
+            item.setToolTip(3, plain(str(w)))
             item.setForeground(3, theme.colour("false"))
             self.addTopLevelItem(item)
 

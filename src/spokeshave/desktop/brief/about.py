@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from html import escape
+
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QComboBox, QCompleter, QFrame, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout
+from PySide6.QtWidgets import QComboBox, QCompleter, QFrame, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout
 
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.plain import TextLabel
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.theme import theme
 from spokeshave.model import edits
@@ -50,7 +53,7 @@ class AboutRequirement(QFrame):
         self.numbers: list[Number] = []
         self.new: list[Number] = []
         """Those that are no setting yet."""
-        self.words = QLabel()
+        self.words = TextLabel()
         self.words.setTextFormat(Qt.TextFormat.RichText)
         self.words.setWordWrap(True)
         self.words.linkActivated.connect(self._link)
@@ -78,7 +81,7 @@ class AboutRequirement(QFrame):
         for widget in (self.number, self.name, self.make_button):
             row.addWidget(widget)
         row.addStretch(1)
-        row.addWidget(QLabel("Shown by"))
+        row.addWidget(TextLabel("Shown by"))
         row.addWidget(self.link)
         row.addWidget(link_button)
         column = QVBoxLayout(self)
@@ -112,16 +115,16 @@ class AboutRequirement(QFrame):
         self.words.setText(self._text(project, shown))
 
     def _text(self, project: Project, shown: Shown) -> str:
-        lines = [f"<b>{shown.requirement.ident}</b> &nbsp; {shown.requirement.text}"]
+        lines = [f"<b>{escape(shown.requirement.ident)}</b> &nbsp; {escape(shown.requirement.text)}"]
         found = []
         for n in self.numbers:
             known = settings_like(project, n)
-            links = " or ".join(f"<a href='signal:{s}'>{s}</a>" for s in known)
-            found.append(f"{n.text} is {links}" if known else f"{n.text} is no setting yet")
+            links = " or ".join(f"<a href='signal:{escape(s)}'>{escape(s)}</a>" for s in known)
+            found.append(f"{escape(n.text)} is {links}" if known else f"{escape(n.text)} is no setting yet")
         lines.append(("Numbers: " + ", ".join(found)) if found else "No numbers with a unit in it.")
         shows = [
             f"<span style='color:{theme.colour(COLOURS[link.state]).name()}'>{SIGNS[link.state]}</span> "
-            f"<a href='link:{link.name}'>{link.name}</a> ({link.why})"
+            f"<a href='link:{escape(link.name)}'>{escape(link.name)}</a> ({escape(link.why)})"
             for link in shown.links
         ]
         lines.append(

@@ -7,10 +7,12 @@ from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
-from PySide6.QtWidgets import QApplication, QFileDialog, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QApplication, QFileDialog, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from spokeshave.desktop.brief.about import SIGNS, AboutRequirement
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.empty import EmptyHint
+from spokeshave.desktop.plain import TextLabel
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.tables import Column, ItemTable, ItemView
 from spokeshave.formats.brief_text import parse_brief, read_brief
@@ -77,7 +79,7 @@ class BriefPage(QWidget):
         self.view.setWordWrap(True)
         self.view.verticalHeader().hide()
         self.view.verticalHeader().setDefaultSectionSize(46)
-        self.summary = QLabel()
+        self.summary = TextLabel()
         self.summary.setObjectName("heading")
         add, remove = QPushButton("Add a requirement"), QPushButton("Delete")
         add.clicked.connect(self.add)
@@ -101,6 +103,9 @@ class BriefPage(QWidget):
         column.setSpacing(0)
         column.addLayout(top)
         column.addWidget(self.view, 1)
+        self.empty = EmptyHint(self.view, "The brief comes first: what the machine must do, a sentence each, with numbers. "
+                               "The proof will point back to these sentences.",
+                               (("Write the first sentence", self.add), ("Paste sentences", self.paste)))  # fmt: skip
         column.addWidget(self.about)
         self.view.selectionModel().currentRowChanged.connect(lambda *_: self._chosen())
         document.checked.connect(self._results_came)
@@ -127,6 +132,7 @@ class BriefPage(QWidget):
         if unlinked:
             text += f", {unlinked} shown by nothing yet"
         self.summary.setText(text if shown else "Write down what the machine must do, one sentence each, with numbers.")
+        self.empty.show_while(not shown)
         self.table.set_marks({(i, 4): NOT_SHOWN[s.state] for i, s in enumerate(shown) if s.state in NOT_SHOWN})
         self._chosen()
 

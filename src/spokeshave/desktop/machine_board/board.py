@@ -19,6 +19,7 @@ from PySide6.QtWidgets import QLineEdit, QMenu, QWidget
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.machine_board import scene
 from spokeshave.desktop.machine_board.hands import Hands
+from spokeshave.desktop.plain import plain
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.theme import theme
@@ -129,7 +130,7 @@ class Board(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), theme.colour("surface"))
         project = self.document.project
-        if not project.devices:
+        if not project.devices and self.placing:
             painter.setPen(theme.colour("faint"))
             hint = "No devices yet. Choose signals below and make a device of them, or add one above."
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, hint)
@@ -208,7 +209,7 @@ class Board(QWidget):
             d = self.device_at(event.position())
             hand = d is not None and (KINDS[d.kind].positions > 0 or self.hands.by_hand) and not self.placing
             self.setCursor(Qt.CursorShape.PointingHandCursor if hand else Qt.CursorShape.ArrowCursor)
-            self.setToolTip("" if d is None else self._told(d))
+            self.setToolTip(plain("" if d is None else self._told(d)))
 
     def _told(self, d: Device) -> str:
         """The wires of a device, for the pointer that rests on it."""

@@ -6,7 +6,6 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QComboBox,
     QHBoxLayout,
-    QLabel,
     QMenu,
     QPushButton,
     QScrollArea,
@@ -20,6 +19,7 @@ from PySide6.QtWidgets import (
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.machine_board.board import Board
 from spokeshave.desktop.machine_board.wiring_panel import WiringPanel, free_cell
+from spokeshave.desktop.plain import TextLabel
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
 from spokeshave.machine.kinds import KINDS
@@ -64,7 +64,7 @@ class MachinePage(QWidget):
         label.setText("Label")
         label.setToolTip("A text on the board; double-click changes it, an empty one takes it away")
         label.clicked.connect(self.add_label)
-        self.hint = QLabel()
+        self.hint = TextLabel()
         self.hint.setObjectName("hint")
         self.hint.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         bar = QHBoxLayout()

@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.plain import TextLabel
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.theme import theme
 from spokeshave.machine.kinds import KINDS
@@ -78,7 +79,7 @@ class WiringPanel(QWidget):
         for name, widget, foot, share in parts:
             column = QVBoxLayout()
             column.setSpacing(3)
-            head = QLabel()
+            head = TextLabel()
             head.setObjectName("hint")
             head.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
             self.heads[name] = head

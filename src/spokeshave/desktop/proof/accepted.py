@@ -9,7 +9,6 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QDoubleSpinBox,
     QHBoxLayout,
-    QLabel,
     QListWidget,
     QListWidgetItem,
     QPushButton,
@@ -22,6 +21,7 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.plain import TextLabel, plain
 from spokeshave.desktop.theme import theme
 from spokeshave.model import edits
 from spokeshave.model.project import Accepted, Project
@@ -63,7 +63,7 @@ class AcceptedPanel(QWidget):
         self.within.setRange(0, 1e6)
         self.within.setAccessibleName("Tolerance of numbers")
         self.within.editingFinished.connect(self._tolerance)
-        self.status = QLabel()
+        self.status = TextLabel()
         self.table = QTreeWidget()
         self.table.setAccessibleName("Differences")
         self.table.setHeaderLabels(["At", "Accepted at", "What", "Difference"])
@@ -84,7 +84,7 @@ class AcceptedPanel(QWidget):
         for button in (self.accept_all, self.accept_one, self.forget):
             row.addWidget(button)
         row.addSpacing(12)
-        for w in (QLabel("Times within"), self.within_ms, QLabel("numbers within"), self.within):
+        for w in (TextLabel("Times within"), self.within_ms, TextLabel("numbers within"), self.within):
             row.addWidget(w)
         row.addStretch(1)
         show = QPushButton("Show on the bench")
@@ -137,7 +137,7 @@ class AcceptedPanel(QWidget):
         found = self.differences(accepted)
         sign, colour = ("◔", "faint") if found is None else ("✕", "late") if found else ("✓", "true")
         item.setText(f"{sign}  {label_of(accepted)}")
-        item.setToolTip(label_of(accepted))
+        item.setToolTip(plain(label_of(accepted)))
         item.setForeground(theme.colour(colour))
 
     def showEvent(self, event: object) -> None:

@@ -6,7 +6,6 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QComboBox,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QPushButton,
     QSplitter,
@@ -16,6 +15,7 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.plain import TextLabel
 from spokeshave.desktop.proof.matrix_table import MatrixModel, MatrixView
 from spokeshave.desktop.proof.trip_words import TripWords
 from spokeshave.desktop.runner import Runner
@@ -58,8 +58,8 @@ class MatrixPanel(QWidget):
         add_button, self.delete = QPushButton("Add"), QPushButton("Delete the row")
         add_button.clicked.connect(self.add)
         self.delete.clicked.connect(self.remove)
-        self.summary = QLabel()
-        self.about = QLabel()
+        self.summary = TextLabel()
+        self.about = TextLabel()
         self.about.setWordWrap(True)
         self.about.setMargin(10)
         self.about.setTextFormat(Qt.TextFormat.RichText)
@@ -72,7 +72,7 @@ class MatrixPanel(QWidget):
         row = QHBoxLayout()
         row.setContentsMargins(12, 6, 12, 4)
         row.setSpacing(6)
-        row.addWidget(QLabel("New"))
+        row.addWidget(TextLabel("New"))
         row.addWidget(self.kind)
         row.addWidget(self.guards)
         row.addWidget(self.text, 1)

@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.plain import plain
 from spokeshave.desktop.sequence.condition_editor import ConditionEdit
 from spokeshave.desktop.theme import text_font, theme
 from spokeshave.desktop.upright_header import UprightHeader
@@ -119,7 +120,7 @@ class MatrixModel(QAbstractTableModel):
                 return SHORT.get(cell.word, cell.word) if cell is not None else ""
             return (("● " if self.acts(row) else "") + cause.kind, cause.text, self._shown_text(cause))[column]
         if role == Qt.ItemDataRole.ToolTipRole:
-            return cell.sentence if cell is not None else self._tip(cause, column)
+            return plain(cell.sentence if cell is not None else self._tip(cause, column) or "") or None
         if role == Qt.ItemDataRole.ForegroundRole:
             return self._ink(cause, row, column)
         if role == Qt.ItemDataRole.BackgroundRole and self.acts(row) and (cell is not None or column < SHOWN):

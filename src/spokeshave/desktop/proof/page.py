@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import datetime
+from html import escape
 from pathlib import Path
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QTabWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QProgressBar, QPushButton, QTabWidget, QVBoxLayout, QWidget
 
 from spokeshave.desktop.brief.about import COLOURS, SIGNS
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.plain import TextLabel
 from spokeshave.desktop.proof.accepted import AcceptedPanel
 from spokeshave.desktop.proof.matrix import MatrixPanel
 from spokeshave.desktop.proof.scenarios import ScenariosPanel
@@ -30,12 +32,14 @@ class ProofPage(QWidget):
     """`show_asked` carries a run, the name of its scenario and a time in ms of the run to look at on the bench."""
 
     show_asked = Signal(object, str, int)
+    runs_changed = Signal()
+    """Runs have begun, or are over."""
 
     def __init__(self, document: Document, runner: Runner, selection: Selection) -> None:
         super().__init__()
         self.document, self.selection = document, selection
         self.worker: ProofWorker | None = None
-        self.cover = QLabel()
+        self.cover = TextLabel()
         self.cover.setTextFormat(Qt.TextFormat.RichText)
         self.cover.setWordWrap(True)
         self.cover.setMargin(2)
@@ -54,7 +58,7 @@ class ProofPage(QWidget):
         self.cancel = QPushButton("Cancel")
         self.cancel.clicked.connect(self.stop)
         self.cancel.hide()
-        self.status = QLabel()
+        self.status = TextLabel()
         self.scenarios = ScenariosPanel(document)
         self.scenarios.show_asked.connect(self.show_asked)
         self.scenarios.chosen.connect(self._enable)
@@ -122,7 +126,7 @@ class ProofPage(QWidget):
     def _show_cover(self) -> None:
         parts = []
         for c in self.document.coverage():
-            colour, ident = theme.colour(COLOURS[c.state]).name(), c.requirement.ident
+            colour, ident = theme.colour(COLOURS[c.state]).name(), escape(c.requirement.ident)
             parts.append(
                 f"<a href='{ident}' style='color:{colour};text-decoration:none'>{SIGNS[c.state]}&nbsp;{ident}</a>"
             )
@@ -144,6 +148,7 @@ class ProofPage(QWidget):
         self.run_group.setText(f"Run {name}" if name else "Run the ungrouped")
         self.cancel.setVisible(not idle)
         self.progress.setVisible(not idle)
+        self.runs_changed.emit()
 
     # -- runs
 

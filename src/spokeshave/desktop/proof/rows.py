@@ -19,6 +19,7 @@ from PySide6.QtCore import (
 from PySide6.QtGui import QColor, QFont, QFontMetrics, QKeyEvent, QKeySequence, QResizeEvent
 from PySide6.QtWidgets import QAbstractItemView, QApplication, QHeaderView, QStyledItemDelegate, QTableView, QWidget
 
+from spokeshave.desktop.plain import plain
 from spokeshave.desktop.proof.row_line import RowLine
 from spokeshave.desktop.theme import code_font, theme
 from spokeshave.language.scenario_print import format_row, join_row, split_row
@@ -103,7 +104,7 @@ class RowsModel(QAbstractTableModel):
             return self._cell(row, column)
         problem, verdict = self.problems.get(row + 1), self.verdicts.get(row + 1)
         if role == Qt.ItemDataRole.ToolTipRole:
-            return self._cell(row, column) or None
+            return plain(self._cell(row, column)) or None
         if role == Qt.ItemDataRole.ForegroundRole:
             if problem is not None and column in (WHAT, BECAUSE):
                 return theme.colour("late")

@@ -8,7 +8,6 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import (
     QComboBox,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QListWidget,
     QListWidgetItem,
@@ -21,7 +20,10 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from spokeshave.desktop.both_bar import BothBar
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.empty import EmptyHint
+from spokeshave.desktop.plain import TextLabel, plain
 from spokeshave.desktop.proof.rows import BECAUSE, SIGNS, RowsModel, RowsView, sign_colour
 from spokeshave.desktop.theme import code_font, theme
 from spokeshave.language.scenario_print import format_scenario
@@ -76,13 +78,14 @@ class ScenariosPanel(QWidget):
         self.text.setFont(code_font(13))
         self.text.setAccessibleName("Text of the scenario")
         self.text.textChanged.connect(self._look_at_text)
-        self.fault = QLabel()
+        self.both = BothBar(self.text, self.apply_text)
+        self.fault = TextLabel()
         self.fault.setObjectName("fault")
         self.fault.setWordWrap(True)
         self.apply = QPushButton("Apply")
         self.apply.clicked.connect(self.apply_text)
         self.show_button = QPushButton("Show on the bench")
-        self.before = QLabel("Failed before the last edit: run it again. The run can still be shown on the bench.")
+        self.before = TextLabel("Failed before the last edit: run it again. The run can still be shown on the bench.")
         self.before.setObjectName("fault")
         self.before.setMargin(4)
         self.before.hide()
@@ -120,6 +123,7 @@ class ScenariosPanel(QWidget):
         page = QVBoxLayout(typed)
         page.setContentsMargins(0, 0, 0, 0)
         page.addWidget(self.text, 1)
+        page.addWidget(self.both)
         low = QHBoxLayout()
         low.setContentsMargins(0, 0, 8, 4)
         low.addWidget(self.fault, 1)
@@ -142,6 +146,8 @@ class ScenariosPanel(QWidget):
         whole = QVBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
         whole.addWidget(both)
+        self.empty = EmptyHint(self.view, "A scenario says what is done to the machine and what is expected of it. "
+                               "What is done on the bench can be kept as one too.", (("Add a scenario", self.add),))  # fmt: skip
 
     # -- what is shown
 
@@ -173,6 +179,7 @@ class ScenariosPanel(QWidget):
     def refresh(self) -> None:
         """Follows the document and the results."""
         project, results = self.document.project, self.document.results
+        self.empty.show_while(not project.scenarios)
         row = max(0, self.list.currentRow())
         self._loading = True
         self.list.clear()
@@ -184,7 +191,7 @@ class ScenariosPanel(QWidget):
                 item.setText(f"◌  {s.name}")
                 item.setForeground(theme.colour("false"))
             group = f"{s.group}; " if s.group else ""
-            item.setToolTip(f"{s.name}\n{group}shows {', '.join(s.shows) or 'no requirement'}")
+            item.setToolTip(plain(f"{s.name}\n{group}shows {', '.join(s.shows) or 'no requirement'}"))
             self.list.addItem(item)
         groups = [ALL, *dict.fromkeys(s.group for s in project.scenarios if s.group)]
         if groups != [self.group.itemText(i) for i in range(self.group.count())]:
@@ -210,7 +217,9 @@ class ScenariosPanel(QWidget):
         if self._loading:
             return
         scenario, result = self.scenario, self.result()
-        wanted = scenario.text if scenario else ""
+        draft = self.document.drafts.of(f"scenario {scenario.name}") if scenario else None
+        wanted = draft.text if draft else scenario.text if scenario else ""
+        self.both.show_other(scenario.text if scenario and draft and draft.base != scenario.text else None)
         self._loading = True
         if self.text.toPlainText() != wanted:
             self.text.setPlainText(wanted)
@@ -253,6 +262,8 @@ class ScenariosPanel(QWidget):
         if scenario is None or self._loading:
             return
         text = self.text.toPlainText()
+        place, name = f"scenario {scenario.name}", scenario.name
+        self.document.drafts.put(place, scenario.text, text, lambda: self._take_draft(name))
         problems = scenario_problems(self.document.project, Scenario(scenario.name, text))
         self.fault.setText(
             "\n".join(f"Row {p.line}: {p.message}" + (f"; {p.advice}" if p.advice else "") for p in problems[:3])
@@ -272,7 +283,17 @@ class ScenariosPanel(QWidget):
             self._take_text(self.text.toPlainText())
 
     def _take_text(self, text: str) -> None:
+        if self.scenario is not None:
+            self.document.drafts.drop(f"scenario {self.scenario.name}")
         self._change("Change", text=text)
+
+    def _take_draft(self, name: str) -> None:
+        """Takes over what was typed of a scenario, which need not be the one that is shown."""
+        draft = self.document.drafts.of(f"scenario {name}")
+        index = next((i for i, s in enumerate(self.document.project.scenarios) if s.name == name), -1)
+        if draft is not None and index >= 0:
+            self.document.drafts.drop(draft.place)
+            self.document.edit(f"Change {name}", lambda p: edits.change_item(p, "scenarios", index, text=draft.text))
 
     def _change(self, what: str, **changes: str) -> bool:
         row, scenario = self.list.currentRow(), self.scenario
@@ -301,8 +322,13 @@ class ScenariosPanel(QWidget):
             sweep = replace(p.sweep, cycle=now(p.sweep.cycle), reset=now(p.sweep.reset))
             return replace(edits.change_item(p, "scenarios", row, name=new), accepted=accepted, sweep=sweep)
 
+        draft = self.document.drafts.of(f"scenario {scenario.name}")
+        if draft is not None:
+            self.document.drafts.rename(draft.place, f"scenario {new}")
         if not self.document.edit(f"Rename {scenario.name}", change):
             self.name.setText(scenario.name)
+            if draft is not None:
+                self.document.drafts.rename(f"scenario {new}", draft.place)
 
     def _regroup(self) -> None:
         if self.scenario is not None and self.group_name.text().strip() != self.scenario.group:

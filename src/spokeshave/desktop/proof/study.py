@@ -7,7 +7,6 @@ from dataclasses import replace
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QHBoxLayout,
-    QLabel,
     QPlainTextEdit,
     QPushButton,
     QSplitter,
@@ -17,8 +16,10 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from spokeshave.desktop.both_bar import BothBar
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.elsewhere import Elsewhere
+from spokeshave.desktop.plain import TextLabel, plain
 from spokeshave.desktop.theme import code_font, theme
 from spokeshave.engine.link import LinkError
 from spokeshave.model.project import Project
@@ -62,7 +63,7 @@ class StudyPanel(QWidget):
         self.start_button.clicked.connect(self.start)
         self.cancel_button = QPushButton("Cancel")
         self.cancel_button.clicked.connect(self.stop)
-        self.status = QLabel()
+        self.status = TextLabel()
         self.keep_button = QPushButton("Keep the ways as scenarios")
         self.keep_button.setToolTip("Puts every way that leads to something bad into the group Study")
         self.keep_button.clicked.connect(self.keep)
@@ -70,13 +71,14 @@ class StudyPanel(QWidget):
         self.text.setFont(code_font(13))
         self.text.setAccessibleName("What is assumed and asked")
         self.text.setPlaceholderText(HELP)
-        self.text.textChanged.connect(self._look_at_text)
-        self.fault = QLabel()
+        self.text.textChanged.connect(self._typed)
+        self.both = BothBar(self.text, self.apply_text)
+        self.fault = TextLabel()
         self.fault.setObjectName("fault")
         self.fault.setWordWrap(True)
         self.apply_button = QPushButton("Apply")
         self.apply_button.clicked.connect(self.apply_text)
-        self.limits = QLabel()
+        self.limits = TextLabel()
         self.limits.setWordWrap(True)
         self.limits.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.answers = QTreeWidget()
@@ -112,10 +114,11 @@ class StudyPanel(QWidget):
         left = QWidget()
         column = QVBoxLayout(left)
         column.setContentsMargins(12, 4, 6, 8)
-        head = QLabel("Assumed and asked")
+        head = TextLabel("Assumed and asked")
         head.setStyleSheet("font-weight: 600")
         column.addWidget(head)
         column.addWidget(self.text, 3)
+        column.addWidget(self.both)
         column.addLayout(low)
         column.addWidget(self.limits, 2)
         right = QSplitter(Qt.Orientation.Vertical)
@@ -146,10 +149,19 @@ class StudyPanel(QWidget):
         if self._stale:
             return
         wanted = print_plan(self.document.project.study)
-        if parse_plan(self.document.project, self.text.toPlainText())[0] != self.document.project.study:
+        draft = self.document.drafts.of("study")
+        if draft is not None:
+            wanted = draft.text
+        self.both.show_other(print_plan(self.document.project.study) if draft and self._moved(draft.base) else None)
+        same = parse_plan(self.document.project, self.text.toPlainText())[0] == self.document.project.study
+        if self.text.toPlainText() != wanted and (draft is not None or not same):
             self.text.setPlainText(wanted)
         self._look_at_text()
         self._show_answers()
+
+    def _moved(self, base: str) -> bool:
+        """Whether the file asks something else than when the text was begun."""
+        return parse_plan(self.document.project, base)[0] != self.document.project.study
 
     def of_present(self) -> bool:
         """Whether the answers are about the machine file as it is."""
@@ -177,7 +189,7 @@ class StudyPanel(QWidget):
             item = QTreeWidgetItem([f"{sign} {word}", f"{HEADS[a.kind]}: {a.about}", a.text])
             item.setForeground(0, theme.colour(colour))
             for column in (1, 2):
-                item.setToolTip(column, item.text(column))
+                item.setToolTip(column, plain(item.text(column)))
             self.answers.addTopLevelItem(item)
         answers = found.answers if found is not None else ()
         first = next((n for n, a in enumerate(answers) if a.says is not Says.GOOD), 0)
@@ -211,6 +223,11 @@ class StudyPanel(QWidget):
 
     # -- what is asked
 
+    def _typed(self) -> None:
+        base = print_plan(self.document.project.study)
+        self.document.drafts.put("study", base, self.text.toPlainText(), self.apply_text)
+        self._look_at_text()
+
     def _look_at_text(self) -> None:
         plan, problems = parse_plan(self.document.project, self.text.toPlainText())
         self.fault.setText("\n".join(f"Line {p.line}: {p.message}" for p in problems[:3]))
@@ -221,6 +238,7 @@ class StudyPanel(QWidget):
         plan, problems = parse_plan(self.document.project, self.text.toPlainText())
         if problems:
             return False
+        self.document.drafts.drop("study")
         if plan == self.document.project.study:
             return True
         return self.document.edit("Change the study", lambda p: replace(p, study=plan))

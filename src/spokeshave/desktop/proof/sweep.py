@@ -11,7 +11,6 @@ from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
     QHBoxLayout,
-    QLabel,
     QPlainTextEdit,
     QProgressBar,
     QPushButton,
@@ -22,6 +21,7 @@ from PySide6.QtWidgets import (
 
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.elsewhere import LOOK_MS, Elsewhere
+from spokeshave.desktop.plain import TextLabel
 from spokeshave.desktop.proof.sweep_table import FILTERS, LOOKS, MEANS, SweepModel, SweepView
 from spokeshave.desktop.theme import theme
 from spokeshave.engine.session import Session
@@ -70,14 +70,14 @@ class SweepPanel(QWidget):
         self.accept_button = QPushButton("Accept this matrix")
         self.accept_button.setToolTip("Later sweeps are compared with it, cell by cell")
         self.accept_button.clicked.connect(self.accept)
-        self.status = QLabel()
+        self.status = TextLabel()
         self.status.setMargin(4)
         self.status.setWordWrap(True)
         self.model = SweepModel()
         self.view = SweepView(self.model)
         self.view.selectionModel().currentChanged.connect(self._chosen)
         self.view.doubleClicked.connect(self.show_cell)
-        self.about = QLabel()
+        self.about = TextLabel()
         self.about.setWordWrap(True)
         self.reason = QPlainTextEdit()
         self.reason.setMaximumHeight(84)
@@ -106,9 +106,9 @@ class SweepPanel(QWidget):
             return row
 
         gap = QWidget()
-        run = (QLabel("Cycle"), self.cycle, self.start_button, self.cancel_button, self.progress, gap)
-        shown = (QLabel("Show"), self.filter, self.worst_first, self.accept_button)
-        self.legend = QLabel()
+        run = (TextLabel("Cycle"), self.cycle, self.start_button, self.cancel_button, self.progress, gap)
+        shown = (TextLabel("Show"), self.filter, self.worst_first, self.accept_button)
+        self.legend = TextLabel()
         whole = QVBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
         whole.setSpacing(0)

@@ -8,6 +8,7 @@ from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelInd
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QStyledItemDelegate, QStyleOptionViewItem, QTableView
 
+from spokeshave.desktop.plain import plain
 from spokeshave.desktop.theme import text_font, theme
 from spokeshave.desktop.upright_header import UprightHeader
 from spokeshave.verify.sweep.matrix import Changed, Matrix
@@ -112,7 +113,7 @@ class SweepModel(QAbstractTableModel):
         if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole):
             return cell.verdict.value
         if role == Qt.ItemDataRole.ToolTipRole:
-            return f"{cell.fault}, in {cell.step}\n{cell.verdict.value}: {cell.because}"
+            return plain(f"{cell.fault}, in {cell.step}\n{cell.verdict.value}: {cell.because}")
         return None
 
 

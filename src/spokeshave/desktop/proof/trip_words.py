@@ -7,9 +7,10 @@ from functools import lru_cache
 
 from PySide6.QtCore import QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLabel, QLineEdit, QSpinBox, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLineEdit, QSpinBox, QVBoxLayout, QWidget
 
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.plain import TextLabel
 from spokeshave.desktop.sequence.condition_editor import ConditionEdit
 from spokeshave.desktop.theme import text_font, theme
 from spokeshave.model.edits import EditError
@@ -19,6 +20,7 @@ from spokeshave.verify.trip_story import StoryLane, trip_story
 
 LATCHED = ("reset", "no longer than its cause")
 STEPS = {"freeze": "freeze", "restart": "go to the initial situation", "go to": "go to the steps in the matrix"}
+SCOPE = ("all sequences, those to come too", "the sequences marked in the matrix")
 STORED = {"clear": "are cleared", "keep": "are kept"}
 TIMES = {"freeze": "stand still", "zero": "go to zero"}
 
@@ -110,19 +112,26 @@ class TripWords(QWidget):
             "Stored actions", tuple(STORED.values()), lambda i: self._put(stored=list(STORED)[i])
         )
         self.times = self._choice("Times", tuple(TIMES.values()), lambda i: self._put(times=list(TIMES)[i]))
+        self.scope = self._choice("Acts on", SCOPE, self._put_scope)
+        self.stays = QLineEdit()
+        self.stays.setPlaceholderText("none")
+        self.stays.setAccessibleName("Outputs that may stay on")
+        self.stays.setToolTip("Outputs that this trip need not turn off, because it is safe that they stay on")
+        self.stays.editingFinished.connect(lambda: self._put_names("stays", self.stays))
         self.zeroed = QLineEdit()
         self.zeroed.setPlaceholderText("none")
         self.zeroed.setAccessibleName("Variables that go to zero")
-        self.zeroed.editingFinished.connect(self._put_zeroed)
+        self.zeroed.editingFinished.connect(lambda: self._put_names("zeroed", self.zeroed))
         self.picture = StoryPicture()
         grid = QGridLayout()
         grid.setHorizontalSpacing(8)
         grid.setVerticalSpacing(4)
-        rows = (("Trip", self._row(self.name, QLabel("rank"), self.rank)), ("when", self.when),
-                ("latched until", self.latched), ("then: steps", self.steps), ("stored actions", self.stored),
-                ("step times", self.times), ("variables to zero", self.zeroed))  # fmt: skip
+        rows = (("Trip", self._row(self.name, TextLabel("rank"), self.rank)), ("when", self.when),
+                ("latched until", self.latched), ("acts on", self.scope), ("then: steps", self.steps), ("stored actions", self.stored),
+                ("step times", self.times), ("variables to zero", self.zeroed),
+                ("may stay on", self.stays))  # fmt: skip
         for i, (word, widget) in enumerate(rows):
-            label = QLabel(word)
+            label = TextLabel(word)
             label.setObjectName("hint")
             down, across = divmod(i, 2)
             grid.addWidget(label, down, 2 * across, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
@@ -168,6 +177,8 @@ class TripWords(QWidget):
         self.stored.setCurrentIndex(list(STORED).index(trip.stored))
         self.times.setCurrentIndex(list(TIMES).index(trip.times))
         self.zeroed.setText(", ".join(trip.zeroed))
+        self.stays.setText(", ".join(trip.stays))
+        self.scope.setCurrentIndex(0 if trip.scope is None else 1)
         self.picture.show_trip(trip)
         self._loading = False
 
@@ -187,10 +198,15 @@ class TripWords(QWidget):
         else:
             self.show_trip(trip)
 
-    def _put_zeroed(self) -> None:
-        names = [n.strip() for n in self.zeroed.text().replace(";", ",").split(",") if n.strip()]
+    def _put_scope(self, index: int) -> None:
+        names = tuple(q.name for q in self.document.project.sequences)
+        kept = self.trip.scope if self.trip is not None else None
+        self._put(scope=None if index == 0 else names if kept is None else kept)
+
+    def _put_names(self, field: str, edit: QLineEdit) -> None:
+        names = [n.strip() for n in edit.text().replace(";", ",").split(",") if n.strip()]
         wrong = [n for n in names if self.document.project.signal(n) is None]
         if wrong:
             self.document.refused.emit(f"there is no signal {wrong[0]}")
             return
-        self._put(zeroed=tuple(names))
+        self._put(**{field: tuple(names)})

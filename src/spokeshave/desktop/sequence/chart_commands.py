@@ -13,6 +13,8 @@ from spokeshave.desktop.sequence import export
 from spokeshave.desktop.sequence.chart_view import ChartView
 from spokeshave.desktop.sequence.page import SequencePage
 from spokeshave.formats.errors import FormatError
+from spokeshave.model.diagnostics import Place
+from spokeshave.model.project import SignalClass, Type
 
 if TYPE_CHECKING:
     from spokeshave.desktop.window import MainWindow
@@ -33,6 +35,31 @@ class ChartCommands:
         dialog.setIntRange(1, 10_000)
         dialog.setIntValue(10)
         dialog.intValueSelected.connect(lambda spacing: self.page().editor.renumber(spacing))
+        dialog.open()
+
+    def show_form(self) -> None:
+        """The sequence itself in the details."""
+        self.window.selection.go(Place("sequence", item=self.page().current))
+
+    def ask_column(self) -> None:
+        sheet = self.page().sheet
+        if sheet is None:
+            return
+        project = self.window.document.project
+        shown = {n.lower() for n in sheet.sheet.targets} - {n.lower() for n in sheet.sheet.asked}
+        fit = (SignalClass.OUTPUT, SignalClass.INTERNAL)
+        names = [
+            s.name for s in project.signals if s.cls in fit and s.type is Type.BOOL and s.name.lower() not in shown
+        ]
+        if not names:
+            self.window.say("All outputs and internals are columns already")
+            return
+        dialog = QInputDialog(self.window)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.setWindowTitle("Column")
+        dialog.setLabelText("Show as a column, or hide again:")
+        dialog.setComboBoxItems(names)
+        dialog.textValueSelected.connect(sheet.sheet.ask_column)
         dialog.open()
 
     def fold_branch(self) -> None:

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import (
     QMenu,
 )
 
+from spokeshave.desktop.plain import plain
 from spokeshave.desktop.sequence.chart_handles import HANDLES, Handle
 from spokeshave.desktop.sequence.chart_items import Part, StepItem
 from spokeshave.desktop.sequence.condition_editor import ConditionEdit
@@ -21,10 +22,18 @@ from spokeshave.language.rename import rename_step
 from spokeshave.model import edits, flow_edits
 from spokeshave.model.chart_texts import BLOCK_H, block_text, window_text
 from spokeshave.model.fold import foldable
-from spokeshave.model.project import Step
+from spokeshave.model.project import Project, Step
 
 if TYPE_CHECKING:
     from spokeshave.desktop.sequence.chart_view import ChartView
+
+
+def _put_block(project: Project, sequence: str, step: str, index: int, text: str) -> Project:
+    """An action block as it was typed; a name that nothing has is the name of a new body."""
+    action = edits.read_block(text)
+    if action is not None:
+        project = edits.with_body_for(project, sequence, action.target)
+    return edits.put_action(project, sequence, step, index, action)
 
 
 class _LineKeys(QObject):
@@ -174,9 +183,7 @@ class ChartEditing:
         line.setCompleter(words)
 
         def take(text: str) -> None:
-            view.document.edit(
-                f"Action of {step.name}", lambda p: edits.put_action(p, view.name, step.name, n, edits.read_block(text))
-            )
+            view.document.edit(f"Action of {step.name}", lambda p: _put_block(p, view.name, step.name, n, text))
 
         area = item.action_area(n)
         self._type(item, area, old, take, line, 190)
@@ -236,7 +243,7 @@ class ChartEditing:
             action = menu.addAction(f"{text}\t{keys}" if keys else text)
             action.triggered.connect(lambda _=False: run())
             action.setEnabled(not why)
-            action.setToolTip(why or text)
+            action.setToolTip(plain(why or text))
 
         titles = {"after": ("Insert a step after", "Ins"), "before": ("Insert a step before", "Shift+Ins"),
                   "alternative": ("Add an alternative branch", "Ctrl+B"),

@@ -8,6 +8,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen, QPolygonF
 from PySide6.QtWidgets import QGraphicsItem, QGraphicsSceneMouseEvent, QStyleOptionGraphicsItem, QWidget
 
+from spokeshave.desktop.plain import plain
 from spokeshave.desktop.theme import theme
 
 R = 9.0
@@ -28,7 +29,7 @@ class Handle(QGraphicsItem):
         self.kind, self.press = kind, press
         self.setPos(at)
         self.setZValue(5)
-        self.setToolTip(HANDLES[kind][2])
+        self.setToolTip(plain(HANDLES[kind][2]))
         self.setCursor(Qt.CursorShape.PointingHandCursor)
 
     def boundingRect(self) -> QRectF:

@@ -8,6 +8,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QBrush, QColor, QFontMetricsF, QPainter, QPainterPath, QPen
 from PySide6.QtWidgets import QGraphicsItem, QStyleOptionGraphicsItem, QWidget
 
+from spokeshave.desktop.plain import plain
 from spokeshave.desktop.theme import code_font, state_colour, text_font, theme
 from spokeshave.engine.explain import Waiting
 from spokeshave.model.chart_texts import (
@@ -66,7 +67,7 @@ class StepItem(QGraphicsItem):
         if not same_form:
             self.prepareGeometryChange()
             self._area = self._reach()
-            self.setToolTip(step.comment or f"{step.number} {step.name}")
+            self.setToolTip(plain(step.comment or f"{step.number} {step.name}"))
             self.update()
         if self.x() != box.x or self.y() != box.y:
             self.setPos(box.x, box.y)

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from spokeshave.engine.link import link_problems
 from spokeshave.engine.link_sequence import transition_place
+from spokeshave.engine.text_faults import condition_problems, statement_problems
 from spokeshave.formats.code.read import Change, read_code
-from spokeshave.model.diagnostics import Place
+from spokeshave.formats.errors import FormatError
+from spokeshave.model.diagnostics import Place, errors
 from spokeshave.model.project import Project
 
 
@@ -21,7 +24,16 @@ class Difference:
 
 def differences(text: str, project: Project, style: str) -> tuple[Project, list[Difference]]:
     """The machine file as the statements of generated code have it, and what differs. Raises `FormatError`."""
+    if bad := errors(link_problems(project)):
+        raise FormatError(f"the machine file cannot run yet, so it has no code: {bad[0]}", advice="mend that first")
     after, changes = read_code(text, 0, len(text), project, style)
+    for c in changes:
+        own = after.sequence(str(c.of[1])) if c.of[0] in ("condition", "body", "hold") else None
+        problems = (statement_problems if c.statements else condition_problems)(after, own, c.new)
+        if problems:
+            p = problems[0]
+            column = p.column + (c.column - 1 if p.line == 1 else 0)
+            raise FormatError(p.message, line=c.line + p.line - 1, column=column, advice=p.advice)
     return after, [Difference(_place(project, c), c.old, c.new) for c in changes]
 
 

@@ -11,7 +11,6 @@ from PySide6.QtWidgets import (
     QComboBox,
     QHBoxLayout,
     QHeaderView,
-    QLabel,
     QPushButton,
     QSizePolicy,
     QTreeWidget,
@@ -21,17 +20,19 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.code_editor import CodeEditor, Fault
+from spokeshave.desktop.plain import TextLabel, plain
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.sequence.code_changes import Difference, differences
 from spokeshave.desktop.sequence.code_proof import CodeProof
 from spokeshave.desktop.sequence.editor import SequenceEditor
 from spokeshave.desktop.sequence.live import Live
 from spokeshave.desktop.theme import code_font, theme
+from spokeshave.engine.link import link_problems
 from spokeshave.engine.names import SlotTable, TextScope
 from spokeshave.engine.text_faults import statement_problems
 from spokeshave.formats.code.write import generate
 from spokeshave.formats.errors import FormatError
-from spokeshave.model.diagnostics import Place
+from spokeshave.model.diagnostics import Place, errors
 from spokeshave.model.edits import EditError, edit_sequence
 from spokeshave.model.project import Project, Sequence
 from spokeshave.model.text_edits import put_body
@@ -56,7 +57,7 @@ class CodeFace(QWidget):
         self.choice.setAccessibleName("What the code shows")
         self.choice.setMinimumWidth(200)
         self.text = CodeEditor(f"Code of {name}")
-        self.note = QLabel()
+        self.note = TextLabel()
         self.note.setObjectName("hint")
         self.note.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.apply_button, self.restore_button = QPushButton("Apply ..."), QPushButton("Restore")
@@ -98,7 +99,7 @@ class CodeFace(QWidget):
         self.text.textChanged.connect(self._typed)
         self.text.moved.connect(self._tell_selection)
         self.apply_button.clicked.connect(self.apply)
-        self.restore_button.clicked.connect(self.restore)
+        self.restore_button.clicked.connect(self.give_up)
         self.document.changed.connect(self.refresh)
         self.document.checked.connect(self.take_findings)
         editor.selection.changed.connect(self._follow_selection)
@@ -147,8 +148,18 @@ class CodeFace(QWidget):
         """Whether something was typed that is not applied."""
         return self.text.toPlainText() != self.shown
 
+    @property
+    def place(self) -> str:
+        """What a text typed here is a draft of."""
+        return f"code {self.name}/{self.choice.currentText()}"
+
+    def give_up(self) -> None:
+        """Throws away what was typed."""
+        self.document.drafts.drop(self.place)
+        self.restore()
+
     def restore(self) -> None:
-        """Shows the machine file's own text."""
+        """Shows the machine file's own text, or what was typed in its place and is not applied yet."""
         kind, name = self._chosen()
         project, q = self.document.project, self.sequence
         self.project = project
@@ -156,6 +167,8 @@ class CodeFace(QWidget):
         try:
             if kind == "body":
                 made = next((b.text for b in q.bodies if b.name == name), "") if q is not None else ""
+            elif bad := errors(link_problems(project)):
+                made, fault = "", f"There is no code while the machine file cannot run: {bad[0]}"
             else:
                 made = generate(project, name).text
         except FormatError as error:
@@ -163,14 +176,16 @@ class CodeFace(QWidget):
         at, line = self.text.verticalScrollBar().value(), self.text.line
         self.shown = made
         self._follows = True
-        self.text.setPlainText(made)
+        draft = None if fault else self.document.drafts.of(self.place)
+        self.text.setPlainText(made if draft is None else draft.text)
         self.text.go_to(line)
         self.text.verticalScrollBar().setValue(at)
         self._follows = False
         self.text.setReadOnly(bool(fault))
         self.text.set_words([*TextScope(SlotTable(project), q).known()])
         self._forget()
-        self.note.setText(fault or self._hint(kind))
+        changed = "The machine file has changed since. Restore shows it, Apply reads this text into it."
+        self.note.setText(fault or (self._hint(kind) if draft is None or draft.base == made else changed))
         self.note.setStyleSheet(f"color: {theme.now.late};" if fault else "")
         self.text.mark_lines({})
         self.live = Live()
@@ -199,6 +214,7 @@ class CodeFace(QWidget):
 
     def _typed(self) -> None:
         if not self._follows:
+            self.document.drafts.put(self.place, self.shown, self.text.toPlainText())
             self._forget()
             self._later.start()
 
@@ -230,7 +246,7 @@ class CodeFace(QWidget):
         if faults:
             f = faults[0]
             self.note.setText(f"line {f.line}, column {f.column}: {f.message}")
-            self.note.setToolTip(self.note.text())
+            self.note.setToolTip(plain(self.note.text()))
             self.note.setStyleSheet(f"color: {theme.now.late};")
             return False
         assert self._pending is not None
@@ -260,6 +276,7 @@ class CodeFace(QWidget):
             return after
 
         self.shown = self.text.toPlainText()
+        self.document.drafts.drop(self.place)
         count = len(found)
         self.document.edit(f"Apply {count} change{'s' if count != 1 else ''} of the code", change)
         self.restore()
@@ -270,7 +287,7 @@ class CodeFace(QWidget):
             item = QTreeWidgetItem([str(d.place), " ".join(d.old.split()), " ".join(d.new.split())])
             for column in (1, 2):
                 item.setFont(column, code_font())
-                item.setToolTip(column, (d.old, d.new)[column - 1])
+                item.setToolTip(column, plain((d.old, d.new)[column - 1]))
             item.setForeground(1, theme.colour("faint"))
             self.list.addTopLevelItem(item)
         if not found:

@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QSizePolicy, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QWidget
 
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.elsewhere import Elsewhere
+from spokeshave.desktop.plain import TextLabel, plain
 from spokeshave.desktop.theme import theme
 from spokeshave.engine.link import LinkError
 from spokeshave.formats.code.write import generate
@@ -45,7 +46,7 @@ class CodeProof(QWidget):
         self.show_button = QPushButton("Show on the bench")
         self.show_button.clicked.connect(self.show_difference)
         self.show_button.hide()
-        self.said = QLabel()
+        self.said = TextLabel()
         self.said.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         row = QHBoxLayout(self)
         row.setContentsMargins(8, 2, 8, 4)
@@ -81,7 +82,7 @@ class CodeProof(QWidget):
 
     def _say(self, text: str, colour: str) -> None:
         self.said.setText(text)
-        self.said.setToolTip(text)
+        self.said.setToolTip(plain(text))
         self.said.setStyleSheet(f"color: {theme.colour(colour).name()}")
 
     def show_difference(self) -> None:

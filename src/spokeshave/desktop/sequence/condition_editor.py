@@ -7,8 +7,9 @@ from typing import cast
 
 from PySide6.QtCore import QEvent, QPoint, Qt
 from PySide6.QtGui import QHideEvent, QKeyEvent
-from PySide6.QtWidgets import QCompleter, QLabel, QLineEdit, QWidget
+from PySide6.QtWidgets import QCompleter, QLineEdit, QWidget
 
+from spokeshave.desktop.plain import TextLabel
 from spokeshave.desktop.theme import code_font, theme
 from spokeshave.engine.names import SlotTable, TextScope
 from spokeshave.engine.text_faults import condition_problems
@@ -36,7 +37,7 @@ class ConditionEdit(QLineEdit):
         self.project, self.sequence = project, sequence
         self.setFont(code_font(13))
         self.setAccessibleName("Condition")
-        self.note = QLabel(self.window() if parent is None else parent)
+        self.note = TextLabel("", self.window() if parent is None else parent)
         self.note.setObjectName("conditionNote")
         self.note.hide()
         known = tuple(TextScope(SlotTable(project), sequence).known())

@@ -205,6 +205,8 @@ class SequenceEditor(QObject):
             here = p.sequence(self.current)
             assert here is not None
             block = sequencer_table.block_from(sequencer_table.from_text(text), here, self.targets(here))
+            if blocks.is_starter(here):
+                return blocks.replace_starter(p, self.current, block)
             return blocks.paste_block(p, self.current, step, block)[0]
 
         return self._apply(f"Paste after {step}", change)

@@ -15,7 +15,7 @@ from spokeshave.desktop.sequence.chart_items import StepItem
 from spokeshave.desktop.sequence.chart_lines import LinesItem
 from spokeshave.desktop.sequence.chart_view import ChartView
 from spokeshave.desktop.theme import text_font, theme
-from spokeshave.formats.spoke import write_bytes_atomically
+from spokeshave.formats.disk import write_bytes_atomically
 
 DPI = 144
 CHART_DPI = 96

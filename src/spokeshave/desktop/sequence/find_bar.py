@@ -6,9 +6,10 @@ from collections.abc import Callable
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeyEvent
-from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QLineEdit, QPushButton, QWidget
+from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QPushButton, QWidget
 
 from spokeshave.desktop.code_editor import CodeEditor
+from spokeshave.desktop.plain import TextLabel, plain
 from spokeshave.desktop.sequence.editor import SequenceEditor
 from spokeshave.verify.find import Hit, find, replace_all, spots
 
@@ -31,7 +32,7 @@ class FindBar(QWidget):
         self.new.setPlaceholderText("Replace with")
         self.new.setAccessibleName("Replace with")
         self.whole = QCheckBox("Whole names")
-        self.count = QLabel()
+        self.count = TextLabel()
         self.count.setObjectName("hint")
         self.count.setMinimumWidth(90)
         row = QHBoxLayout(self)
@@ -84,7 +85,7 @@ class FindBar(QWidget):
         self.at = -1
         for button in self.replaces:
             button.setEnabled(code is None)
-            button.setToolTip("" if code is None else "In the code, type over what was found and apply it")
+            button.setToolTip(plain("" if code is None else "In the code, type over what was found and apply it"))
         self._tell()
 
     def _tell(self) -> None:

@@ -6,7 +6,6 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QButtonGroup,
     QHBoxLayout,
-    QLabel,
     QSizePolicy,
     QStackedWidget,
     QToolButton,
@@ -17,6 +16,7 @@ from PySide6.QtWidgets import (
 from spokeshave.desktop.code_editor import CodeEditor
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.icons import icon
+from spokeshave.desktop.plain import TextLabel, plain
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.sequence.chart_view import ChartView
@@ -25,7 +25,6 @@ from spokeshave.desktop.sequence.editor import SequenceEditor
 from spokeshave.desktop.sequence.find_bar import FindBar
 from spokeshave.desktop.sequence.sheet import STEP, Sheet, targets_of
 from spokeshave.desktop.sequence.sheet_view import SheetView
-from spokeshave.formats.recovery import Draft
 from spokeshave.model.project import Sequence
 
 FACES = (("sheet", "Sheet", "F6"), ("chart", "Chart", "F7"), ("code", "Code", "F8"))
@@ -39,10 +38,8 @@ HINTS = {
 class SequencePage(QWidget):
     """Sequences side by side as tabs, and the face of choice below."""
 
-    typed = Signal()
     show_asked = Signal(object, str, int)
     """As `CodeProof.show_asked`."""
-    """Something was typed in the code."""
 
     def __init__(self, document: Document, runner: Runner, selection: Selection) -> None:
         super().__init__()
@@ -60,7 +57,7 @@ class SequencePage(QWidget):
         self.tabs.setSpacing(4)
         self.group = QButtonGroup(self)
         self.faces = QButtonGroup(self)
-        self.hint = QLabel()
+        self.hint = TextLabel()
         self.hint.setObjectName("hint")
         self.hint.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         bar = QHBoxLayout()
@@ -75,7 +72,7 @@ class SequencePage(QWidget):
             button.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextBesideIcon)
             button.setCheckable(True)
             button.setChecked(name == self.face)
-            button.setToolTip(f"Show the {title.lower()} ({keys})")
+            button.setToolTip(plain(f"Show the {title.lower()} ({keys})"))
             button.clicked.connect(lambda _=False, n=name: self.show_face(n))
             self.faces.addButton(button)
             button.setObjectName(f"face_{name}")
@@ -97,23 +94,15 @@ class SequencePage(QWidget):
         """The sequence in view."""
         return self.editor.current
 
-    def drafts(self) -> list[Draft]:
-        """Code that is typed and not applied."""
-        return [
-            Draft(name, code.choice.currentText(), code.text.toPlainText())
-            for name, code in self.codes.items()
-            if code.typed and code.project is not None
-        ]
-
-    def take_draft(self, draft: Draft) -> None:
-        """Shows a text that was typed once more, to be applied or thrown away."""
-        code = self.codes.get(draft.sequence)
+    def show_draft(self, place: str) -> None:
+        """Shows a text that is typed and not applied, such as `code Roast/Body Count`."""
+        name, _, choice = place.removeprefix("code ").partition("/")
+        code = self.codes.get(name)
         if code is not None:
-            self.show_sequence(draft.sequence)
+            self.show_sequence(name)
             self.show_face("code")
             code.refresh()
-            code.choice.setCurrentText(draft.choice)
-            code.text.setPlainText(draft.text)
+            code.choice.setCurrentText(choice)
 
     def _code_in_view(self) -> CodeEditor | None:
         code = self.codes.get(self.current)
@@ -127,6 +116,14 @@ class SequencePage(QWidget):
         names = [q.name for q in self.document.project.sequences]
         if names == self.names and names:
             return
+        current = self.current
+        if len(names) == len(self.names) and set(names) != set(self.names):
+            for old, new in zip(self.names, names):
+                if old != new:  # the same sequence under another name stays in view, with what is typed in its code
+                    current = new if current == old else current
+                    for draft in self.document.drafts.all():
+                        if draft.place.startswith(f"code {old}/"):
+                            self.document.drafts.rename(draft.place, f"code {new}/{draft.place.partition('/')[2]}")
         self.names = names
         for button in self.group.buttons():
             self.group.removeButton(button)
@@ -151,15 +148,14 @@ class SequencePage(QWidget):
             self.sheets[name] = SheetView(Sheet(self.document, name), self.editor, self.runner)
             self.charts[name] = ChartView(self.editor, name, self.runner)
             self.codes[name] = CodeFace(self.editor, name, self.runner)
-            self.codes[name].text.textChanged.connect(self.typed)
             self.codes[name].proof.show_asked.connect(self.show_asked)
             for view in (self.sheets[name], self.charts[name], self.codes[name]):
                 self.stack.addWidget(view)
         if not names:
-            empty = QLabel("No sequence yet. Add one with Sequence, New sequence.")
+            empty = TextLabel("No sequence yet. Add one with Sequence, New sequence.")
             empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
             self.stack.addWidget(empty)
-        self.show_sequence(self.current if self.current in names else names[0] if names else "")
+        self.show_sequence(current if current in names else names[0] if names else "")
 
     def refresh_icons(self) -> None:
         """Follows another theme."""

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from functools import partial
 from typing import Any
 
 from PySide6.QtCore import QAbstractTableModel, Qt
 
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.plain import plain
 from spokeshave.desktop.tables import NO_PARENT, Index
 from spokeshave.engine.link_sequence import transition_place
 from spokeshave.formats.sequencer_table import mark_text, next_text
@@ -20,7 +21,8 @@ from spokeshave.model.chart_texts import block_text, window_text
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import EditError
 from spokeshave.model.flow import Flow, Row, flow, same_flow
-from spokeshave.model.project import Project, Sequence, SignalClass, Step, Transition
+from spokeshave.model.numbers import number_in, number_of, number_targets, put_number
+from spokeshave.model.project import Project, Sequence, SignalClass, Step, Transition, Type
 from spokeshave.verify.measure import Lasted
 
 FLOW, NUMBER, STEP = 0, 1, 2
@@ -28,20 +30,22 @@ FIRST_MARK = 3
 """Columns from here to the conditions are outputs and bodies."""
 
 
-def targets_of(project: Project, sequence: Sequence) -> list[str]:
-    """Columns of the matrix: what this sequence acts on, then outputs that nothing else owns."""
+def targets_of(project: Project, sequence: Sequence, more: Iterable[str] = ()) -> list[str]:
+    """Columns of the matrix: what this sequence acts on, outputs that nothing else owns, and what is asked for (`more`)."""
     used = list(dict.fromkeys(a.target.lower() for s in sequence.steps for a in s.actions))
     bodies = {b.name.lower(): b.name for b in sequence.bodies}
     others = {a.target.lower() for q in project.sequences if q is not sequence for s in q.steps for a in s.actions}
     written = (project.opening + " " + project.closing).lower()
-    out = [s.name for s in project.signals if s.name.lower() in used and s.cls is not SignalClass.INPUT]
-    out += [
+    numbers = number_targets(project, sequence)
+    asked = {n.lower() for n in more}
+    # In the order of the signal list, marked or not: a column keeps its place when something is marked in it.
+    out = [
         s.name for s in project.signals
-        if s.cls is SignalClass.OUTPUT and s.name.lower() not in used and s.name.lower() not in others
-        and f"{s.name.lower()} :=" not in written
+        if (s.cls is not SignalClass.INPUT and (s.name.lower() in used or s.name.lower() in asked)) or s.name.lower() in numbers
+        or (s.cls is SignalClass.OUTPUT and s.name.lower() not in others and f"{s.name.lower()} :=" not in written)
     ]  # fmt: skip
-    out += [bodies[n] for n in used if n in bodies]
-    known = {n.lower() for n in out}
+    out += [bodies[n] for n in used if n in bodies and number_of(project, sequence, bodies[n]) is None]
+    known = {n.lower() for n in (*out, *bodies)}
     return out + [a.target for s in sequence.steps for a in s.actions if a.target.lower() not in known]
 
 
@@ -63,6 +67,8 @@ class Sheet(QAbstractTableModel):
         self.sequence = Sequence(sequence, "", ())
         self.flow = Flow((), (), (), 0)
         self.targets: list[str] = []
+        self.asked: list[str] = []
+        """Internals, and outputs of other sequences, that somebody wants to see as columns."""
         self.ends: dict[str, int] | None = None
         """The cycle clock of a purely timed sequence."""
         self._read()
@@ -76,7 +82,7 @@ class Sheet(QAbstractTableModel):
         self.sequence = found or Sequence(self.name, "", ())
         if before is not self.sequence and not (self.flow.rows and same_flow(before, self.sequence)):
             self.flow = flow(self.sequence)
-        self.targets = list(dict.fromkeys(targets_of(project, self.sequence)))
+        self.targets = list(dict.fromkeys(targets_of(project, self.sequence, self.asked)))
         self.ends = ends_ms(self.sequence)
 
     def refresh(self) -> None:
@@ -104,6 +110,17 @@ class Sheet(QAbstractTableModel):
             self.problems.setdefault(key, text)
         if self.rowCount() and self.shown():
             self.dataChanged.emit(self.index(0, 0), self.index(self.rowCount() - 1, self.columnCount() - 1))
+
+    def ask_column(self, name: str) -> None:
+        """Shows a signal as a column, or no longer if it was asked for."""
+        known = next((n for n in self.asked if n.lower() == name.lower()), None)
+        if known is not None:
+            self.asked.remove(known)
+        else:
+            self.asked.append(name)
+        self.beginResetModel()
+        self._read()
+        self.endResetModel()
 
     # -- columns
 
@@ -199,7 +216,9 @@ class Sheet(QAbstractTableModel):
         if column == STEP:
             return step.name
         if self.is_mark(column):
-            return mark_text(step, self.targets[column - FIRST_MARK])
+            target = self.targets[column - FIRST_MARK]
+            number = number_in(self.document.project, self.sequence, step, target)
+            return mark_text(step, target) if number is None else number
         if column == self.window:
             return window_text(step)
         if column == self.clock and self.ends is not None:
@@ -216,11 +235,11 @@ class Sheet(QAbstractTableModel):
         if role == Qt.ItemDataRole.ToolTipRole:
             problem = self.problem_at(index.row(), index.column())
             if problem:
-                return problem
+                return plain(problem)
             if index.column() == STEP:
                 step = self.step_at(index.row())
-                return step.comment or ", ".join(block_text(a) for a in step.actions) or None
-            return self.text(index.row(), index.column()) or None
+                return plain(step.comment or ", ".join(block_text(a) for a in step.actions)) or None
+            return plain(self.text(index.row(), index.column())) or None
         if role == Qt.ItemDataRole.TextAlignmentRole:
             if index.column() in self.figures:
                 return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
@@ -275,6 +294,9 @@ class Sheet(QAbstractTableModel):
             return f"Rename {step.name}", lambda p: rename_step(p, name, step.name, text)
         if self.is_mark(column):
             target = self.targets[column - FIRST_MARK]
+            signal = self.document.project.signal(target)
+            if signal is not None and signal.type is not Type.BOOL:
+                return f"{target} in {step.name}", lambda p: put_number(p, name, step.name, target, text)
             return f"Mark {target} in {step.name}", lambda p: edits.set_mark(
                 p, name, step.name, target, edits.read_marks(text, target)
             )

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from heapq import nlargest
 
 from PySide6.QtCore import QItemSelection, QItemSelectionModel, QRectF, Qt, QTimer
-from PySide6.QtGui import QFontMetrics, QKeyEvent, QKeySequence, QPainter, QShowEvent
+from PySide6.QtGui import QFocusEvent, QFontMetrics, QKeyEvent, QKeySequence, QMouseEvent, QPainter, QShowEvent
 from PySide6.QtWidgets import QAbstractItemView, QApplication, QTableView
 
 from spokeshave.desktop.runner import Runner
@@ -18,6 +18,7 @@ from spokeshave.desktop.sequence.sheet_cells import SheetDelegate, SheetHeader
 from spokeshave.desktop.theme import code_font, text_font, theme
 from spokeshave.formats.sequencer_table import from_text, mark_text, to_text
 from spokeshave.model.chart_texts import window_text
+from spokeshave.model.project import Type
 from spokeshave.verify.measure import Measured, measure
 
 ROW_H = 28
@@ -99,7 +100,9 @@ class SheetView(QTableView):
         for column, width in widths.items():
             if self.columnWidth(column) != width:
                 self.setColumnWidth(column, width)
-        self.setColumnHidden(sheet.clock, sheet.ends is None)
+        # Which columns are hidden hangs on what they are, not on where they stood before.
+        for column in range(sheet.columnCount()):
+            self.setColumnHidden(column, column == sheet.clock and sheet.ends is None)
         self.horizontalHeader().setStretchLastSection(True)
         self.show_comments(self.comments_wanted)
         self._measure()
@@ -123,12 +126,18 @@ class SheetView(QTableView):
         if index.isValid() and index.row() < self.sheet.rowCount() and not self._follows:
             rows = {i.row() for i in self.selectionModel().selectedIndexes()} | {index.row()}
             steps = tuple(dict.fromkeys(self.sheet.step_at(r).name for r in sorted(rows)))
+            self._follows = True  # the focus stays where the hand has put it
             self.selection.set(self.sheet.place_at(index), steps)
+            self._follows = False
         self.viewport().update()
 
     def _follow_selection(self) -> None:
         p = self.selection.place
-        if p.sequence.lower() != self.sheet.name.lower() or p.kind not in ("step", "transition", "action"):
+        if (
+            self._follows
+            or p.sequence.lower() != self.sheet.name.lower()
+            or p.kind not in ("step", "transition", "action")
+        ):
             return
         index = self.currentIndex()
         rows = {i.row() for i in self.selectionModel().selectedIndexes()}
@@ -240,6 +249,45 @@ class SheetView(QTableView):
             w = max(2.0, (stop - start) / end * room.width())
             painter.fillRect(QRectF(x, room.top(), w, room.height()), theme.colour("active"))
 
+    def focusInEvent(self, event: QFocusEvent) -> None:
+        """The focus alone chooses nothing: what is selected stays, until a hand goes to a cell."""
+        self._follows = True
+        super().focusInEvent(event)
+        self._follows = False
+
+    # -- the mouse
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """A click on a mark selects it, a second one toggles it."""
+        before, at = self.currentIndex(), self.indexAt(event.position().toPoint())
+        super().mousePressEvent(event)
+        plain = event.button() is Qt.MouseButton.LeftButton and not event.modifiers()
+        if plain and at.isValid() and at == before and self.sheet.is_mark(at.column()):
+            self._toggle([(at.row(), at.column())])
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        at = self.indexAt(event.position().toPoint())
+        if at.isValid() and self._is_on_off(at.column()) and event.button() is Qt.MouseButton.LeftButton:
+            if at == self.currentIndex():
+                self._toggle([(at.row(), at.column())])
+            return
+        super().mouseDoubleClickEvent(event)
+
+    def _is_on_off(self, column: int) -> bool:
+        """Whether marks stand in a column, not numbers."""
+        if not self.sheet.is_mark(column):
+            return False
+        signal = self.editor.document.project.signal(self.sheet.targets[column - FIRST_MARK])
+        return signal is None or signal.type is Type.BOOL
+
+    def _toggle(self, cells: list[tuple[int, int]]) -> None:
+        cells = [(r, c) for r, c in cells if self._is_on_off(c) and self.sheet.can_edit(r, c)]
+        if cells:
+            current = self.currentIndex()
+            first = (current.row(), current.column())
+            text = "" if self.sheet.text(*(first if first in cells else cells[0])) else "X"
+            self.sheet.edit_cells(dict.fromkeys(cells, text))
+
     # -- keys
 
     def _cells(self) -> list[tuple[int, int]]:
@@ -264,9 +312,7 @@ class SheetView(QTableView):
         elif key == Qt.Key.Key_Delete and index.isValid():
             self._delete()
         elif key == Qt.Key.Key_Space and sheet.is_mark(index.column()):
-            cells = [(r, c) for r, c in self._cells() if sheet.is_mark(c) and sheet.can_edit(r, c)]
-            text = "" if sheet.text(index.row(), index.column()) else "X"
-            sheet.edit_cells(dict.fromkeys(cells, text))
+            self._toggle(self._cells())
         elif event.matches(QKeySequence.StandardKey.Copy):
             self.copy()
         elif event.matches(QKeySequence.StandardKey.Cut) and self._on_steps():

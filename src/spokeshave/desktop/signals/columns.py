@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from spokeshave.desktop.tables import Column
+from spokeshave.language.homes import set_home_value
 from spokeshave.language.literals import read_value, value_text
 from spokeshave.language.rename import name_problem, rename_signal
 from spokeshave.model import edits
@@ -26,7 +27,8 @@ def _put_type(project: Project, row: int, text: str) -> Project:
 def _put_value(field: str) -> Callable[[Project, int, str], Project]:
     def put(project: Project, row: int, text: str) -> Project:
         kind = project.signals[row].type
-        return _change(project, row, **{field: read_value(text, kind) if text else None})
+        value = read_value(text, kind) if text else None
+        return set_home_value(project, row, value) if field == "home" else _change(project, row, **{field: value})
 
     return put
 

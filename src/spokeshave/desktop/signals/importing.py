@@ -7,7 +7,6 @@ from PySide6.QtWidgets import (
     QFrame,
     QGridLayout,
     QHBoxLayout,
-    QLabel,
     QPushButton,
     QScrollArea,
     QVBoxLayout,
@@ -15,6 +14,7 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.plain import TextLabel
 from spokeshave.formats.signal_table import FIELDS, Import, plan_import
 from spokeshave.model import edits
 
@@ -31,7 +31,7 @@ class ImportPanel(QFrame):
         self.rows: list[list[str]] = []
         self.boxes: list[QComboBox] = []
         self.plan: Import | None = None
-        self.title, self.says, self.wrong = QLabel(), QLabel(), QLabel()
+        self.title, self.says, self.wrong = TextLabel(), TextLabel(), TextLabel()
         self.title.setObjectName("heading")
         self.wrong.setObjectName("fault")
         self.wrong.setWordWrap(True)
@@ -64,7 +64,7 @@ class ImportPanel(QFrame):
         grid = QGridLayout(inner)
         grid.setHorizontalSpacing(12)
         for i, head in enumerate(rows[0]):
-            label = QLabel(head or f"column {i + 1}")
+            label = TextLabel(head or f"column {i + 1}")
             label.setObjectName("hint")
             box = QComboBox()
             box.addItems([LEFT_OUT, *FIELDS])
@@ -75,7 +75,7 @@ class ImportPanel(QFrame):
             grid.addWidget(label, 0, i)
             grid.addWidget(box, 1, i)
             for n, row in enumerate(rows[1:4]):
-                cell = QLabel(row[i] if i < len(row) else "")
+                cell = TextLabel(row[i] if i < len(row) else "")
                 cell.setMaximumWidth(220)
                 grid.addWidget(cell, 2 + n, i)
         grid.setColumnStretch(len(rows[0]), 1)

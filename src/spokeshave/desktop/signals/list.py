@@ -11,7 +11,6 @@ from PySide6.QtWidgets import (
     QFileDialog,
     QHBoxLayout,
     QHeaderView,
-    QLabel,
     QLineEdit,
     QMenu,
     QPushButton,
@@ -23,13 +22,15 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.empty import EmptyHint
+from spokeshave.desktop.plain import TextLabel, plain
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.signals.columns import ADDRESS, NAME, signal_columns
 from spokeshave.desktop.signals.importing import ImportPanel
 from spokeshave.desktop.tables import ItemTable, ItemView
 from spokeshave.desktop.theme import theme
 from spokeshave.formats.errors import FormatError
-from spokeshave.formats.signal_table import FIELDS, guess_mapping, plan_import, read_rows, write_table
+from spokeshave.formats.signal_table import FIELDS, Import, guess_mapping, plan_import, read_rows, write_table
 from spokeshave.model import edits
 from spokeshave.model.addresses import address_problems
 from spokeshave.model.diagnostics import Place
@@ -60,7 +61,10 @@ class SignalList(QWidget):
         self.view.horizontalHeader().setToolTip(
             "Click sorts what is shown; a second click shows the listed order again"
         )
-        self.view.pasted_beyond.connect(self._paste_new)
+        self.view.take_rows = self._paste
+        self.empty = EmptyHint(self.view, "List inputs and outputs before any logic: paste rows from a spreadsheet (Ctrl+V), "
+                               "take a list in, or type them.",
+                               (("Add a signal", self.add), ("Import a list ...", self.ask_import)))  # fmt: skip
         self.sorted_by = -1
         self.filter = QLineEdit()
         self.filter.setPlaceholderText("Filter")
@@ -75,7 +79,7 @@ class SignalList(QWidget):
         self.cls.currentTextChanged.connect(self._filter)
         self.by = self._box("Order of the list", ["as listed", "by class", "by device"])
         self.by.currentTextChanged.connect(lambda _: self.order())
-        self.note = QLabel()
+        self.note = TextLabel()
         self.note.setObjectName("fault")
         self.used = QTreeWidget()
         self.used.setAccessibleName("Where the signal is used")
@@ -144,6 +148,7 @@ class SignalList(QWidget):
 
     def refresh(self) -> None:
         self.note.setText("")
+        self.empty.show_while(not self.document.project.signals)
         if not self.isVisible() or self._counted is self.document.project:
             return
         self._counted = self.document.project
@@ -258,7 +263,7 @@ class SignalList(QWidget):
         for use in dict.fromkeys((u.how, u.place) for u in found):
             item = QTreeWidgetItem([_WORDS.get(use[0], use[0]), str(use[1])])
             item.setData(0, Qt.ItemDataRole.UserRole, use[1])
-            item.setToolTip(1, str(use[1]))
+            item.setToolTip(1, plain(str(use[1])))
             self.used.addTopLevelItem(item)
         problem = self.table.marks.get((row, ADDRESS)) or self.table.marks.get((row, NAME))
         if not found:
@@ -266,7 +271,7 @@ class SignalList(QWidget):
             item.setForeground(1, theme.colour("faint"))
             self.used.addTopLevelItem(item)
         self.note.setText(problem or "")
-        self.note.setToolTip(problem or "")
+        self.note.setToolTip(plain(problem or ""))
 
     def _go(self, item: QTreeWidgetItem) -> None:
         place = item.data(0, Qt.ItemDataRole.UserRole)
@@ -303,17 +308,54 @@ class SignalList(QWidget):
             name = "a signal" if len(rows) == 1 else f"{len(rows)} signals"
             self.document.edit(f"Delete {name}", change)
 
-    def _paste_new(self, rows: list[list[str]]) -> None:
-        """Rows pasted below the list become signals, where they begin with a name."""
+    def _paste(self, rows: list[list[str]], cells: list[tuple[int, int]]) -> bool:
+        """Several rows are taken as a whole, or what is wrong with them is told and nothing changes.
+
+        A first line of headings says which column is which. Rows onto existing ones change those, cell by cell from the
+        current one on; what is beyond the last one, or pasted into an empty list, becomes new signals.
+        """
+        heads = guess_mapping(rows[0])
+        if "name" in heads.values() and len(rows) > 1 and len(heads) == len([c for c in rows[0] if c.strip()]):
+            return self._paste_plan(plan_import(self.document.project, rows[1:], heads, 2))
+        if len(rows) == 1 and len(rows[0]) == 1 and cells:
+            return False
         columns = [c.title.lower() for c in self.table.columns]
-        mapping = {i: f for i, f in enumerate(columns) if f in FIELDS}
-        start = self.view.cells()[0][1] if self.view.cells() else 0
-        moved = {i - start: f for i, f in mapping.items() if i >= start}
-        plan = plan_import(self.document.project, rows, moved, 1)
-        if plan.new or plan.changed:
-            self.document.edit(f"Paste {len(plan.new)} signals", lambda p: edits.put_items(p, "signals", plan.signals))
+        left = cells[0][1] if cells else 0
+        shown = [c for c in range(left, len(columns)) if not self.view.isColumnHidden(c)]
+        mapping = {i: columns[c] for i, c in enumerate(shown) if columns[c] in FIELDS}
+        under = self.view.rows_from(cells[0][0]) if cells else []
+        texts = {(r, c): cell for r, row in zip(under, rows) for c, cell in zip(shown, row)}
+        problems = self.table.problems_of(texts)
+        beyond = rows[len(under) :]
+        plan = plan_import(self.document.project, beyond, mapping, len(under) + 1) if beyond else None
+        problems += list(plan.problems) if plan is not None else []
+        if problems:
+            return self._refuse(problems)
+        changes = self.table.changes_of(texts)
+
+        def change(p: Project) -> Project:
+            for one in changes:
+                p = one(p)
+            if plan is not None:
+                p = edits.put_items(p, "signals", plan_import(p, beyond, mapping).signals)
+            return p
+
+        if changes or plan is not None:
+            self.document.edit(f"Paste {len(rows)} rows", change)
+        return True
+
+    def _paste_plan(self, plan: Import) -> bool:
         if plan.problems:
-            self.document.refused.emit(plan.problems[0])
+            return self._refuse(list(plan.problems))
+        name = f"Paste {len(plan.new)} signals" if plan.new else f"Paste over {len(plan.changed)} signals"
+        if plan.new or plan.changed:
+            self.document.edit(name, lambda p: edits.put_items(p, "signals", plan.signals))
+        return True
+
+    def _refuse(self, problems: list[str]) -> bool:
+        more = f"; and {len(problems) - 4} more" if len(problems) > 4 else ""
+        self.document.refused.emit(f"Nothing was pasted. {'; '.join(problems[:4])}{more}")
+        return True
 
     def give_addresses(self) -> None:
         """Each selected signal without an address gets the next free one of its class."""

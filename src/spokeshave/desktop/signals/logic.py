@@ -6,10 +6,12 @@ from dataclasses import replace
 
 from PySide6.QtCore import QTimer
 from PySide6.QtGui import QFocusEvent, QShowEvent
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
+from spokeshave.desktop.both_bar import BothBar
 from spokeshave.desktop.code_editor import CodeEditor, Fault
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.plain import TextLabel
 from spokeshave.desktop.theme import theme
 from spokeshave.engine.names import SlotTable, TextScope
 from spokeshave.engine.text_faults import statement_problems
@@ -31,7 +33,7 @@ class _Editor(CodeEditor):
 
     def focusOutEvent(self, event: QFocusEvent) -> None:
         super().focusOutEvent(event)
-        self.panel.apply()
+        self.panel.leave()
 
 
 class LogicPanel(QWidget):
@@ -43,7 +45,7 @@ class LogicPanel(QWidget):
         super().__init__()
         self.document, self.which = document, which
         self.text = _Editor(self)
-        self.note = QLabel(HINTS[which])
+        self.note = TextLabel(HINTS[which])
         self.note.setObjectName("hint")
         self.note.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.button = QPushButton("Apply")
@@ -62,8 +64,12 @@ class LogicPanel(QWidget):
         self._later.setSingleShot(True)
         self._later.setInterval(300)
         self._later.timeout.connect(self.look)
-        self.text.textChanged.connect(self._later.start)
+        self.text.textChanged.connect(self._typed)
+        self.both = BothBar(self.text, self._keep_mine)
+        column.addWidget(self.both)
+        self._follows = False
         document.changed.connect(self.refresh)
+        document.drafts.changed.connect(self.refresh)
         self.refresh()
 
     @property
@@ -76,13 +82,27 @@ class LogicPanel(QWidget):
         self.text.set_words([*TextScope(SlotTable(self.document.project)).known()])
         self.look()
 
+    def _typed(self) -> None:
+        self._later.start()
+        if not self._follows:
+            self.document.drafts.put(self.which, self.own, self.text.toPlainText(), self.apply)
+
     def refresh(self) -> None:
-        if self.text.toPlainText() != self.own:
+        """Follows the document; what is typed stays, beside what the file says now where that is something else."""
+        draft = self.document.drafts.of(self.which)
+        wanted = self.own if draft is None else draft.text
+        if self.text.toPlainText() != wanted:
             line = self.text.line
-            self.text.setPlainText(self.own)
+            self._follows = True
+            self.text.setPlainText(wanted)
+            self._follows = False
             self.text.go_to(line)
+        self.both.show_other(self.own if draft is not None and draft.base != self.own else None)
         if self.isVisible():
             self.look()
+
+    def _keep_mine(self) -> None:
+        self.apply()
 
     def look(self) -> None:
         """Shows what is wrong with the text as it stands."""
@@ -98,8 +118,15 @@ class LogicPanel(QWidget):
         else:
             self.note.setText(HINTS[self.which])
 
+    def leave(self) -> None:
+        """The focus goes elsewhere: the text is taken over, but where the file has changed under it."""
+        draft = self.document.drafts.of(self.which)
+        if draft is not None and draft.base == self.own:
+            self.apply()
+
     def apply(self) -> None:
         text = self.text.toPlainText()
+        self.document.drafts.drop(self.which)
         if text != self.own:
 
             def change(project: Project) -> Project:

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QSize
-from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QStackedWidget, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QStackedWidget, QToolButton, QVBoxLayout, QWidget
 
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.plain import TextLabel
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.signals.list import SignalList
 from spokeshave.desktop.signals.logic import LogicPanel
@@ -45,7 +46,7 @@ class SignalsPage(QWidget):
             self.group.addButton(button, i)
             bar.addWidget(button)
             self.stack.addWidget(part)
-        self.summary = QLabel()
+        self.summary = TextLabel()
         self.summary.setObjectName("hint")
         bar.addSpacing(12)
         bar.addWidget(self.summary, 1)

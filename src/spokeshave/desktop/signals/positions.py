@@ -9,7 +9,6 @@ from PySide6.QtWidgets import (
     QFormLayout,
     QFrame,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QListWidget,
     QListWidgetItem,
@@ -19,6 +18,7 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.plain import TextLabel
 from spokeshave.desktop.selection import Selection
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.positions import Position, positions, put_position, remove_position
@@ -42,7 +42,7 @@ class PositionsPanel(QWidget):
         self.list.setAccessibleName("Positions")
         self.list.setWordWrap(True)
         self.list.setSpacing(3)
-        self.empty = QLabel(EMPTY)
+        self.empty = TextLabel(EMPTY)
         self.empty.setObjectName("hint")
         self.empty.setMargin(16)
         self.name, self.switch, self.opposite, self.command, self.settle = (QLineEdit() for _ in range(5))
@@ -57,7 +57,7 @@ class PositionsPanel(QWidget):
         ):  # fmt: skip
             field.setAccessibleName(title)
             form.addRow(title, field)
-        self.says = QLabel()
+        self.says = TextLabel()
         self.says.setWordWrap(True)
         self.says.setObjectName("hint")
         self.put, self.new, self.drop = QPushButton("Add"), QPushButton("New"), QPushButton("Delete")

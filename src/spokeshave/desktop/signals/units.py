@@ -7,7 +7,6 @@ from PySide6.QtWidgets import (
     QFrame,
     QHBoxLayout,
     QHeaderView,
-    QLabel,
     QLineEdit,
     QPushButton,
     QTreeWidget,
@@ -17,9 +16,19 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.plain import TextLabel, plain
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.theme import theme
-from spokeshave.language.units import add_copy, belongings, common_prefix, copied_name, deviations, new_unit, take_over
+from spokeshave.language.units import (
+    add_copy,
+    belongings,
+    common_prefix,
+    copied_name,
+    deviations,
+    left_behind,
+    new_unit,
+    take_over,
+)
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import remove_item
 from spokeshave.model.project import Project, Unit
@@ -66,21 +75,26 @@ class UnitsPanel(QWidget):
         self.make = QPushButton("Make it a unit")
         self.make.setObjectName("primary")
         self.make.clicked.connect(self.make_unit)
-        hint = QLabel("Check a sequence: what only it speaks of is checked with it.")
+        hint = TextLabel("Check a sequence: what only it speaks of is checked with it.")
         hint.setObjectName("hint")
         hint.setWordWrap(True)
         card = QFrame()
         card.setObjectName("card")
         card.setFixedWidth(320)
         inner = QVBoxLayout(card)
-        title = QLabel("A new unit")
+        title = TextLabel("A new unit")
         title.setObjectName("heading")
         for widget in (title, hint, self.name):
             inner.addWidget(widget)
         inner.addWidget(self.parts, 1)
         inner.addWidget(self.make)
+        self.left = TextLabel()
+        self.left.setWordWrap(True)
+        self.left.setAccessibleName("What a copy leaves behind")
+        self.left.setObjectName("hint")
         left = QVBoxLayout()
         left.addWidget(self.tree, 1)
+        left.addWidget(self.left)
         left.addLayout(left_bar)
         row = QHBoxLayout(self)
         row.setContentsMargins(12, 8, 12, 12)
@@ -88,6 +102,7 @@ class UnitsPanel(QWidget):
         row.addLayout(left, 1)
         row.addWidget(card)
         self.tree.currentItemChanged.connect(lambda *_: self._enable())
+        self.tree.currentItemChanged.connect(lambda *_: self._tell_left())
         self.name.textChanged.connect(lambda _: self._enable())
         document.changed.connect(self.refresh)
         self.refresh()
@@ -130,6 +145,15 @@ class UnitsPanel(QWidget):
             self.tree.setCurrentItem(first)
         self._list_parts(p)
         self._enable()
+        self._tell_left()
+
+    def _tell_left(self) -> None:
+        """What a copy of the chosen unit would leave behind, before it is made."""
+        unit = self._unit()
+        left = left_behind(self.document.project, unit[0]) if unit is not None and self.isVisible() else []
+        self.left.setVisible(bool(left))
+        self.left.setText("A copy leaves behind: " + "; ".join(left) + "." if left else "")
+        self.left.setToolTip(plain("\n".join(left)))
 
     @staticmethod
     def _item(parent: QTreeWidgetItem, text: str, state: str, data: object) -> QTreeWidgetItem:

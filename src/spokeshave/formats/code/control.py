@@ -94,7 +94,7 @@ class Control:
             on = any_of(b.on for b in self.blocks if self._target(b) == target and b.action.qualifier is not Q.R)
             if target in self.resets:
                 on = f"NOT {self.resets[target]} AND {f'({on})' if ' OR ' in on else on}"
-            code.line(f"{self.body_on.get(target, target[1])} := {on};")
+            code.line(f"{self.body_on.get(target) or self.style.words.logic(target[1])} := {on};")
         self._run_bodies(code)
 
     def _x(self, b: Block) -> str:

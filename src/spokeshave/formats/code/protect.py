@@ -49,7 +49,7 @@ class Protection:
 
     def trips_of(self, q: Sequence) -> list[Trip]:
         """The trips with `q` in their scope, the deciding one first."""
-        mine = [t for t in self.project.trips if q.name.lower() in (n.lower() for n in t.scope)]
+        mine = [t for t in self.project.trips if t.acts_on(q.name)]
         return sorted(mine, key=lambda t: t.rank)
 
     def runs(self, q: Sequence) -> str:
@@ -143,7 +143,7 @@ class Protection:
         for name in t.zeroed:
             signal = self.project.signal(name)
             assert signal is not None
-            yield f"{signal.name} := {value_text(zero_of(signal.type), signal.type)};"
+            yield f"{self.style.words.logic(signal.name)} := {value_text(zero_of(signal.type), signal.type)};"
 
     def _holding(self, code: Code, q: Sequence) -> None:
         held = self.held[q.name]

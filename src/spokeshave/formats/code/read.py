@@ -10,10 +10,13 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
+from spokeshave.formats.code.finals import unprotected
 from spokeshave.formats.code.pieces import Hole
 from spokeshave.formats.code.styles import Style
 from spokeshave.formats.code.write import Generated, generate
 from spokeshave.formats.errors import FormatError
+from spokeshave.language.parse import parse_expression, parse_statements
+from spokeshave.language.syntax import TextError
 from spokeshave.model.project import Project
 
 # Comments are left out, but those that tell where a body ends.
@@ -46,13 +49,22 @@ class Change:
     of: tuple[str | int, ...]
     old: str
     new: str
+    line: int = 1
+    column: int = 1
+
+    @property
+    def statements(self) -> bool:
+        """Whether it is a body or opening or closing logic; else it is a condition."""
+        return self.of[0] in ("body", "opening", "closing")
 
 
-def read_code(text: str, start: int, end: int, project: Project, style: str) -> tuple[Project, list[Change]]:
-    """The machine file with the texts of the code from `start` to `end`. Raises `FormatError` with line and column for
-    anything else that differs.
+def read_code(
+    text: str, start: int, end: int, project: Project, style: str, protect: bool = True
+) -> tuple[Project, list[Change]]:
+    """The machine file with the texts of the code from `start` to `end`, which was written with or without what
+    protects. Raises `FormatError` with line and column for anything else that differs.
     """
-    reader = _CodeReader(text, generate(project, style))
+    reader = _CodeReader(text, generate(project if protect else unprotected(project), style))
     changes = reader.changes(start, end)
     for change in changes:
         project = _put(project, change)
@@ -81,11 +93,28 @@ class _CodeReader:
             stop = self._find(given, at, following, end)
             old, new = tokens(hole.text), given[at:stop]
             if len(old) != len(new) or not all(a.same(b) for a, b in zip(old, new)):
-                out.append(Change(hole.of, hole.text.strip(), self._model_text(given, at, stop, hole)))
+                out.append(self._change(given, at, stop, hole))
             at = stop
         if at < len(given):
             raise self.fail(given[at].start, f"{given[at].word} stands behind the end of the code", "take it out")
         return out
+
+    def _change(self, given: list[Token], at: int, stop: int, hole: Hole) -> Change:
+        """The new text, which has to be what it stands for: a condition, or statements."""
+        new, start = self._model_text(given, at, stop, hole), given[at].start
+        line = self.text.count("\n", 0, start) + 1
+        change = Change(hole.of, hole.text.strip(), new, line, start - self.text.rfind("\n", 0, start))
+        try:
+            (parse_statements if change.statements else parse_expression)(new)
+        except TextError as error:
+            p = error.problems[0]
+            column = p.column + (change.column - 1 if p.line == 1 else 0)
+            what = "these are no statements" if change.statements else "this is no condition"
+            raise FormatError(
+                f"{what}: {p.message}", line=line + p.line - 1, column=column,
+                advice=p.advice or "statements belong into bodies, opening or closing logic",
+            ) from None  # fmt: skip
+        return change
 
     def _parts(self) -> list[tuple[list[Token], Hole | None]]:
         """Fixed tokens, each run of them with the hole behind it."""
@@ -158,6 +187,7 @@ def _words_back(style: Style) -> Iterator[tuple[str, str]]:
     words = style.words
     if words.home:
         yield words.home.lower(), "Home"
+    yield from ((asked.lower(), words.output(asked)) for asked in words.asked.values())
     for q in style.project.sequences:
         if q.name in style.states:
             yield style.states[q.name].lower(), f"{q.name}.State"
@@ -177,6 +207,7 @@ def _words_back(style: Style) -> Iterator[tuple[str, str]]:
 
 
 def _members(style: Style) -> Iterator[tuple[str, str]]:
+    yield from ((asked.lower(), style.words.output(asked)) for asked in style.words.asked.values())
     for q in style.project.sequences:
         for s in q.steps:
             yield style.active(q, s).lower(), f"{q.name}.{s.name}.X"
@@ -211,6 +242,9 @@ def _put(project: Project, change: Change) -> Project:
         return replace(
             project, trips=tuple(replace(t, condition=new) if t.name == rest[0] else t for t in project.trips)
         )
+    if kind == "interlock":
+        locks = enumerate(project.interlocks)
+        return replace(project, interlocks=tuple(replace(x, condition=new) if i == rest[0] else x for i, x in locks))
     sequences = []
     for q in project.sequences:
         if q.name == rest[0] and kind == "hold":

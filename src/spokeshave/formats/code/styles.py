@@ -238,9 +238,10 @@ class CaseStyle(Style):
         for n in range(found.count):
             if found.count > 1:
                 code.line(f"{self.way[(q.name, n)]} := 0;")
-            ways = {
-                s.name: [i for i in order if self._home(q, i) == s.name] for s in q.steps if found.of.get(s.name) == n
-            }
+            at_home: dict[str, list[int]] = {}
+            for i in order:
+                at_home.setdefault(self._home(q, i), []).append(i)
+            ways = {s.name: at_home.get(s.name, []) for s in q.steps if found.of.get(s.name) == n}
             if not any(ways.values()):
                 continue
             code.line(f"CASE {self.at[(q.name, n)]} OF")

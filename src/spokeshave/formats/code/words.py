@@ -9,6 +9,7 @@ from typing import Protocol
 from spokeshave.formats.code.pieces import Code, Variables
 from spokeshave.language import syntax as sx
 from spokeshave.language.parse import parse_expression, parse_statements
+from spokeshave.language.references import Names
 from spokeshave.model.project import Project, Sequence, Step
 
 _BLOCK = {"RISING": "R_TRIG", "FALLING": "F_TRIG", "HELD": "TON"}
@@ -37,8 +38,13 @@ class Edge:
 class Words:
     """Puts texts into the words of the code, and gathers the edges that stand in them, inner ones first."""
 
-    def __init__(self, project: Project, variables: Variables, members: Members) -> None:
+    def __init__(
+        self, project: Project, variables: Variables, members: Members, asked: dict[str, str] | None = None
+    ) -> None:
         self.project, self.variables, self.members = project, variables, members
+        self.names = Names(project)
+        self.asked = asked or {}
+        """Protected outputs, by name in lower case: logic reads and writes what is asked for, not what goes out."""
         self.edges: dict[str, Edge] = {}
         self.home = ""
 
@@ -53,6 +59,17 @@ class Words:
     def statements(self, text: str, sequence: Sequence | None) -> str:
         found = [node for s in parse_statements(text) for node in _of_statement(s)]
         return self._put(text, found, sequence)
+
+    def logic(self, name: str) -> str:
+        """What the logic calls a signal."""
+        return self.asked.get(name.lower(), name)
+
+    def output(self, asked: str) -> str:
+        """The output that a variable of `asked` asks for."""
+        name = next(n for n, a in self.asked.items() if a == asked)
+        signal = self.project.signal(name)
+        assert signal is not None
+        return signal.name
 
     def rising(self, text: str, sequence: Sequence | None) -> str:
         """The variable that says that a condition has just come true."""
@@ -96,15 +113,18 @@ class Words:
         if parts == ["home"]:
             return self.home
         if len(parts) == 1:
+            return self.asked.get(parts[0], "")
+        found = self.names.chain(parts, own.name.lower() if own is not None else "")
+        for target in found:
+            if target is not None and target.kind == "step":
+                sequence = self.project.sequence(target.owner)
+                assert sequence is not None
+                return self._member(sequence, target.name, parts[-1])
+        if found[0] is None or found[0].kind != "sequence":
             return ""
-        if len(parts) == 2 and own is not None and own.step(parts[0]) is not None:
-            return self._member(own, parts[0], parts[1])
         sequence = self.project.sequence(parts[0])
-        if sequence is None:
-            return ""
-        if len(parts) == 2:
-            return self.members.state(sequence)
-        return self._member(sequence, parts[1], parts[2])
+        assert sequence is not None
+        return self.members.state(sequence)
 
     def _member(self, sequence: Sequence, name: str, member: str) -> str:
         step = sequence.step(name)
@@ -142,7 +162,8 @@ def _names_and_edges(tree: sx.Expression) -> list[sx.Name | sx.Call]:
 
 
 def _of_statement(s: sx.Statement) -> Iterator[sx.Name | sx.Call]:
-    expressions, blocks, _ = sx.children(s)
+    expressions, blocks, written = sx.children(s)
+    yield from written
     for e in expressions:
         yield from _names_and_edges(e)
     for block in blocks:

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 from spokeshave.formats.code.control import Control
+from spokeshave.formats.code.finals import ask_apart, write_finals
 from spokeshave.formats.code.pieces import Code, Hole, Piece, Variable, Variables
 from spokeshave.formats.code.protect import Protection
 from spokeshave.formats.code.styles import CaseStyle, FlagStyle, Style
@@ -29,7 +30,6 @@ class Generated:
     pieces: tuple[Piece, ...]
     variables: tuple[Variable, ...]
     active: dict[str, str]
-    interlocks: tuple[str, ...]
 
     @property
     def text(self) -> str:
@@ -52,7 +52,7 @@ class Generated:
             signals=(*p.signals, *signals),
             instances=(*p.instances, *(Instance(v.name, v.kind) for v in self.variables if v.kind not in kinds)),
             opening=self.text, closing=tell, sequences=(), trips=(), reset="", home="", scenarios=(),
-            interlocks=tuple(replace(i, condition=c) for i, c in zip(p.interlocks, self.interlocks)),
+            interlocks=(), opposed=(),
         )  # fmt: skip
 
     def flag(self, column: str) -> str:
@@ -65,13 +65,16 @@ def _initial(v: Variable) -> bool | int | float | None:
 
 
 def generate(project: Project, style: str) -> Generated:
-    """The code of a machine file that can run. Raises `FormatError` where it cannot be written in this style."""
+    """The code of a machine file that can run, with all that protects. Raises `FormatError` where it cannot be written
+    in this style.
+    """
     _refuse_returns(project)
     variables = Variables(project)
+    asked = ask_apart(project, variables)
     name = variables.name(f"{project.sequences[0].name if project.sequences else 'Machine'}_Code")
     first_scan = variables.new("FirstScan", "BOOL", "TRUE")
     made = STYLES[style](project, variables)
-    words = made.words = Words(project, variables, made)
+    words = made.words = Words(project, variables, made, asked)
     protection = Protection(project, variables, made, time_text(project.period_ms), first_scan)
     control = Control(project, variables, made, protection)
     if project.home.strip():
@@ -79,7 +82,8 @@ def generate(project: Project, style: str) -> Generated:
     top, rest = Code(), Code()
     reset = words.rising(project.reset, None) if project.reset.strip() else "FALSE"
     # The phases behind the edges first: they tell which edges there are, and whose states are asked for.
-    interlocks = tuple(words.expression(i.condition, None) for i in project.interlocks)
+    finals = Code()
+    write_finals(project, words, variables, finals)
     home = words.expression(project.home, None) if project.home.strip() else ""
     opening = words.statements(project.opening, None)
     _sections(project, made, protection, control, rest, first_scan, reset)
@@ -91,6 +95,7 @@ def generate(project: Project, style: str) -> Generated:
         rest.title("closing logic")
         rest.hole(Hole(("closing",), closing))
         rest.line("(* end of closing logic *)")
+    rest.pieces += finals.pieces
     rest.line(f"{first_scan} := FALSE;")
     top.title("times of active steps and of what is stored")
     top.when(f"NOT {first_scan}", (line for q in project.sequences for line in protection.tick(q, "+")))
@@ -106,7 +111,7 @@ def generate(project: Project, style: str) -> Generated:
         write_edges(words, top, first_scan)
     active = {f"{q.name}.{s.name}.X": made.active(q, s) for q in project.sequences for s in q.steps}
     pieces = (*top.pieces, *rest.pieces)
-    return Generated(project, made, name, pieces, tuple(variables.listed), active, interlocks)
+    return Generated(project, made, name, pieces, tuple(variables.listed), active)
 
 
 def _sections(

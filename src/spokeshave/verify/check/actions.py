@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from spokeshave.engine.link_sequence import transition_place
-from spokeshave.model.diagnostics import Diagnostic, Place
+from spokeshave.model.diagnostics import Diagnostic, Place, Severity
 from spokeshave.model.project import Project, Qualifier, Sequence, SignalClass
 from spokeshave.verify.check.look import Look, advice, warning
+from spokeshave.verify.turned_off import TurnedOff
 from spokeshave.verify.usage import Use, uses_in_expression
 
 BOTH_WAYS = {"actuator": ("extend", "retract"), "motor": ("run", "reverse"), "axis": ("forward", "reverse")}
@@ -125,10 +126,21 @@ def trip_without_reset(look: Look) -> Iterator[Diagnostic]:
         if trip.latching and not look.project.reset.strip():
             yield warning("trip-no-reset", place, f"{trip.name} latches, and the project has no reset",
                           "write the project's reset expression")  # fmt: skip
-        if not trip.scope:
+        if trip.scope == ():
             yield warning("trip-no-scope", place, f"{trip.name} has no sequence in its scope", "name its sequences")
 
 
+def trip_misses_output(look: Look) -> Iterator[Diagnostic]:
+    """An output that no latching trip turns off, in a machine whose trips turn off others."""
+    for s in TurnedOff(look.project).missed():
+        yield Diagnostic(
+            "trip-misses-output", Severity.ERROR, Place("signal", item=s.name),
+            f"no latching trip turns {s.name} off, though other outputs are turned off",
+            "let a trip act on all sequences, add an interlock, or say at a trip that it may stay on",
+        )  # fmt: skip
+
+
 RULES = (
-    stored_never_reset, opposed_in_one_step, no_longest, window_reversed, level_for_edge, trip_without_reset
+    stored_never_reset, opposed_in_one_step, no_longest, window_reversed, level_for_edge, trip_without_reset,
+    trip_misses_output,
 )  # fmt: skip

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from itertools import combinations, islice
 
 from spokeshave.engine.link_sequence import transition_place
 from spokeshave.language import syntax as sx
@@ -15,11 +16,30 @@ from spokeshave.verify.check.look import Look, single_ways, warning
 from spokeshave.verify.usage import names_in
 
 
+def _entered(look: Look, q: Sequence) -> set[str]:
+    """Steps that the initial step, or a step that a trip goes to, leads to, by name in lower case."""
+    todo = [q.initial.lower()]
+    for goal in (g for t in look.project.trips if t.steps == "go to" for g in t.go_to):
+        sequence, _, step = goal.lower().partition(".")
+        todo += [step] if sequence == q.name.lower() else []
+    found: set[str] = set()
+    while todo:
+        step = todo.pop()
+        if step not in found:
+            found.add(step)
+            known = q.step(step)
+            todo += [n.lower() for _, t in q.leaving(known.name) for n in t.targets] if known is not None else []
+    return found
+
+
 def unreachable(look: Look) -> Iterator[Diagnostic]:
     """A step to which no way leads from the initial step."""
     for q in look.project.sequences:
         shape = look.shapes[q.name]
+        entered = _entered(look, q)
         for _, i in shape.roots[1:]:
+            if q.steps[i].name.lower() in entered:
+                continue
             yield warning(
                 "step-unreachable", Place("step", q.name, q.steps[i].name),
                 f"no way leads from {q.initial} to {q.steps[i].name}", "lead a transition to it, or delete it",
@@ -51,7 +71,10 @@ def constant_condition(look: Look) -> Iterator[Diagnostic]:
     for q in look.project.sequences:
         for i, t in enumerate(q.transitions):
             tree = _tree(t.condition)
-            if tree is not None and not any(names_in(tree)):
+            joins = (
+                len(t.sources) > 1 and isinstance(tree, sx.Literal) and tree.value is True
+            )  # all are there: that is enough
+            if tree is not None and not joins and not any(names_in(tree)):
                 yield warning(
                     "condition-constant", transition_place(q, i), f"the condition {t.condition} never changes",
                     "write what is awaited",
@@ -64,6 +87,8 @@ def _conjuncts(tree: sx.Expression) -> list[sx.Expression]:
     return [tree]
 
 
+MOST_PAIRS = 5000
+"""Pairs of ways out of one step that are compared: those of a hundred ways."""
 _OPPOSITE = {"<": ">=", ">=": "<", ">": "<=", "<=": ">", "=": "<>", "<>": "="}
 
 
@@ -103,15 +128,14 @@ def branches_overlap(look: Look) -> Iterator[Diagnostic]:
     """Two ways out of a step that may be open together, with nothing to say which is taken."""
     for q in look.project.sequences:
         for s in q.steps:
-            ways = single_ways(q, s.name)
-            for n, (i, t) in enumerate(ways):
-                for j, u in ways[n + 1 :]:
-                    if t.priority is None and u.priority is None and not exclude_each_other(t.condition, u.condition):
-                        yield warning(
-                            "branches-overlap", transition_place(q, j),
-                            f"this way and the one {transition_place(q, i).item} can be open at the same time",
-                            "give both a priority, or add the opposite of one condition to the other",
-                        )  # fmt: skip
+            ways = [w for w in single_ways(q, s.name) if w[1].priority is None]
+            for (i, t), (j, u) in islice(combinations(ways, 2), MOST_PAIRS):
+                if not exclude_each_other(t.condition, u.condition):
+                    yield warning(
+                        "branches-overlap", transition_place(q, j),
+                        f"this way and the one {transition_place(q, i).item} can be open at the same time",
+                        "give both a priority, or add the opposite of one condition to the other",
+                    )  # fmt: skip
 
 
 def mixed_priorities(look: Look) -> Iterator[Diagnostic]:

@@ -32,6 +32,16 @@ class Look:
     def used(self, name: str, *how: str) -> list[Use]:
         return [u for u in self.by_name.get(name.lower(), ()) if u.how in how]
 
+    @cached_property
+    def counted(self) -> frozenset[str]:
+        """Signals, in lower case, that a text both reads and writes."""
+        found: dict[str, set[tuple[str, str, str, str]]] = {"read": set(), "write": set()}
+        for name, places in self.by_name.items():
+            for u in places:
+                if u.how in found and u.place.kind in ("body", "opening", "closing"):
+                    found[u.how].add((name, u.place.kind, u.place.sequence, u.place.item))
+        return frozenset(name for name, *_ in found["read"] & found["write"])
+
     def time_ms(self, text: str) -> int | None:
         """What a time literal or a TIME signal begins with, in ms; None for no time."""
         signal = self.project.signal(text.strip())

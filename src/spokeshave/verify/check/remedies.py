@@ -4,12 +4,34 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
+from dataclasses import replace
 
+from spokeshave.language.references import Names, Target, Where, references
+from spokeshave.language.rename import in_all_texts
 from spokeshave.machine.wiring import exchange, exchanged
 from spokeshave.model.diagnostics import Diagnostic
-from spokeshave.model.edits import change_item, change_step, put_items
+from spokeshave.model.edits import change_item, change_step, put_items, taken_names
 from spokeshave.model.flow_edits import change_transition, delete_step
-from spokeshave.model.project import Action, Project, Qualifier, Sequence
+from spokeshave.model.project import Action, Instance, Project, Qualifier, Sequence
+
+
+def named_by(project: Project, target: Target, left: Project | None = None) -> list[str]:
+    """What names a signal or a step, in a word each; with `left`, what does so in the file that would be left without it.
+    A remedy takes nothing away that something else needs.
+    """
+    names, found = Names(project), []
+    project = left or project
+
+    def put(text: str, where: Where) -> str:
+        if any(r.target == target for r in references(text, names, where)):
+            found.append(where.kind)
+        return text
+
+    in_all_texts(project, put)
+    if target.kind == "signal":
+        found += ["device" for x in project.devices for _, s in x.wires if s.lower() == target.name]
+    return found
+
 
 Remedy = tuple[str, Callable[[Project], Project]]
 """What it does in a few words, and the edit."""
@@ -28,8 +50,7 @@ def _named_sequence(project: Project, d: Diagnostic) -> Sequence | None:
 
 def _delete_signal(project: Project, d: Diagnostic) -> Remedy | None:
     name = d.place.item
-    wired = any(s.lower() == name.lower() for x in project.devices for _, s in x.wires)
-    if wired or project.signal(name) is None:
+    if project.signal(name) is None or named_by(project, Target("signal", name.lower())):
         return None
     kept = tuple(s for s in project.signals if s.name != name)
     return f"Delete {name}", lambda p: put_items(p, "signals", kept)
@@ -122,13 +143,21 @@ def _longest(project: Project, d: Diagnostic) -> Remedy | None:
 
 def _delete_step(project: Project, d: Diagnostic) -> Remedy | None:
     q = _named_sequence(project, d)
-    return None if q is None else (f"Delete {d.place.item}", lambda p: delete_step(p, q.name, d.place.item))
+    step = None if q is None else q.step(d.place.item)
+    if q is None or step is None:
+        return None
+    left = delete_step(project, q.name, step.name)
+    if named_by(project, Target("step", step.name.lower(), q.name.lower()), left):
+        return None
+    ways = sum(1 for _ in q.leaving(step.name))
+    with_it = [f"{n} {what}{'s' if n != 1 else ''}" for n, what in ((ways, "way"), (len(step.actions), "action")) if n]
+    more = f" with its {' and '.join(with_it)}" if with_it else ""
+    return f"Delete {step.name}{more}", lambda p: delete_step(p, q.name, step.name)
 
 
 def _whole_scope(project: Project, d: Diagnostic) -> Remedy | None:
     index = next((i for i, t in enumerate(project.trips) if t.name == d.place.item), -1)
-    names = tuple(q.name for q in project.sequences)
-    return None if index < 0 else ("Give it all sequences", lambda p: change_item(p, "trips", index, scope=names))
+    return None if index < 0 else ("Give it all sequences", lambda p: change_item(p, "trips", index, scope=None))
 
 
 def _exchange_wires(project: Project, d: Diagnostic) -> Remedy | None:
@@ -152,10 +181,34 @@ def _no_stale_waiver(project: Project, d: Diagnostic) -> Remedy | None:
     return "Take the waiver away", lambda p: put_items(p, "waivers", kept)
 
 
+_NO_BLOCK = re.compile(r"there is no block (\w+)")
+_KIND_BY_INPUT = (
+    ("cd", "cu", "CTUD"),
+    ("cu", "", "CTU"),
+    ("cd", "", "CTD"),
+    ("s1", "", "SR"),
+    ("r1", "", "RS"),
+    ("clk", "", "R_TRIG"),
+)
+
+
+def _declare(project: Project, d: Diagnostic) -> Remedy | None:
+    """Declares a block that is called; its kind follows from the inputs it is called with."""
+    found = _NO_BLOCK.search(d.message)
+    if found is None or found[1].lower() in taken_names(project):
+        return None
+    name = found[1]
+    texts = (project.opening, project.closing, *(b.text for q in project.sequences for b in q.bodies))
+    call = re.compile(rf"\b{re.escape(name)}\s*\(([^;]*)\)\s*;", re.IGNORECASE)
+    inputs = {w.lower() for text in texts for m in call.finditer(text) for w in re.findall(r"(\w+)\s*:=", m[1])}
+    kind = next((k for a, b, k in _KIND_BY_INPUT if a in inputs and (not b or b in inputs)), "TON")
+    return f"Declare {name} as {kind}", lambda p: replace(p, instances=(*p.instances, Instance(name, kind)))
+
+
 REMEDIES: dict[str, Callable[[Project, Diagnostic], Remedy | None]] = {
     "read-nowhere": _delete_signal, "written-nowhere": _delete_signal, "stop-normally-open": _normally_closed,
     "branches-overlap": _priorities, "priorities-mixed": _priorities, "reset-never-stored": _away, "stored-never-reset": _reset_at_start,
     "window-reversed": _exchange_window, "level-for-edge": _in_condition(_rising, "Write {text}"),
     "equal-overshoots": _in_condition(_at_least, "Write {text}"), "no-longest": _longest, "step-unreachable": _delete_step,
-    "trip-no-scope": _whole_scope, "wires-exchanged": _exchange_wires, "waiver-stale": _no_stale_waiver,
+    "trip-no-scope": _whole_scope, "text": _declare, "wires-exchanged": _exchange_wires, "waiver-stale": _no_stale_waiver,
 }  # fmt: skip

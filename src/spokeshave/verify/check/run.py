@@ -10,8 +10,6 @@ from spokeshave.model.project import Project
 from spokeshave.verify.check import actions, chart, signals, texts
 from spokeshave.verify.check.look import Look, warning
 from spokeshave.verify.check.waivers import Sorted, sort_out
-from spokeshave.verify.protection import rules
-from spokeshave.verify.scenario_language import scenario_problems
 
 RULES = (*chart.RULES, *signals.RULES, *actions.RULES, *texts.RULES)
 _CODES_LIST = (
@@ -19,7 +17,7 @@ _CODES_LIST = (
     "level-for-edge movement-unconfirmed name-near no-longest opposed-together priorities-mixed read-nowhere "
     "reset-never-stored section-never-joins section-unsound statement-unreachable step-no-exit "
     "step-unreachable stop-normally-open stored-never-reset target-shared time-beyond-window time-zero "
-    "timer-resets-itself trip-no-reset trip-no-scope window-reversed wires-exchanged written-nowhere written-twice"
+    "timer-resets-itself trip-misses-output trip-no-reset trip-no-scope window-reversed wires-exchanged written-nowhere written-twice"
 )
 CODES = _CODES_LIST.split()
 """The identifiers of the rules, for requirements that are shown by nothing being found."""
@@ -44,7 +42,9 @@ def every_finding(project: Project) -> list[Diagnostic]:
     look = Look(project)
     for rule in RULES:
         found += rule(look)
-    if not found or found[0].severity is not Severity.ERROR:
+    if project.scenarios and (not found or found[0].severity is not Severity.ERROR):
+        from spokeshave.verify.scenario_language import scenario_problems  # not for a file without scenarios
+
         for scenario in project.scenarios:
             for p in scenario_problems(project, scenario):
                 place = Place("scenario", item=scenario.name, line=p.line, column=p.column)
@@ -56,6 +56,8 @@ def _broken_links(project: Project) -> list[Diagnostic]:
     """Requirements that say they are shown by a rule that is not there."""
     if not any(r.shown_by for r in project.requirements):
         return []
+    from spokeshave.verify.protection import rules
+
     known = {r.name for r in rules(project)} | {f"check {code}" for code in CODES}
     return [
         warning("link-broken", Place("requirement", item=r.ident), f"{r.ident} is shown by {name}, which is not there",

@@ -5,18 +5,26 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+from spokeshave.language import syntax as sx
+from spokeshave.language.parse import parse_statements
+from spokeshave.language.syntax import TextError
 from spokeshave.machine.kinds import KINDS
 from spokeshave.machine.wiring import exchanged
 from spokeshave.model.diagnostics import Diagnostic, Place
 from spokeshave.model.project import SignalClass, Type
 from spokeshave.verify.check.look import Look, advice, warning
+from spokeshave.verify.usage import names_in, speaks_of_signals
 
 _STOP = re.compile(r"(?:^|_|(?<=[a-z0-9]))(?:[Ss]top|STOP|[Hh]alt|HALT)(?![a-z])")
 """A name with the word stop or halt in it, written as names are: `StopButton`, `LineStop`, `stop_1`; not `Backstopper`."""
 
 
 def unused(look: Look) -> Iterator[Diagnostic]:
-    """A signal nothing reads, or an output or internal nothing writes."""
+    """A signal nothing reads, or an output or internal nothing writes. While no sequence and no text speaks of any signal
+    yet, a list of them is being written.
+    """
+    if not speaks_of_signals(look.project):
+        return
     for s in look.project.signals:
         place = Place("signal", item=s.name)
         read, written = look.used(s.name, "read"), look.used(s.name, "write", "act")
@@ -75,22 +83,39 @@ def never_reset_counter(look: Look) -> Iterator[Diagnostic]:
         if s.cls is not SignalClass.INTERNAL or s.type not in (Type.INT, Type.DINT):
             continue
         writes = [u for u in look.used(s.name, "write") if _runs(look, u.place)]
-        if writes and all(_counts(look, u.place, s.name) for u in writes):
+        if writes and all(u.place.kind != "trip" for u in writes) and not _set_back(look, s.name):
             yield warning("counter-never-reset", Place("signal", item=s.name),
                           f"{s.name} is counted and never set back", "set it to 0 where a new count begins")  # fmt: skip
 
 
 def _runs(look: Look, place: Place) -> bool:
     """Whether a body is named by any action block; other texts always run."""
-    return place.kind != "body" or bool(look.used(place.item, "act"))
+    return place.kind != "body" or bool(look.used(f"{place.sequence}.{place.item}", "act"))
 
 
-def _counts(look: Look, place: Place, name: str) -> bool:
-    """Whether the text at `place` reads the variable it writes (it counts) in every such assignment."""
-    return place.kind != "trip" and any(
-        u.place.kind == place.kind and u.place.sequence == place.sequence and u.place.item == place.item
-        for u in look.used(name, "read")
-    )
+def _set_back(look: Look, name: str) -> bool:
+    """Whether any text that runs gives the variable a value that does not hang on the one it has, or a block does."""
+    project = look.project
+    texts = [(Place("opening"), project.opening), (Place("closing"), project.closing)]
+    texts += [(Place("body", q.name, b.name), b.text) for q in project.sequences for b in q.bodies]
+    return any(_sets(text, name.lower()) for place, text in texts if _runs(look, place))
+
+
+def _sets(text: str, name: str) -> bool:
+    try:
+        todo = list(parse_statements(text))
+    except TextError:
+        return False
+    while todo:
+        s = todo.pop()
+        _, blocks, written = sx.children(s)
+        todo += [inner for block in blocks for inner in block]
+        if any(str(n).lower() == name for n in written):
+            if not isinstance(s, sx.Assign):
+                return True
+            if all(n != name for n, _ in names_in(s.value)):
+                return True
+    return False
 
 
 def wires_exchanged(look: Look) -> Iterator[Diagnostic]:

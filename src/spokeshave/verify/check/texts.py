@@ -107,22 +107,15 @@ def _steps_over(look: Look, q: Sequence | None, tree: sx.Expression) -> str:
     if not isinstance(tree, sx.Name):
         return ""
     name = str(tree).lower()
-    steps = {s.name.lower() for s in q.steps} if q is not None else set()
-    if (
-        len(tree.parts) > 1
-        and tree.parts[-1].lower() == "t"
-        and (tree.parts[-2].lower() in steps or len(tree.parts) == 3)
-    ):
+    of_step = len(tree.parts) == 3 or (len(tree.parts) == 2 and q is not None and q.step(tree.parts[0]) is not None)
+    if of_step and tree.parts[-1].lower() == "t":
         return "a step time"
     signal = look.project.signal(name)
     if signal is None:
         return ""
     if signal.type is Type.REAL:
         return "a measured number"
-    counts = [u for u in look.used(name, "write") if u.place.kind in ("body", "opening", "closing")]
-    reads = {(u.place.kind, u.place.sequence, u.place.item) for u in look.used(name, "read")}
-    counted = any((u.place.kind, u.place.sequence, u.place.item) in reads for u in counts)
-    return "counted" if signal.type in (Type.INT, Type.DINT) and counted else ""
+    return "counted" if signal.type in (Type.INT, Type.DINT) and name in look.counted else ""
 
 
 def beyond_the_window(look: Look) -> Iterator[Diagnostic]:

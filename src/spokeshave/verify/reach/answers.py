@@ -8,8 +8,9 @@ from typing import Any
 
 from spokeshave.model import edits
 from spokeshave.model.project import Project, Scenario
+from spokeshave.model.study import MOST
 from spokeshave.verify.reach.asked import Answer, Asked
-from spokeshave.verify.reach.explore import MOST, Explorer, Found
+from spokeshave.verify.reach.explore import Explorer, Found
 from spokeshave.verify.reach.groups import groups_of, only
 from spokeshave.verify.reach.studied import Studied
 

@@ -10,13 +10,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spokeshave.language import checked as ck
+from spokeshave.model.project import Type
+from spokeshave.verify import VerifyError
 
 Column = NDArray[Any]
 Env = dict[int, Any]
 """A column, or one value for all rows, by slot."""
 
 
-class Beyond(Exception):
+class Beyond(VerifyError):
     """Something that is not worked out on columns; the text says what."""
 
 
@@ -33,6 +35,16 @@ OPERATIONS: dict[str, Callable[..., Any]] = {
 }  # fmt: skip
 
 
+_MAY_WRAP = frozenset(("add", "sub", "mul", "neg", "ABS"))
+_HALF = {Type.INT: 1 << 15, Type.DINT: 1 << 31}
+
+
+def _wrapped(value: Any, of: Type) -> Any:
+    """An integer result in two's complement, as the engine has it (semantics section 2)."""
+    half = _HALF.get(of)
+    return value if half is None else (np.asarray(value, np.int64) + half) % (2 * half) - half
+
+
 def evaluate(node: ck.Checked, env: Env) -> Any:
     """The value of an expression; every slot it reads is in `env`. Raises `Beyond`."""
     match node:
@@ -46,7 +58,8 @@ def evaluate(node: ck.Checked, env: Env) -> Any:
             operation = OPERATIONS.get(node.op)
             if operation is None:
                 raise Beyond(f"the function {node.op}")
-            return operation(*(evaluate(a, env) for a in node.args))
+            value = operation(*(evaluate(a, env) for a in node.args))
+            return _wrapped(value, node.type) if node.op in _MAY_WRAP else value
 
 
 def slots_of(node: ck.Checked) -> Iterator[int]:

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spokeshave.model.study import MOST
 from spokeshave.verify.reach.frontier import Known, Links, Met
 from spokeshave.verify.reach.layout import Words, as_keys
 from spokeshave.verify.reach.outcomes import Outcomes
@@ -17,7 +18,6 @@ from spokeshave.verify.reach.phases import Choice, Columns, Scan, Told, layout_o
 from spokeshave.verify.reach.studied import Studied, StudyError
 from spokeshave.verify.reach.ways import Ways
 
-MOST = 2_000_000
 """Situations after which a study stops, and says so."""
 
 MOST_LINKS = 16_000_000

@@ -98,7 +98,7 @@ def only(project: Project, names: tuple[str, ...]) -> Project:
     trips = tuple(
         replace(
             t,
-            scope=tuple(s for s in t.scope if s in names),
+            scope=None if t.scope is None else tuple(s for s in t.scope if s in names),
             go_to=tuple(g for g in t.go_to if g.partition(".")[0] in names),
         )
         for t in project.trips

@@ -16,6 +16,7 @@ from spokeshave.language.compile import Choice
 from spokeshave.language.syntax import Span
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Project, Qualifier, SignalClass, Type, Value
+from spokeshave.verify import VerifyError
 from spokeshave.verify.reach.columns import Beyond, can_run, evaluate, known, reads_of, slots_of, writes_of
 
 TIMED = (Qualifier.SD, Qualifier.SL)
@@ -26,7 +27,7 @@ LOWEST = -8
 NOWHERE = Span(1, 1, 0, 0)
 
 
-class StudyError(ValueError):
+class StudyError(VerifyError):
     """A study that cannot be done, and why."""
 
 

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from spokeshave.language.scenario_lists import cases_of
 from spokeshave.model.project import Project, Scenario
+from spokeshave.verify import VerifyError
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.scenario_language import Checked, check_sheet, scenario_problems
 from spokeshave.verify.scenarios import run_scenario
 
 
-class SweepError(ValueError):
+class SweepError(VerifyError):
     """A sweep that cannot be done, and why."""
 
 

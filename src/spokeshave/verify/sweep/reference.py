@@ -8,7 +8,7 @@ from spokeshave.engine.program import Program
 from spokeshave.engine.session import Session
 from spokeshave.engine.situation import Situation
 from spokeshave.language import checked as ck
-from spokeshave.language.compile import Compiled, compile_units
+from spokeshave.language.compile import Compiled, compile_units, or_false
 from spokeshave.language.scenario_lists import cases_of
 from spokeshave.machine.rest import sleeps
 from spokeshave.model.project import Project, Type, Value
@@ -18,13 +18,12 @@ from spokeshave.verify.script import Script, with_parameters
 from spokeshave.verify.sweep.concerns import Concerns
 from spokeshave.verify.sweep.cycle import SweepError, cycle_of, reset_of
 from spokeshave.verify.sweep.faults import HANDS
+from spokeshave.verify.sweep.safety import Safety
 from spokeshave.verify.sweep.watch import Entry, Truth, Watched, truth
+from spokeshave.verify.turned_off import SHOWN_BY
 
 NEAR = 0.05
 """Part of the range a number has in the reference cycle by which it may differ where a step is left."""
-
-SHOWN_ONLY = ("lamp", "horn", "display")
-"""Kinds that only tell people something."""
 
 PATIENCE_MS = 1000
 """How much longer than its longest window a cycle may take."""
@@ -66,6 +65,10 @@ class Reference:
         self._counters = tuple(
             r.slot for r in self.program.recorded if r.kind == "internal" and r.type in (Type.INT, Type.DINT)
         )
+        self._totals = [
+            frozenset(n for n, t in enumerate(d.device.sensor_terminals()) if t.total) for d in self.program.devices
+        ]
+        """Of each device the sensors that tell what it has done in all: no place, and nothing to come back to."""
         self._names = {r.slot: r.name for r in self.program.recorded}
         self._run()
 
@@ -73,7 +76,7 @@ class Reference:
         """What must never be: the `never` rows of the cycle."""
         rows = [r for r in self.checked.sheet.expectations if r.kind == "never"]
         return tuple(
-            (r.conditions[0], compile_units([(0, self.checked.conditions[r.line][0])])[0])
+            (r.conditions[0], or_false(compile_units([(0, self.checked.conditions[r.line][0])])[0]))
             for r in rows
         )  # fmt: skip
 
@@ -87,6 +90,7 @@ class Reference:
         self.initial = tuple(tuple(sorted(a)) for a in session.situation.active)
         self.at = {(i, a): run.fork() for i, active in enumerate(self.initial) for a in active}
         self.first_counts = self.counts(session.situation)
+        self.safety = Safety(program, session.situation)
         while run.run_to(self.total, next_entry=True):
             for i, entries in enumerate(run.entries):
                 new = [a for a in entries if (i, a) not in self.at]
@@ -219,7 +223,7 @@ class Reference:
     ) -> bool:
         """Switches alike, numbers within a part of their range."""
         for n, (a, b) in enumerate(zip(here, there)):
-            if sensors is not None and n not in sensors:
+            if (sensors is not None and n not in sensors) or n in self._totals[d]:
                 continue
             if isinstance(b, float):
                 if numbers and abs(a - b) > NEAR * self._span.get((d, n), 0.0):
@@ -245,8 +249,9 @@ class Reference:
         for slot, a, b, was, first in zip(self._counters, now.counts, then.counts, before, self.first_counts):
             if a not in (b, was + b - first):
                 return f"{self._names[slot]} ends with {_shown(a)}, not {_shown(b)}"
-        for d, here, there in zip(self.program.devices, now.places, then.places):
-            elsewhere = any(x != y and not isinstance(y, float) for x, y in zip(here, there))
+        for i, (d, here, there) in enumerate(zip(self.program.devices, now.places, then.places)):
+            pairs = ((x, y) for n, (x, y) in enumerate(zip(here, there)) if n not in self._totals[i])
+            elsewhere = any(x != y and not isinstance(y, float) for x, y in pairs)
             if elsewhere and not d.device.positions:
                 return f"{d.name} does not end where it belongs"
         return ""
@@ -270,6 +275,6 @@ def _shown(value: Value) -> str:
 
 def _moving_outputs(program: Program) -> tuple[int, ...]:
     """Slots of the outputs that do not only tell people something."""
-    shown = {slot for d in program.devices if d.device.kind in SHOWN_ONLY for slot in d.drives}
-    used = {slot for d in program.devices if d.device.kind not in SHOWN_ONLY for slot in d.drives}
+    shown = {slot for d in program.devices if d.device.kind in SHOWN_BY for slot in d.drives}
+    used = {slot for d in program.devices if d.device.kind not in SHOWN_BY for slot in d.drives}
     return tuple(r.slot for r in program.recorded if r.kind == "output" and r.slot not in shown - used)

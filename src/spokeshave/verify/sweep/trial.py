@@ -16,6 +16,7 @@ from spokeshave.verify.scenario_names import reset_hands
 from spokeshave.verify.script import Script
 from spokeshave.verify.sweep.faults import PRESS_MS, Fault
 from spokeshave.verify.sweep.reference import Reference
+from spokeshave.verify.sweep.safety import Guard
 from spokeshave.verify.sweep.watch import Entry
 
 
@@ -49,6 +50,7 @@ class Trial:
         self.watched = reference.at[step].fork()
         self.watched.matters = reference.matters
         self.session: Session = self.watched.session
+        self.guard = self.watched.guard = Guard(reference.safety, self.session)
         self.hand = 0.0
         if fault.device:
             names = [d.name for d in reference.program.devices]
@@ -76,6 +78,7 @@ class Trial:
         fault, do, script = self.fault, self.session.do, self.watched.script
         if fault.kind == "power":
             do("power")
+            self.guard.power_returns()
         elif fault.kind == "failure":
             do("fail", fault.device, fault.failure)
         else:
@@ -102,6 +105,7 @@ class Trial:
         watched, pause = self.watched, RESET_MS // session.program.period_ms + 1
         watched.script.at = len(watched.script.rows)  # nothing more is done but what is held is let go of
         watched.run_to(session.k + pause)
+        self.guard.resets()
         if self.reference.reset is not None:
             script = Script(session, self.reference.reset)
             script.begin()
@@ -155,8 +159,13 @@ class Trial:
         return at_rest and (program.home is None or bool(program.home(s.v)))
 
     def _hazard(self) -> str:
-        """A device that came to harm, or a rule that was broken."""
+        """A device that came to harm, a rule that was broken, an output that was on when it had to be off."""
         harmed = next((e for e in self.session.trace.events if e.kind == "hazard"), None)
+        unsafe = self.guard.broken
+        if unsafe is not None and all(unsafe[0] <= k for k in (
+            harmed.k if harmed is not None else unsafe[0], self.watched.broken[0] if self.watched.broken else unsafe[0]
+        )):  # fmt: skip
+            return unsafe[1]
         if self.watched.broken is not None and (harmed is None or self.watched.broken[0] <= harmed.k):
             return f"never {self.watched.broken[1]}"
         return harmed.text if harmed is not None else ""

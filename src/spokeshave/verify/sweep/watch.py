@@ -7,11 +7,12 @@ from typing import Any
 
 from spokeshave.engine.program import Program
 from spokeshave.engine.session import Session
-from spokeshave.engine.situation import Situation, set_times
+from spokeshave.engine.situation import Situation, show_times
 from spokeshave.language.compile import Compiled
 from spokeshave.machine.device import true_values
 from spokeshave.model.project import Value
 from spokeshave.verify.script import Script
+from spokeshave.verify.sweep.safety import Guard
 
 Entry = tuple[int, int]
 """A step by sequence and index."""
@@ -40,6 +41,8 @@ class Watched:
         """What ends the run when it holds; it may turn with steps, trips and what the program reads."""
         self.matters: dict[Entry, list[tuple[int, ...]]] | None = None
         """Of each step the devices to look at when it is left for the first, second, ... time; all of them without it."""
+        self.guard: Guard | None = None
+        """Looks whether what has to be off is off."""
         self.timed = True
         """Whether a condition that is looked at reads step times."""
         self._came: list[list[int]] = [[] for _ in range(n)]
@@ -97,10 +100,11 @@ class Watched:
         """After each scan in which anything happened: TRUE if the script or the goal has to be looked at."""
         program = self.session.program
         if self.timed:
-            for q in program.sequences:
-                set_times(program, s, q.index, s.k - 1)
+            show_times(program, s)
         moved = self._see_steps(program, s)
         self._drives = s.drives
+        if self.guard is not None:
+            self.guard.see(s)
         if self.broken is None:
             for text, holds in self.rules:
                 if holds(s.v):

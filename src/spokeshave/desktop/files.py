@@ -1,0 +1,175 @@
+"""What a window does with its file: open, save, recover, and what others do to it meanwhile."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtWidgets import QApplication, QFileDialog, QMainWindow, QMessageBox
+
+from spokeshave.desktop.disk_bar import DiskBar
+from spokeshave.desktop.document import Document
+from spokeshave.desktop.keeping import Keeper
+from spokeshave.desktop.plain import plain
+from spokeshave.desktop.runner import Runner
+from spokeshave.desktop.sequence.page import SequencePage
+from spokeshave.formats.disk import ChangedOnDisk, beside
+from spokeshave.formats.errors import FormatError
+from spokeshave.formats.files import write_project
+from spokeshave.formats.recovery import Kept
+from spokeshave.model import edits
+from spokeshave.model.project import Project
+
+FILTER = "Machine files (*.spoke);;IEC text (*.st);;All files (*)"
+
+
+class FileWindow(QMainWindow):
+    """A window on a document that has a file, or will have one."""
+
+    document: Document
+    runner: Runner
+    keeper: Keeper | None
+    disk_bar: DiskBar
+    sequence: SequencePage
+    asks_before_closing: bool
+
+    def say(self, text: str) -> None:
+        raise NotImplementedError
+
+    def say_fault(self, text: str) -> None:
+        raise NotImplementedError
+
+    def show_stage(self, index: int) -> None:
+        raise NotImplementedError
+
+    def new_file(self) -> None:
+        if self._may_leave():
+            self.document.replace(edits.new_sequence(Project()), None)
+
+    def ask_open(self) -> None:
+        if not self._may_leave():
+            return
+        name, _ = QFileDialog.getOpenFileName(
+            self, "Open a machine file", str(self.document.path or Path.cwd()), FILTER
+        )
+        if name:
+            self.open_path(Path(name))
+
+    def open_path(self, path: Path) -> bool:
+        """Opens a file; a bad one is told and the present one stays."""
+        try:
+            self.document.open(path)
+        except FormatError as error:
+            self.say_fault(str(error))
+            return False
+        self.runner.reset()
+        self.say(f"Opened {path.name}")
+        return True
+
+    def recover(self, kept: Kept) -> bool:
+        """Puts kept edits on the screen, as edits of the file they came from that are not saved yet."""
+        if not self._may_leave():
+            return False
+        origin = Path(kept.origin) if kept.origin else None
+        # With the stamp of then: a file that was saved later by somebody else is not written over unasked.
+        self.document.replace(kept.project, origin, kept.stamp, kept.drafts)
+        self.document.saved = None
+        self.document.changed.emit()
+        if self.keeper is not None:
+            self.keeper.keep()
+        self.runner.reset()
+        for draft in kept.drafts:
+            if draft.place.startswith("code "):
+                self.show_stage(2)
+                self.sequence.show_draft(draft.place)
+        self.say(f"Recovered {kept.project.name}; save it to keep it")
+        return True
+
+    def take_over(self) -> list[str]:
+        """Takes over what is typed: an open cell or field, then drafts. Gives the places of drafts that could not be."""
+        typed = QApplication.focusWidget()
+        if typed is not None and self.isAncestorOf(typed):
+            typed.clearFocus()
+            typed.setFocus()
+        return self.document.drafts.flush()
+
+    def save(self) -> bool:
+        if self.document.path is None:
+            return self.ask_save()
+        return self._save_to(self.document.path)
+
+    def ask_save(self) -> bool:
+        start = self.document.path or Path.cwd() / f"{self.document.project.name}.spoke"
+        name, chosen = QFileDialog.getSaveFileName(self, "Save the machine file", str(start), FILTER)
+        if not name:
+            return False
+        path = Path(name)
+        usual = next((f".{kind}" for kind in ("spoke", "st") if f"*.{kind}" in chosen), ".spoke")
+        return self._save_to(path if path.suffix else path.with_name(path.name + usual))
+
+    def _save_to(self, path: Path) -> bool:
+        left = self.take_over()
+        try:
+            self.document.save(path)
+        except ChangedOnDisk as error:
+            self.disk_bar.look()
+            self.say_fault(f"{error.message}; nothing was written")
+            return False
+        except FormatError as error:
+            self.say_fault(str(error))
+            return False
+        self.disk_bar.look()
+        rest = f"; what is typed in {', '.join(left)} is not in it" if left else ""
+        self.say(f"Saved {path.name}{rest}")
+        return True
+
+    def reload(self) -> None:
+        """The file as another program has written it. What was edited here is kept beside it first."""
+        path = self.document.path
+        if path is None:
+            return
+        self.take_over()
+        kept = ""
+        if self.document.dirty:
+            mine = beside(path)
+            try:
+                write_project(self.document.project, mine)
+            except FormatError as error:
+                self.say_fault(str(error))
+                return
+            kept = f"; your edits are in {mine.name}"
+        if self.open_path(path):
+            self.disk_bar.look()
+            self.say(f"Reloaded {path.name}{kept}")
+
+    def save_beside(self) -> None:
+        """What is edited here under a name of its own; what another program has written stays."""
+        if self.document.path is not None and self._save_to(beside(self.document.path)):
+            self.disk_bar.look()
+
+    def _may_leave(self) -> bool:
+        """Asks what to do with unsaved edits."""
+        if not self.asks_before_closing:
+            return True
+        self.take_over()
+        if not self.document.dirty:
+            return True
+        buttons = QMessageBox.StandardButton
+        answer = QMessageBox.question(
+            self, "Unsaved edits", plain(f"{self.document.project.name} has edits that are not saved."),
+            buttons.Save | buttons.Discard | buttons.Cancel, buttons.Save,
+        )  # fmt: skip
+        if answer == buttons.Discard:
+            return True
+        return answer == buttons.Save and self.save() and self._may_drop()
+
+    def _may_drop(self) -> bool:
+        """Asks what to do with what is typed and cannot be taken over."""
+        left = [d.place for d in self.document.drafts.all()]
+        if not left:
+            return True
+        buttons = QMessageBox.StandardButton
+        text = f"What is typed in {', '.join(left)} is not taken over. Leaving loses it."
+        question = QMessageBox.question(
+            self, "Typed text", plain(text), buttons.Discard | buttons.Cancel, buttons.Cancel
+        )
+        return question == buttons.Discard

@@ -1,0 +1,21 @@
+"""Text is text: what a person's file says reaches labels and tooltips as it is written, never as rich text."""
+
+from __future__ import annotations
+
+from html import escape
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QLabel, QWidget
+
+
+class TextLabel(QLabel):
+    """A label that shows its text as it is; one that is to be rich says so, and escapes what is not its own."""
+
+    def __init__(self, text: str = "", parent: QWidget | None = None) -> None:
+        super().__init__(text, parent)
+        self.setTextFormat(Qt.TextFormat.PlainText)
+
+
+def plain(text: str) -> str:
+    """A text for a tooltip or a message box, which would take what looks like HTML for it."""
+    return f"<span style='white-space: pre-wrap'>{escape(text)}</span>" if "<" in text else text

@@ -1,0 +1,409 @@
+"""The parts of an IEC text: variables into signals, programs with charts into sequences, other programs into logic."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, field, replace
+
+from spokeshave.formats.case_read import CaseReader, is_state_program
+from spokeshave.formats.errors import FormatError
+from spokeshave.formats.iec_places import Origins
+from spokeshave.language import syntax as sx
+from spokeshave.language.blocks import BLOCKS
+from spokeshave.language.literals import read_value, time_ms
+from spokeshave.language.parser import Parser
+from spokeshave.language.references import HERE, Where
+from spokeshave.language.rename import in_sequence
+from spokeshave.language.tokens import ADDRESS, END, INT, NAME, TIME, Tokens
+from spokeshave.model.edits import free_name
+from spokeshave.model.project import (
+    Action,
+    Body,
+    Instance,
+    Project,
+    Qualifier,
+    Sequence,
+    Signal,
+    SignalClass,
+    Step,
+    Transition,
+    Type,
+    Value,
+)
+
+VARIABLES = ("VAR", "VAR_INPUT", "VAR_OUTPUT", "VAR_GLOBAL", "VAR_EXTERNAL")
+_ELEMENTS = ("STEP", "INITIAL_STEP", "TRANSITION", "ACTION")
+_BLANKS = re.compile(r"\s*")
+_CLASS = {"VAR_INPUT": SignalClass.INPUT, "VAR_OUTPUT": SignalClass.OUTPUT}
+
+
+@dataclass(frozen=True, slots=True)
+class StateProgram:
+    """A program that was read as a sequence: its state variable, its own text, and what read it."""
+
+    sequence: Sequence
+    state: Signal
+    text: str
+    reader: CaseReader
+
+
+@dataclass
+class Reader:
+    """Goes through the words of a text; what it has found stands in its fields."""
+
+    text: str
+    tokens: Tokens
+    keep: frozenset[str] = frozenset()
+    """Names of state programs, in lower case, whose text stays as it is."""
+    signals: dict[str, Signal] = field(default_factory=dict)
+    instances: dict[str, Instance] = field(default_factory=dict)
+    external: list[int] = field(default_factory=list)
+    sequences: list[Sequence] = field(default_factory=list)
+    opening: str = ""
+    closing: str = ""
+    cases: list[StateProgram] = field(default_factory=list)
+    origins: Origins = field(default_factory=Origins)
+
+    def __post_init__(self) -> None:
+        self.parser = Parser(self.tokens)
+
+    # -- words
+
+    def fail(self, i: int, message: str, advice: str = "") -> FormatError:
+        """The error at word `i`."""
+        line, column = self.tokens.position(self.tokens.starts[i])
+        return FormatError(message, line=line, column=column, advice=advice)
+
+    @property
+    def next(self) -> str:
+        return self.parser.kinds[self.parser.at]
+
+    def origin(self, kind: str, sequence: str, item: str, i: int, index: int = -1) -> None:
+        """An item of the model begins at word `i`."""
+        self.origins.add(kind, sequence, item, index, self.tokens.position(self.tokens.starts[i]))
+
+    def between(self, first: int, last: int) -> str:
+        """The text behind word `first` up to word `last`, with its comments."""
+        return self.text[self.tokens.ends[first] : self.tokens.starts[last]].strip()
+
+    def text_origin(self, kind: str, sequence: str, item: str, first: int, index: int = -1, lines: int = 0) -> None:
+        """A text of the model begins behind word `first`, `lines` lines down in the whole of it."""
+        at = _BLANKS.match(self.text, self.tokens.ends[first]).end()  # type: ignore[union-attr]
+        self.origins.add(kind, sequence, item, index, self.tokens.position(at), lines)
+
+    # -- the file
+
+    def file(self) -> None:
+        """All of it. Raises `DoesNotFit`, `TextError`, `FormatError`."""
+        while self.next != END:
+            if self.next in VARIABLES:
+                self.var_block()
+            else:
+                self.program()
+        for i in self.external:
+            if self.tokens.word(i).lower() not in self.signals:
+                name = self.tokens.word(i)
+                raise self.fail(i, f"{name} is VAR_EXTERNAL, and declared nowhere", "declare it in VAR_GLOBAL")
+
+    # -- variables
+
+    def var_block(self) -> None:
+        kind = self.next
+        self.parser.at += 1
+        options = set()
+        while self.next in ("CONSTANT", "RETAIN"):
+            options.add(self.next)
+            self.parser.at += 1
+        while not self.parser.skip("END_VAR"):
+            self.declaration(kind, options)
+
+    def declaration(self, kind: str, options: set[str]) -> None:
+        p = self.parser
+        names = [p.name_at("a name or END_VAR")]
+        while p.skip(","):
+            names.append(p.name_at())
+        address = self.tokens.word(p.take(ADDRESS, "an address such as %IX0.0")) if p.skip("AT") else ""
+        p.take(":")
+        type_at = p.name_at("a type")
+        type_name = self.tokens.word(type_at)
+        first = p.at
+        if p.skip(":="):
+            p.expression()
+        last = p.take(";", "a semicolon")
+        self.declared(kind, options, names, address, (type_at, type_name), first if last > first else -1, last)
+
+    def declared(
+        self, kind: str, options: set[str], names: list[int], address: str, of: tuple[int, str], first: int, last: int
+    ) -> None:  # fmt: skip
+        """Signals or instances of a declaration, whose initial value stands between two words."""
+        type_at, type_name = of
+        spelt = [(i, self.tokens.word(i)) for i in names]
+        for i, name in spelt:
+            if kind != "VAR_EXTERNAL" and (name.lower() in self.signals or name.lower() in self.instances):
+                raise self.fail(i, f"{name} is declared twice", "declare it once, in VAR_GLOBAL if programs share it")
+        if type_name.upper() in BLOCKS:
+            for i, name in spelt:
+                self.origin("instance", "", name, i)
+                self.instances[name.lower()] = Instance(name, type_name.upper())
+            return
+        try:
+            of_type = Type(type_name.upper())
+        except ValueError:
+            raise self.fail(type_at, f"type {type_name} is not supported",
+                            f"use one of {', '.join(Type)}, or a block such as TON") from None  # fmt: skip
+        value = None if first < 0 else self.initial(first, last, of_type)
+        for i, name in spelt:
+            if kind == "VAR_EXTERNAL":
+                self.external.append(i)
+                continue
+            self.origin("signal", "", name, i)
+            self.signals[name.lower()] = Signal(
+                name, self.class_of(kind, options, address), of_type, address, initial=value, retain="RETAIN" in options
+            )
+
+    def class_of(self, kind: str, options: set[str], address: str) -> SignalClass:
+        if "CONSTANT" in options:
+            return SignalClass.SETTING
+        if kind == "VAR_GLOBAL" and address[:2].upper() == "%I":
+            return SignalClass.INPUT
+        if kind == "VAR_GLOBAL" and address[:2].upper() == "%Q":
+            return SignalClass.OUTPUT
+        return _CLASS.get(kind, SignalClass.INTERNAL)
+
+    def initial(self, first: int, last: int, of_type: Type) -> Value:
+        text = self.between(first, last)
+        head, mark, rest = text.partition("#")
+        if mark and head.upper() == of_type:
+            text = rest
+        try:
+            if of_type is Type.TIME:
+                return time_ms(text)
+            base, mark, digits = text.replace("_", "").partition("#")
+            return int(digits, int(base)) if mark and len(digits) < 100 else read_value(text, of_type)
+        except ValueError as error:
+            raise self.fail(first + 1, str(error)) from None
+
+    # -- programs
+
+    def program(self) -> None:
+        p = self.parser
+        p.take("PROGRAM", "PROGRAM, or a block of variables such as VAR_INPUT")
+        name_at = p.name_at()
+        name = self.tokens.word(name_at)
+        while self.next in VARIABLES:
+            self.var_block()
+        if self.next in _ELEMENTS:
+            self.chart(name_at)
+            return
+        before = p.at - 1
+        statements = p.statements()
+        end = p.take("END_PROGRAM")
+        text = self.between(before, end)
+        if self.state_program(name, statements, text):
+            return
+        where = "closing" if self.sequences else "opening"
+        had = self.closing if self.sequences else self.opening
+        self.text_origin(where, "", "", before, lines=had.count("\n") + 1 if had else 0)
+        if self.sequences:
+            self.closing = f"{had}\n{text}".strip()
+        else:
+            self.opening = f"{had}\n{text}".strip()
+
+    def state_program(self, name: str, statements: tuple[sx.Statement, ...], text: str) -> bool:
+        """Reads a program that is one CASE on a state as a sequence; FALSE for any other text."""
+        if not is_state_program(statements, self.signals):
+            return False
+        case = statements[0]
+        assert isinstance(case, sx.Case)
+
+        def fail(span: sx.Span, message: str, advice: str) -> FormatError:
+            return FormatError(message, line=span.line, column=span.column, advice=advice)
+
+        state = self.signals[str(case.selector).lower()]
+        reader = CaseReader(name, case, state, self.signals, fail)
+        sequence = reader.sequence()
+        for kind, item, index, span in reader.spots:
+            self.origins.add(kind, name, item, index, (span.line, span.column))
+        self.cases.append(StateProgram(sequence, state, text, reader))
+        self.sequences.append(sequence)
+        return True
+
+    def take_states(self) -> None:
+        """Sequences in the place of the state variables of their programs, in all texts that speak of them."""
+        for p in self.cases:
+            del self.signals[p.state.name.lower()]
+            self._speak_of(p)
+        for p in self.cases:
+            if p.sequence.name.lower() in self.keep:
+                self._keep(p)
+            for step in p.sequence.steps:
+                self.signals.pop(step.name.lower(), None)  # a constant that named a state is now the step
+
+    def _keep(self, p: StateProgram) -> None:
+        """The text of a state program as opening logic, and its chart following the state there."""
+        taken = {*self.signals, *self.instances}
+        follow, started = (free_name(f"{p.sequence.name}_{end}", taken) for end in ("Next", "Started"))
+        chart, logic = p.reader.kept(p.sequence, p.text, (follow, started))
+        self.sequences = [chart if q.name == chart.name else q for q in self.sequences]
+        self.opening = f"{self.opening}\n{logic}".strip()
+        for name, of_type, initial in ((follow, p.state.type, p.state.initial), (started, Type.BOOL, None)):
+            self.signals[name.lower()] = Signal(name, SignalClass.INTERNAL, of_type, initial=initial)
+
+    def _speak_of(self, p: StateProgram) -> None:
+        """The other texts name the sequence where they named its state."""
+
+        def put(text: str, _: Where) -> str:
+            return p.reader.other_texts(text)
+
+        self.opening, self.closing = put(self.opening, HERE), put(self.closing, HERE)
+        self.sequences = [q if q.name == p.sequence.name else in_sequence(q, put) for q in self.sequences]
+
+    def project(self) -> Project:
+        return Project(
+            self.sequences[0].name, signals=tuple(self.signals.values()), instances=tuple(self.instances.values()),
+            opening=self.opening, closing=self.closing, sequences=tuple(self.sequences),
+        )  # fmt: skip
+
+    # -- charts
+
+    def chart(self, name_at: int) -> None:
+        """A program with steps, transitions and actions."""
+        p, name = self.parser, self.tokens.word(name_at)
+        if any(q.name.lower() == name.lower() for q in self.sequences):
+            raise self.fail(name_at, f"there are two programs {name}")
+        self.origin("sequence", "", name, name_at)
+        steps: dict[str, Step] = {}
+        ways: list[tuple[Transition, list[int]]] = []
+        bodies: dict[str, Body] = {}
+        initial = -1
+        while self.next in _ELEMENTS:
+            kind = self.next
+            p.at += 1
+            if kind == "TRANSITION":
+                ways.append(self.transition(name, len(ways)))
+                continue
+            own_at = p.name_at()
+            own = self.tokens.word(own_at)
+            colon = p.take(":")
+            if kind == "ACTION":
+                if own.lower() in bodies:
+                    raise self.fail(own_at, f"there are two actions {own} in {name}")
+                p.statements()
+                self.text_origin("body", name, own, colon)
+                bodies[own.lower()] = Body(own, self.between(colon, p.take("END_ACTION")))
+                continue
+            if own.lower() in steps:
+                raise self.fail(own_at, f"there are two steps {own} in {name}")
+            if kind == "INITIAL_STEP":
+                if initial >= 0:
+                    first = self.tokens.word(initial)
+                    raise self.fail(own_at, f"{name} has two initial steps", f"{first} is one already")
+                initial = own_at
+            self.origin("step", name, own, own_at)
+            blocks = []
+            while not p.skip("END_STEP"):
+                blocks.append(self.block(name, own))
+            steps[own.lower()] = Step(own, 0, tuple(blocks))
+        begins = p.at
+        p.statements()
+        end = p.take("END_PROGRAM")
+        if end > begins:
+            raise self.fail(begins, "statements beside the chart", "put them into an ACTION, or a PROGRAM of their own")
+        if initial < 0:
+            raise self.fail(name_at, f"{name} has no initial step", "write INITIAL_STEP for the step it starts in")
+        numbers = step_numbers([s.name for s in steps.values()])
+        listed = tuple(replace(s, number=n) for s, n in zip(steps.values(), numbers))
+        spelt = {low: s.name for low, s in steps.items()}
+        transitions = tuple(self.between_steps(t, ends, spelt, name) for t, ends in ways)
+        self.sequences.append(Sequence(name, self.tokens.word(initial), listed, transitions, tuple(bodies.values())))
+
+    def block(self, sequence: str, step: str) -> Action:
+        """`Target(S);`, `Target(L, T#2s);`"""
+        p = self.parser
+        target_at = p.name_at("the target of an action, or END_STEP")
+        target = self.tokens.word(target_at)
+        p.take("(")
+        kind, time, kind_at = Qualifier.N, "", p.at
+        if self.next == NAME:
+            word = p.name().upper()
+            try:
+                kind = Qualifier(word)
+            except ValueError:
+                raise self.fail(kind_at, f"{word} is not an action qualifier",
+                                f"use one of {', '.join(Qualifier)}") from None  # fmt: skip
+            if p.skip(","):
+                time = self.tokens.word(p.take(NAME if self.next == NAME else TIME, "a time such as T#2s"))
+        p.take(")")
+        p.take(";", "a semicolon")
+        if kind.timed and not time:
+            raise self.fail(target_at, f"{kind} needs a time", f"for example {target}({kind}, T#2s)")
+        if time and not kind.timed:
+            raise self.fail(target_at, f"{kind} takes no time")
+        self.origin("action", sequence, f"{step} {target}", target_at)
+        return Action(kind, target, time)
+
+    def transition(self, sequence: str, index: int) -> tuple[Transition, list[int]]:
+        """A transition with its ends as they are spelt, and the words they are."""
+        p = self.parser
+        name = p.name() if self.next == NAME else ""
+        rank = None
+        if p.skip("("):
+            p.take("PRIORITY")
+            p.take(":=")
+            rank_at = p.take(INT, "a whole number")
+            p.take(")")
+            rank = self.rank(rank_at)
+        p.take("FROM")
+        sources = self.ends()
+        p.take("TO")
+        targets = self.ends()
+        sign = p.take(":=")
+        p.expression()
+        text = self.between(sign, p.take(";", "a semicolon"))
+        p.take("END_TRANSITION")
+        self.text_origin("transition", sequence, "", sign, index)
+        return Transition(
+            tuple(map(self.tokens.word, sources)), tuple(map(self.tokens.word, targets)), text, rank, name
+        ), [
+            *sources,
+            *targets,
+        ]
+
+    def rank(self, i: int) -> int:
+        digits = self.tokens.word(i).replace("_", "")
+        if len(digits) > 9:
+            raise self.fail(i, f"priority {digits} is too large", "priorities are small whole numbers")
+        return int(digits)
+
+    def ends(self) -> list[int]:
+        """The words of the steps before or behind a transition."""
+        p = self.parser
+        if not p.skip("("):
+            return [p.name_at("the name of a step")]
+        found = [p.name_at("the name of a step")]
+        while p.skip(","):
+            found.append(p.name_at("the name of a step"))
+        p.take(")")
+        return found
+
+    def between_steps(self, t: Transition, ends: list[int], spelt: dict[str, str], program: str) -> Transition:
+        """The transition with the names of its steps as the steps spell them."""
+        for i in ends:
+            if self.tokens.word(i).lower() not in spelt:
+                raise self.fail(i, f"there is no step {self.tokens.word(i)} in {program}")
+        names = [spelt[self.tokens.word(i).lower()] for i in ends]
+        count = len(t.sources)
+        return replace(t, sources=tuple(names[:count]), targets=tuple(names[count:]))
+
+
+def step_numbers(names: list[str]) -> list[int]:
+    """The numbers the names end in when all do and they differ and fit in DINT; else 10, 20, 30 ...
+
+    >>> step_numbers(["S10", "S5"]), step_numbers(["Idle", "S5"])
+    ([10, 5], [10, 20])
+    """
+    found = [re.search(r"[0-9]+$", n) for n in names]
+    numbers = [int(m[0]) for m in found if m and len(m[0]) < 20]
+    if len(numbers) == len(names) and len(set(numbers)) == len(numbers) and max(numbers, default=0) < 2**31:
+        return numbers
+    return [10 * (i + 1) for i in range(len(names))]

@@ -1,0 +1,155 @@
+"""What the names in a text mean: one table for rename, used-where, the check, unit copies and generated code.
+
+A name may have parts: `Step.X` and `Step.T` in a text of the step's own sequence, `Sequence.Step.X` anywhere,
+`Sequence.State`, `Sequence.Step` in scenarios and plans, `Timer.Q` of a block instance (semantics sections 2 and 4).
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+
+from spokeshave.language import syntax as sx
+from spokeshave.model import project as model
+
+TOKEN = re.compile(
+    r"\(\*.*?\*\)|//[^\n]*|\"[^\"\n]*\"|(?:[A-Za-z]+|[0-9]+)#[-+\w.]*|[A-Za-z_]\w*|[0-9][\w.]*|:=|=>|.", re.DOTALL
+)
+_NAME = re.compile(r"[A-Za-z_]\w*")
+_ALARM = re.compile(r"\s*expect\s+(?:no\s+)?alarm\s+\"", re.IGNORECASE)
+_ORDER = re.compile(r"\s*expect\s+(?:exact\s+)?order\s+(\w+)\s*:", re.IGNORECASE)
+MEMBERS = frozenset(("x", "t", "late"))
+
+
+@dataclass(frozen=True, slots=True)
+class Target:
+    """What a name means: its kind (signal, instance, device, sequence, step, body), whose it is, and its name, all in
+    lower case. `owner` is the sequence of a step or a body.
+    """
+
+    kind: str
+    name: str
+    owner: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Reference:
+    """A part of a text that means something: from `start` to `end`."""
+
+    target: Target
+    start: int
+    end: int
+
+
+@dataclass(frozen=True, slots=True)
+class Where:
+    """Where a text stands: in which sequence, and whether it is a scenario or the target of an action block."""
+
+    sequence: str = ""
+    kind: str = "text"  # text, scenario, action
+
+
+HERE = Where()
+
+
+class Names:
+    """The names of a machine file."""
+
+    def __init__(self, project: model.Project) -> None:
+        self.single: dict[str, str] = {d.name.lower(): "device" for d in project.devices}
+        self.single |= {q.name.lower(): "sequence" for q in project.sequences}
+        self.single |= {i.name.lower(): "instance" for i in project.instances}
+        self.single |= {s.name.lower(): "signal" for s in project.signals}
+        self.steps = {q.name.lower(): {s.name.lower() for s in q.steps} for q in project.sequences}
+        self.bodies = {q.name.lower(): {b.name.lower() for b in q.bodies} for q in project.sequences}
+
+    def chain(self, parts: Sequence[str], own: str = "") -> tuple[Target | None, ...]:
+        """What each part of a dotted name means, None for a member or for what is not known.
+
+        `own` is the sequence the text belongs to, in lower case.
+        """
+        names = [p.lower() for p in parts]
+        first, rest = names[0], names[1:]
+        if len(names) == 2 and rest[0] in MEMBERS and first in self.steps.get(own, ()):
+            return Target("step", first, own), None
+        if rest and rest[0] in self.steps.get(first, ()):
+            return (Target("sequence", first), Target("step", rest[0], first), *(None for _ in rest[1:]))
+        if rest and self.single.get(first) == "signal":  # a signal has no members
+            return (None,) * len(names)
+        kind = self.single.get(first)
+        return (Target(kind, first) if kind else None, *(None for _ in rest))
+
+    def whole(self, name: str, own: str = "") -> str:
+        """A dotted name in lower case with the sequence before the steps of its own: one spelling for one thing."""
+        parts = name.lower().split(".")
+        found = self.chain(parts, own)[0]
+        return f"{own}.{name.lower()}" if found is not None and found.kind == "step" else name.lower()
+
+
+def references(text: str, names: Names, where: Where = HERE) -> Iterator[Reference]:
+    """The names in a text outside comments and literals that mean something, in order; formal parameters do not."""
+    if where.kind == "scenario":
+        at = 0
+        for line in text.split("\n"):
+            yield from _of_row(line, at, names)
+            at += len(line) + 1
+        return
+    own = where.sequence.lower()
+    if where.kind == "action" and names.single.get(text.strip().lower()) != "signal":
+        at = len(text) - len(text.lstrip())
+        if text.strip().lower() in names.bodies.get(own, ()):
+            yield Reference(Target("body", text.strip().lower(), own), at, at + len(text.strip()))
+        return
+    yield from _in_text(text, 0, names, own)
+
+
+def _of_row(line: str, at: int, names: Names) -> Iterator[Reference]:
+    """A row of a scenario: `expect order Roast: Idle, Charge` names steps by themselves."""
+    found = _ORDER.match(line)
+    if line.lstrip().startswith("//"):
+        return
+    if alarm := _ALARM.match(line):  # its text names what it is about: "Roast.Drop is late"
+        yield from _in_text(line[alarm.end() :].rstrip().rstrip('"'), at + alarm.end(), names, "")
+        return
+    if found is None:
+        yield from _in_text(line, at, names, "")
+        return
+    sequence = found[1].lower()
+    yield from _in_text(found[0], at, names, "")
+    for m in _NAME.finditer(line, found.end()):
+        if m[0].lower() in names.steps.get(sequence, ()):
+            yield Reference(Target("step", m[0].lower(), sequence), at + m.start(), at + m.end())
+
+
+def _in_text(text: str, offset: int, names: Names, own: str) -> Iterator[Reference]:
+    tokens = [(m[0], m.start()) for m in TOKEN.finditer(text) if not m[0].isspace()]
+    at, depth = 0, 0
+    while at < len(tokens):
+        word = tokens[at][0]
+        depth += (word == "(") - (word == ")")
+        if not _NAME.fullmatch(word):
+            at += 1
+            continue
+        parts = [tokens[at]]
+        while at + 2 < len(tokens) and tokens[at + 1][0] == "." and _NAME.fullmatch(tokens[at + 2][0]):
+            parts.append(tokens[at + 2])
+            at += 2
+        at += 1
+        formal = depth > 0 and at < len(tokens) and tokens[at][0] in (":=", "=>")
+        if formal or (len(parts) == 1 and parts[0][0].upper() in sx.KEYWORDS):
+            continue
+        for (part, start), target in zip(parts, names.chain([p for p, _ in parts], own)):
+            if target is not None:
+                yield Reference(target, offset + start, offset + start + len(part))
+
+
+def put_names(text: str, names: Names, where: Where, new: Callable[[Target], str | None]) -> str:
+    """The text with other names for what `new` names; comments, literals and longer names stay."""
+    out, at = [], 0
+    for r in references(text, names, where):
+        word = new(r.target)
+        if word is not None:
+            out += [text[at : r.start], word]
+            at = r.end
+    return "".join(out) + text[at:] if out else text

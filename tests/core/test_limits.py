@@ -1,0 +1,214 @@
+"""Files that are damaged, hostile or just large: told in a few words before memory and time are spent on them."""
+
+from __future__ import annotations
+
+import io
+import json
+import os
+import random
+import time
+import zipfile
+from collections.abc import Callable
+from functools import cache
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from openpyxl import Workbook
+
+from spokeshave.engine.link import link
+from spokeshave.formats import signal_table, spoke
+from spokeshave.formats.brief_text import parse_brief
+from spokeshave.formats.disk import LARGEST_TEXT, write_text_atomically
+from spokeshave.formats.errors import FormatError
+from spokeshave.formats.iec_write import write_iec
+from spokeshave.formats.pragma import _pragma, make_pragma, take_pragma
+from spokeshave.model.project import Project, Sequence, Signal, SignalClass, Step, Transition, Type
+from spokeshave.reading import read_iec, read_project
+from spokeshave.verify.check import findings
+from tests.conftest import EXAMPLES
+
+SHAPES = [None, 1, "x", [], {}, [1], {"a": 1}, [[]], True, -1e99, "\ud800"]
+
+
+def other_shape(data: object, chance: random.Random) -> None:
+    """One place of JSON data gets another shape."""
+    while isinstance(data, (dict, list)) and data:
+        key = chance.choice(list(data) if isinstance(data, dict) else range(len(data)))
+        inner = data[key]
+        if not isinstance(inner, (dict, list)) or not inner or chance.random() < 0.3:
+            data[key] = chance.choice(SHAPES)
+            return
+        data = inner
+
+
+@cache
+def roastery_text() -> tuple[str, str]:
+    """The roastery as IEC text, and its pragma."""
+    project = spoke.read(EXAMPLES / "roastery.spoke")
+    return write_iec(project), make_pragma(project)
+
+
+@settings(max_examples=80)
+@given(st.integers(0, 2**40))
+def test_a_pragma_of_another_shape_is_taken_or_told(seed):
+    text, pragma = roastery_text()
+    data = take_pragma(pragma)[1]
+    other_shape(data, random.Random(seed))
+    try:
+        project = read_iec(text.replace(pragma, _pragma(data or {})))
+    except FormatError as error:
+        assert 0 < len(str(error)) < 400
+    else:
+        assert spoke.loads(spoke.dumps(project)) == project
+
+
+@settings(max_examples=80)
+@given(st.integers(0, 2**40))
+def test_a_machine_file_of_another_shape_is_taken_whole_or_told(seed):
+    data = json.loads((EXAMPLES / "roastery.spoke").read_text())
+    other_shape(data, random.Random(seed))
+    try:
+        project = spoke.loads(json.dumps(data))
+    except FormatError as error:
+        assert 0 < len(str(error)) < 400
+    else:
+        assert spoke.dumps(project).encode()  # what can be opened can be written
+
+
+@cache
+def workbook() -> bytes:
+    book, out = Workbook(), io.BytesIO()
+    for i in range(20):
+        book.active.append(["Name", "Type", i, "x" * i, i * 1.5])
+    book.save(out)
+    return out.getvalue()
+
+
+@settings(max_examples=120)
+@given(seed=st.integers(0, 2**40))
+def test_a_damaged_workbook_is_read_or_told(tmp_path_factory, seed):
+    chance = random.Random(seed)
+    data = bytearray(workbook())
+    if chance.random() < 0.4:
+        for _ in range(chance.randint(1, 30)):
+            data[chance.randrange(len(data))] = chance.randrange(256)
+    else:  # the package is whole, and what is in it is not
+        out = io.BytesIO()
+        with zipfile.ZipFile(io.BytesIO(workbook())) as parts, zipfile.ZipFile(out, "w") as damaged:
+            for part in parts.infolist():
+                text = bytearray(parts.read(part))
+                for _ in range(chance.choice((0, 0, 3))):
+                    at = chance.randrange(len(text))
+                    text[at : at + chance.randint(0, 9)] = bytes(
+                        chance.randrange(32, 127) for _ in range(chance.randint(0, 6))
+                    )
+                if chance.random() < 0.9:
+                    damaged.writestr(part.filename, bytes(text))
+        data = bytearray(out.getvalue())
+    path = tmp_path_factory.getbasetemp() / f"damaged-{os.getpid()}.xlsx"
+    path.write_bytes(data)
+    try:
+        rows = signal_table.read_rows(path)
+    except FormatError as error:
+        assert 0 < len(str(error)) < 400
+    else:
+        assert len(rows) <= 20
+
+
+def test_a_workbook_that_would_fill_the_memory_is_not_unpacked(tmp_path):
+    path = tmp_path / "bomb.xlsx"
+    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as out:
+        out.writestr("xl/worksheets/sheet1.xml", b" " * (signal_table.LARGEST_UNPACKED + 1))
+    assert path.stat().st_size < 200_000
+    with pytest.raises(FormatError, match="bytes unpacked; at most"):
+        signal_table.read_rows(path)
+
+
+@pytest.mark.parametrize("suffix", [".spoke", ".st"])
+def test_what_is_no_file_is_told_and_not_waited_for(tmp_path, suffix):
+    pipe, folder, zero = (tmp_path / f"{n}{suffix}" for n in ("pipe", "folder", "zero"))
+    os.mkfifo(pipe)
+    folder.mkdir()
+    zero.symlink_to("/dev/zero")
+    for path, said in ((pipe, "a device or a pipe"), (zero, "a device or a pipe"), (folder, "a folder")):
+        with pytest.raises(FormatError, match=said):
+            read_project(path)
+        with pytest.raises(FormatError, match="could not be written"):
+            write_text_atomically("x", path)
+    assert pipe.is_fifo()
+
+
+def test_a_file_that_is_too_large_is_not_read(tmp_path):
+    path = tmp_path / "large.st"
+    with path.open("wb") as out:
+        out.truncate(LARGEST_TEXT + 1)
+    with pytest.raises(FormatError, match="20,000,001 bytes; at most 20,000,000 are read"):
+        read_project(path)
+
+
+def test_half_a_character_is_told_when_it_is_opened_and_when_it_is_written(tmp_path):
+    text = spoke.dumps(Project("M", sequences=(Sequence("Q", "A", (Step("A", 10),)),))).replace('"M"', '"M\\ud800"')
+    with pytest.raises(FormatError, match="half a character"):
+        spoke.loads(text)
+    with pytest.raises(FormatError, match="half a character"):
+        spoke.write(Project("M\ud800"), tmp_path / "m.spoke")
+    assert not list(tmp_path.iterdir())
+
+
+def ring(n: int) -> Project:
+    steps = tuple(Step(f"S{i}", 10 * i) for i in range(n))
+    ways = tuple(Transition((s.name,), (steps[(i + 1) % n].name,), "Go") for i, s in enumerate(steps))
+    return Project(signals=(Signal("Go", SignalClass.INPUT),), sequences=(Sequence("Main", "S0", steps, ways),))
+
+
+def fan(n: int) -> Project:
+    steps = (Step("A", 10), Step("B", 20))
+    ways = tuple(Transition(("A",), ("B",), f"N = {i}", i + 1) for i in range(n))
+    return Project(signals=(Signal("N", SignalClass.INPUT, Type.INT),), sequences=(Sequence("Main", "A", steps, ways),))
+
+
+def text(n: int) -> Project:
+    closing = "".join(f"N := {i};\n" for i in range(n))
+    signals = (Signal("N", SignalClass.INTERNAL, Type.INT),)
+    return Project(signals=signals, closing=closing, sequences=(Sequence("Main", "A", (Step("A", 10),)),))
+
+
+def opened(project: Project) -> None:
+    """All that opening a file takes."""
+    again = spoke.loads(spoke.dumps(project))
+    link(again)
+    findings(again)
+
+
+def brief(lines: int) -> None:
+    assert parse_brief("A word or two. And more of them.\n\n" * lines, Project(), lambda _: "order")
+
+
+@pytest.mark.quiet
+@pytest.mark.parametrize(("act", "n"), [(lambda n: opened(ring(n)), 1500), (lambda n: opened(fan(n)), 1500),
+                                        (lambda n: opened(text(n)), 4000), (brief, 4000)], ids=["steps", "ways", "statements", "brief"])  # fmt: skip
+def test_four_times_the_size_takes_about_four_times_as_long(act: Callable[[int], None], n: int):
+    """Sixteen times would be the square. Measured again before it says no."""
+    for _ in range(4):
+        spans = []
+        for size in (n, 4 * n):
+            begin = time.perf_counter()
+            act(size)
+            spans.append(time.perf_counter() - begin)
+        if spans[1] < 8 * spans[0]:
+            return
+    assert spans[1] < 8 * spans[0]
+
+
+def test_the_limits_in_the_documentation_are_those_that_hold():
+    said = (Path(__file__).parent.parent.parent / "docs" / "formats.md").read_text()
+    for limit in (
+        spoke.LARGEST_BYTES,
+        LARGEST_TEXT,
+        signal_table.LARGEST_UNPACKED,
+        signal_table.MOST_ROWS,
+        signal_table.MOST_COLUMNS,
+    ):
+        assert f"{limit:,}" in said
