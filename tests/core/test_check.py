@@ -349,3 +349,14 @@ def test_a_project_of_three_hundred_steps_is_checked_within_a_fifth_of_a_second(
         findings(replace(project, name=f"Long {n}"))
         best = min(best, time.perf_counter() - begin)
     assert best < 0.2
+
+
+def test_a_state_beside_a_count_is_not_counted():
+    """In one text a number is counted and another one is set: only the first can step over a value."""
+    bodies = (
+        Body("Up", "Count := Count + 1; IF Go THEN Stage := 3; ELSIF Stage = 3 THEN Stage := 4; END_IF;"),
+        MAIN.bodies[1],
+    )
+    staged = chart(signal(G, Signal("Stage", VAR, Type.INT)), bodies=bodies)
+    assert "equal-overshoots" not in {d.code for d in findings(way(staged, 0, "RISING(Go) AND Stage = 3"))}
+    assert "equal-overshoots" in {d.code for d in findings(way(staged, 0, "RISING(Go) AND Count = 3"))}

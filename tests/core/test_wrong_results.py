@@ -82,7 +82,7 @@ def test_large_step_numbers_of_two_sequences_never_meet():
 @pytest.mark.parametrize(
     ("kind", "value", "why"),
     [
-        (Type.INT, 99999, "out of range"), (Type.INT, 1.5, "is not a INT value"), (Type.DINT, True, "is not a DINT value"),
+        (Type.INT, 99999, "out of range"), (Type.INT, 1.5, "is not an INT value"), (Type.DINT, True, "is not a DINT value"),
         (Type.BOOL, 1, "is not a BOOL value"), (Type.REAL, float("inf"), "not a finite"), (Type.REAL, float("nan"), "not a finite"),
         (Type.TIME, 2**63, "out of range"), (Type.TIME, 0.5, "is not a TIME value"),
     ],

@@ -24,6 +24,15 @@ def to_data(project: Project) -> dict[str, Any]:
     return data
 
 
+_WORDS = {
+    "missing": "this field is missing", "string_type": "a text is needed here", "bool_type": "true or false is needed here",
+    "int_type": "a whole number is needed here", "float_type": "a number is needed here",
+    "tuple_type": "a list is needed here", "list_type": "a list is needed here", "dataclass_type": "an object is needed here",
+    "dict_type": "an object is needed here", "too_short": "something is missing in this list", "too_long": "this list is too long",
+}  # fmt: skip
+"""What is wrong, by the reader's kinds of faults."""
+
+
 def from_data(data: Any) -> Project:
     """The machine file of plain JSON data. Raises `FormatError` that names the item: nothing unknown is dropped, nothing
     wrong is made to fit.
@@ -35,7 +44,7 @@ def from_data(data: Any) -> Project:
     except ValidationError as error:
         first = error.errors(include_url=False)[0]
         loc = first["loc"]
-        message, advice = first["msg"], ""
+        message, advice = _WORDS.get(first["type"], first["msg"]), ""
         if first["type"] == "json_invalid":  # what JSON can say and no file can keep
             raise FormatError(
                 "a text holds half a character", advice="look for \\ud8 to \\udf in it, and take it out"

@@ -61,6 +61,10 @@ LARGEST_REAL = sys.float_info.max
 INT_LIMITS = {Type.INT: (-(2**15), 2**15 - 1), Type.DINT: (-(2**31), 2**31 - 1)}
 
 
+def _a(kind: Type) -> str:
+    return f"an {kind}" if kind is Type.INT else f"a {kind}"
+
+
 def value_problem(value: object, kind: Type) -> str:
     """Why a value is none of a type, or an empty string: the one rule for what a variable may hold (semantics section 2).
 
@@ -68,13 +72,13 @@ def value_problem(value: object, kind: Type) -> str:
     ('99999 is out of range; INT holds -32768 to 32767', '1.5 is not a DINT value', '')
     """
     if isinstance(value, bool) or kind is Type.BOOL:
-        return "" if isinstance(value, bool) and kind is Type.BOOL else f"{_shown(value)} is not a {kind} value"
+        return "" if isinstance(value, bool) and kind is Type.BOOL else f"{_shown(value)} is not {_a(kind)} value"
     if kind is Type.REAL:
         if not isinstance(value, (int, float)):
             return f"{_shown(value)} is not a REAL value"
         return "" if abs(value) <= LARGEST_REAL else f"{_shown(value)} is not a finite number"
     if not isinstance(value, int):
-        return f"{_shown(value)} is not a {kind} value"
+        return f"{_shown(value)} is not {_a(kind)} value"
     low, high = INT_LIMITS.get(kind, (-(2**63), 2**63 - 1))
     return "" if low <= value <= high else f"{_shown(value)} is out of range; {kind} holds {low} to {high}"
 
@@ -134,7 +138,7 @@ def read_value(text: str, kind: Type) -> Value:
         try:
             number = int(text.replace("_", ""))
         except ValueError:
-            raise ValueError(f"{_shown(text)!r} is not a {kind} value") from None
+            raise ValueError(f"{_shown(text)!r} is not {_a(kind)} value") from None
     if problem := value_problem(number, kind):
         raise ValueError(problem)
     return number

@@ -3,13 +3,25 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Iterator
 from functools import cached_property
 
+from spokeshave.language import syntax as sx
 from spokeshave.language.literals import time_ms
+from spokeshave.language.parse import parse_statements
+from spokeshave.language.syntax import TextError
 from spokeshave.model.diagnostics import Diagnostic, Place, Severity
 from spokeshave.model.project import Project, Sequence, Transition, Type
 from spokeshave.model.structure import Structure, structure
-from spokeshave.verify.usage import Use, uses
+from spokeshave.verify.usage import Use, names_in, uses
+
+
+def every(block: tuple[sx.Statement, ...]) -> Iterator[sx.Statement]:
+    """All statements of a block, inner ones too."""
+    for s in block:
+        yield s
+        for inner in sx.children(s)[1]:
+            yield from every(inner)
 
 
 class Look:
@@ -34,13 +46,33 @@ class Look:
 
     @cached_property
     def counted(self) -> frozenset[str]:
-        """Signals, in lower case, that a text both reads and writes."""
-        found: dict[str, set[tuple[str, str, str, str]]] = {"read": set(), "write": set()}
-        for name, places in self.by_name.items():
-            for u in places:
-                if u.how in found and u.place.kind in ("body", "opening", "closing"):
-                    found[u.how].add((name, u.place.kind, u.place.sequence, u.place.item))
-        return frozenset(name for name, *_ in found["read"] & found["write"])
+        """Signals, in lower case, that some statement makes from what they were: `N := N + 1`."""
+        return frozenset(
+            target
+            for _, s in self.each_statement()
+            if isinstance(s, sx.Assign)
+            and (target := str(s.target).lower()) in {n.lower() for n, _ in names_in(s.value)}
+        )
+
+    @cached_property
+    def statements(self) -> list[tuple[Place, tuple[sx.Statement, ...]]]:
+        """Opening and closing logic and all bodies that can be read."""
+        p = self.project
+        texts = [(Place("opening"), p.opening), (Place("closing"), p.closing)]
+        texts += [(Place("body", q.name, b.name), b.text) for q in p.sequences for b in q.bodies]
+        found = []
+        for place, text in texts:
+            try:
+                found.append((place, parse_statements(text)))
+            except TextError:
+                continue
+        return found
+
+    def each_statement(self) -> Iterator[tuple[Place, sx.Statement]]:
+        """Every statement of `statements`, inner ones too."""
+        for place, block in self.statements:
+            for s in every(block):
+                yield place, s
 
     def time_ms(self, text: str) -> int | None:
         """What a time literal or a TIME signal begins with, in ms; None for no time."""

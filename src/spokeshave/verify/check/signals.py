@@ -6,8 +6,6 @@ import re
 from collections.abc import Iterator
 
 from spokeshave.language import syntax as sx
-from spokeshave.language.parse import parse_statements
-from spokeshave.language.syntax import TextError
 from spokeshave.machine.kinds import KINDS
 from spokeshave.machine.wiring import exchanged
 from spokeshave.model.diagnostics import Diagnostic, Place
@@ -95,27 +93,13 @@ def _runs(look: Look, place: Place) -> bool:
 
 def _set_back(look: Look, name: str) -> bool:
     """Whether any text that runs gives the variable a value that does not hang on the one it has, or a block does."""
-    project = look.project
-    texts = [(Place("opening"), project.opening), (Place("closing"), project.closing)]
-    texts += [(Place("body", q.name, b.name), b.text) for q in project.sequences for b in q.bodies]
-    return any(_sets(text, name.lower()) for place, text in texts if _runs(look, place))
-
-
-def _sets(text: str, name: str) -> bool:
-    try:
-        todo = list(parse_statements(text))
-    except TextError:
-        return False
-    while todo:
-        s = todo.pop()
-        _, blocks, written = sx.children(s)
-        todo += [inner for block in blocks for inner in block]
-        if any(str(n).lower() == name for n in written):
-            if not isinstance(s, sx.Assign):
-                return True
-            if all(n != name for n, _ in names_in(s.value)):
-                return True
-    return False
+    name = name.lower()
+    return any(
+        any(str(n).lower() == name for n in sx.children(s)[2])
+        and not (isinstance(s, sx.Assign) and any(n == name for n, _ in names_in(s.value)))
+        for place, s in look.each_statement()
+        if _runs(look, place)
+    )
 
 
 def wires_exchanged(look: Look) -> Iterator[Diagnostic]:

@@ -7,11 +7,11 @@ from itertools import pairwise
 
 from spokeshave.engine.link_sequence import transition_place
 from spokeshave.language import syntax as sx
-from spokeshave.language.parse import parse_expression, parse_statements
+from spokeshave.language.parse import parse_expression
 from spokeshave.language.syntax import TextError
 from spokeshave.model.diagnostics import Diagnostic, Place
 from spokeshave.model.project import Sequence, SignalClass, Type
-from spokeshave.verify.check.look import Look, advice, warning
+from spokeshave.verify.check.look import Look, advice, every, warning
 from spokeshave.verify.usage import names_in
 
 _MIXED = str.maketrans({"0": "o", "1": "l", "i": "l", "_": None, "5": "s"})
@@ -27,25 +27,6 @@ def nearly_the_same(look: Look) -> Iterator[Diagnostic]:
             yield warning("name-near", Place("signal", item=s.name), f"{s.name} and {first[key]} are nearly the same name",
                           "rename one of them so that nobody takes it for the other")  # fmt: skip
         first.setdefault(key, s.name)
-
-
-def _statements(look: Look) -> Iterator[tuple[Place, tuple[sx.Statement, ...]]]:
-    """Opening and closing logic and all bodies that can be read."""
-    p = look.project
-    texts = [(Place("opening"), p.opening), (Place("closing"), p.closing)]
-    texts += [(Place("body", q.name, b.name), b.text) for q in p.sequences for b in q.bodies]
-    for place, text in texts:
-        try:
-            yield place, parse_statements(text)
-        except TextError:
-            continue
-
-
-def _all(block: tuple[sx.Statement, ...]) -> Iterator[sx.Statement]:
-    for s in block:
-        yield s
-        for inner in sx.children(s)[1]:
-            yield from _all(inner)
 
 
 def _conditions(look: Look) -> Iterator[tuple[Place, Sequence | None, sx.Expression]]:
@@ -78,16 +59,15 @@ def _parts(tree: sx.Expression) -> Iterator[sx.Expression]:
 def timer_ends_itself(look: Look) -> Iterator[Diagnostic]:
     """A TON whose own Q takes its input away: Q is on for one scan, and a text that runs before never sees it."""
     kinds = {i.name.lower(): i.kind.upper() for i in look.project.instances}
-    for place, block in _statements(look):
-        for s in _all(block):
-            if not isinstance(s, sx.BlockCall) or kinds.get(str(s.instance).lower()) != "TON":
-                continue
-            own = f"{s.instance}.q".lower()
-            started = [a.value for a in s.inputs if a.name.lower() == "in"]
-            if any(name == own for tree in started for name, _ in names_in(tree)):
-                yield warning("timer-resets-itself", place.spot(s.span.line, s.span.column),
-                              f"{s.instance} is ended by its own Q, so Q is on for one scan only",
-                              "end it by what it has started, or read Q behind the call in the same text")  # fmt: skip
+    for place, s in look.each_statement():
+        if not isinstance(s, sx.BlockCall) or kinds.get(str(s.instance).lower()) != "TON":
+            continue
+        own = f"{s.instance}.q".lower()
+        started = [a.value for a in s.inputs if a.name.lower() == "in"]
+        if any(name == own for tree in started for name, _ in names_in(tree)):
+            yield warning("timer-resets-itself", place.spot(s.span.line, s.span.column),
+                          f"{s.instance} is ended by its own Q, so Q is on for one scan only",
+                          "end it by what it has started, or read Q behind the call in the same text")  # fmt: skip
 
 
 def met_by_chance(look: Look) -> Iterator[Diagnostic]:
@@ -145,8 +125,8 @@ def beyond_the_window(look: Look) -> Iterator[Diagnostic]:
 
 def dead_lines(look: Look) -> Iterator[Diagnostic]:
     """Statements behind a RETURN or EXIT in the same block never run."""
-    for place, block in _statements(look):
-        blocks = [block, *(inner for s in _all(block) for inner in sx.children(s)[1])]
+    for place, block in look.statements:
+        blocks = [block, *(inner for s in every(block) for inner in sx.children(s)[1])]
         for lines in blocks:
             for s, following in pairwise(lines):
                 if isinstance(s, sx.Jump):
