@@ -240,6 +240,10 @@ def test_every_field_of_the_machine_file_is_reached_by_an_editor(roastery):
 
 
 def test_empty_views_say_the_next_step_and_offer_it(qtbot, window):
+    window.document.replace(Project(), None)
+    window.show_stage(2)
+    window.sequence.empty.buttons[0].click()
+    assert [len(q.steps) for q in window.document.project.sequences] == [2] and window.sequence.current
     window.document.replace(new_sequence(Project()), None)
     for stage, hint in (
         (0, window.brief.empty),

@@ -15,6 +15,7 @@ from PySide6.QtWidgets import (
 
 from spokeshave.desktop.code_editor import CodeEditor
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.empty import EmptyHint
 from spokeshave.desktop.icons import icon
 from spokeshave.desktop.plain import TextLabel, plain
 from spokeshave.desktop.runner import Runner
@@ -25,6 +26,7 @@ from spokeshave.desktop.sequence.editor import SequenceEditor
 from spokeshave.desktop.sequence.find_bar import FindBar
 from spokeshave.desktop.sequence.sheet import STEP, Sheet, targets_of
 from spokeshave.desktop.sequence.sheet_view import SheetView
+from spokeshave.model.edits import new_sequence
 from spokeshave.model.project import Sequence
 
 FACES = (("sheet", "Sheet", "F6"), ("chart", "Chart", "F7"), ("code", "Code", "F8"))
@@ -152,9 +154,12 @@ class SequencePage(QWidget):
             for view in (self.sheets[name], self.charts[name], self.codes[name]):
                 self.stack.addWidget(view)
         if not names:
-            empty = TextLabel("No sequence yet. Add one with Sequence, New sequence.")
-            empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
-            self.stack.addWidget(empty)
+            bare = QWidget()
+            self.stack.addWidget(bare)
+            self.empty = EmptyHint(bare, "A sequence is steps, what each drives, and what it awaits to go on. Begin with two steps, "
+                                   "or make one and paste a table from a spreadsheet over them (Ctrl+V).",
+                                   (("New sequence", lambda: self.document.edit("New sequence", new_sequence)),))  # fmt: skip
+            self.empty.show_while(True)
         self.show_sequence(current if current in names else names[0] if names else "")
 
     def refresh_icons(self) -> None:
