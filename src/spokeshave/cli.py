@@ -315,10 +315,17 @@ def serve(
         ),
     ] = "controller",
     length: Annotated[str, typer.Option("--for", help="How long, such as 10s; until Ctrl+C without it.")] = "",
+    allow: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--allow", help="An address or network clients may come from; again for more. Everybody may without it."
+        ),
+    ] = None,
     show_map: Annotated[bool, typer.Option("--map", help="Write the address map and end.")] = False,
     as_json: Json = False,
 ) -> None:
     """Runs in real time behind Modbus TCP."""
+    from spokeshave.fieldbus.access import AccessError, networks, warning
     from spokeshave.fieldbus.address_map import AddressMap, Role
     from spokeshave.fieldbus.serving import ServeError, serve_project
     from spokeshave.reading import read_project
@@ -335,7 +342,15 @@ def serve(
         fail(f"{modbus!r} is no address; write HOST:PORT, for example 127.0.0.1:5020")
     seconds = _duration(length) / 1000 if length else None
     try:
-        jitter = serve_project(project, Role(role), host, int(port), seconds, lambda text: print(text, flush=True))
+        allowed = networks(allow or ())
+    except AccessError as error:
+        fail(f"--allow: {error}")
+    if said := warning(host, allowed, Role(role) is not Role.ONLOOKER):
+        print(f"spokeshave: {said} with --allow", file=sys.stderr)
+    try:
+        jitter = serve_project(
+            project, Role(role), host, int(port), seconds, lambda text: print(text, flush=True), allowed
+        )
     except ServeError as error:
         fail(str(error))
     if as_json:

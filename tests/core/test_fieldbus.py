@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import random
@@ -20,6 +21,7 @@ from hypothesis import strategies as st
 from pymodbus.client import ModbusTcpClient
 
 from spokeshave.engine.session import Session
+from spokeshave.fieldbus.access import AccessError, networks, warning
 from spokeshave.fieldbus.address_map import AddressMap, RegisterError, Role, Table, from_words, to_words
 from spokeshave.fieldbus.image import AddressError, Image
 from spokeshave.fieldbus.real_time import run_real_time
@@ -200,6 +202,88 @@ def test_requests_that_are_sent_before_the_answer_has_come_are_answered_in_their
         while len(data) < 13 + 12 + 13:
             data += s.recv(100)
     assert [struct.unpack(">H", data[i : i + 2])[0] for i in (0, 13, 25)] == [7, 8, 7]
+
+
+def asked(port: int, *pdus: bytes) -> list[bytes]:
+    """What is answered to requests that are sent at once, without their headers."""
+    with socket.create_connection(("127.0.0.1", port), 2) as s:
+        s.sendall(b"".join(struct.pack(">HHHB", i, 0, len(p) + 1, 1) + p for i, p in enumerate(pdus)))
+        answers: list[bytes] = []
+        stream = s.makefile("rb")
+        for i in range(len(pdus)):
+            number, protocol, length, unit = struct.unpack(">HHHB", stream.read(7))
+            assert (number, protocol, unit) == (i, 0, 1)
+            answers.append(stream.read(length - 1))
+        return answers
+
+
+def test_any_number_of_requests_at_once_is_answered_and_only_what_is_asked_for():
+    read = struct.pack(">BHH", 3, 0, 2)
+    rng = random.Random(8)
+    odd = [
+        bytes([rng.choice((1, 2, 3, 4, 5, 6, 15, 16, 22, 23))]) + rng.randbytes(rng.randrange(0, 30))
+        for _ in range(300)
+    ]
+    with served(Role.CONTROLLER) as (_, session, _image, server, _):
+        assert asked(server.port, *[read] * 400) == [b"\x03\x04" + bytes(4)] * 400
+        unknown = [bytes([code, 0, 0]) for code in (0, 7, 8, 11, 12, 0x11, 0x14, 0x15, 0x18, 0x2B, 100, 200)]
+        assert asked(server.port, *unknown) == [bytes([p[0] | 0x80, 1]) for p in unknown], (
+            "no other code tells anything"
+        )
+        assert all(a[0] & 0x7F == p[0] for p, a in zip(odd, asked(server.port, *odd)))
+        k = session.k
+        wait_for(lambda: session.k > k + 5)
+
+
+def test_noise_ends_the_connection_and_prints_nothing(tmp_path):
+    from spokeshave.formats.spoke import write
+
+    write(plant(), tmp_path / "plant.spoke")
+    words = [
+        sys.executable,
+        "-m",
+        "spokeshave",
+        "serve",
+        str(tmp_path / "plant.spoke"),
+        "--modbus",
+        "127.0.0.1:0",
+        "--for",
+        "3s",
+    ]
+    with subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as process:
+        assert process.stdout is not None
+        found = re.search(r"127\.0\.0\.1:(\d+)", process.stdout.readline())
+        assert found is not None
+        rng = random.Random(11)
+        for i in range(60):
+            with socket.create_connection(("127.0.0.1", int(found[1])), 2) as s:
+                s.sendall(b"\x00\x01\xff\xff" + rng.randbytes(rng.randrange(4, 3000)))
+                if i % 2:
+                    s.settimeout(2)
+                    with contextlib.suppress(ConnectionResetError):
+                        assert s.recv(10) == b"", "closed"
+        said, errors = process.communicate(timeout=20)
+    assert errors == "" and "300 scans" in said and process.returncode == 0
+
+
+def test_who_may_connect_is_a_list_and_an_open_interface_is_warned_of():
+    server = Server(Image(plant(), Role.CONTROLLER), "0.0.0.0", 0, networks(["192.0.2.0/24"]))
+    server.start()
+    try:
+        with socket.create_connection(("127.0.0.1", server.port), 2) as s, contextlib.suppress(ConnectionResetError):
+            assert s.recv(10) == b"", "ended at once"
+    finally:
+        server.stop()
+    local = Server(Image(plant(), Role.CONTROLLER), "0.0.0.0", 0, networks(["192.0.2.7", "127.0.0.0/8"]))
+    local.start()
+    try:
+        assert asked(local.port, struct.pack(">BHH", 1, 0, 1)) == [b"\x01\x01\x00"]
+    finally:
+        local.stop()
+    assert "0.0.0.0" in warning("0.0.0.0", (), True) and warning("0.0.0.0", networks(["192.0.2.7"]), True) == ""
+    assert warning("127.0.0.1", (), True) == ""
+    with pytest.raises(AccessError, match="'here' is no address"):
+        networks(["here"])
 
 
 def test_an_address_that_is_taken_is_told():

@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
 
 from spokeshave.desktop.plain import TextLabel
 from spokeshave.desktop.runner import Runner
+from spokeshave.fieldbus.access import AccessError, Network, networks, warning
 from spokeshave.fieldbus.address_map import AddressMap, Role
 from spokeshave.fieldbus.image import Image
 from spokeshave.fieldbus.server import ServeError, Server
@@ -48,6 +49,14 @@ class ServingWindow(QWidget):
         self.says.setWordWrap(True)
         self.address = QLineEdit("127.0.0.1:5020")
         self.address.setAccessibleName("Address to listen at")
+        self.address.textChanged.connect(self._warn)
+        self.allow = QLineEdit()
+        self.allow.setAccessibleName("Addresses clients may come from")
+        self.allow.setPlaceholderText("everybody; or 192.0.2.7, 192.0.2.0/24")
+        self.allow.textChanged.connect(self._warn)
+        self.open = TextLabel()
+        self.open.setWordWrap(True)
+        self.open.hide()
         self.toggle = QPushButton("Serve")
         self.toggle.clicked.connect(self.toggle_serving)
         self.state = TextLabel("Not serving.")
@@ -63,6 +72,8 @@ class ServingWindow(QWidget):
         form.addRow("This side is the", self.role)
         form.addRow(self.says)
         form.addRow("Listen at", self.address)
+        form.addRow("Clients from", self.allow)
+        form.addRow(self.open)
         column = QVBoxLayout(self)
         column.addLayout(form)
         column.addWidget(self.toggle)
@@ -82,11 +93,26 @@ class ServingWindow(QWidget):
     def refresh(self) -> None:
         role = Role(self.role.currentData())
         self.says.setText(SAYS[role])
+        self._warn()
         self.map.clear()
         session = self.runner.session
         if session is not None:
             for row in AddressMap(session.program.project, role).rows():
                 self.map.addTopLevelItem(QTreeWidgetItem([str(x) for x in row]))
+
+    def _allowed(self) -> tuple[Network, ...]:
+        return networks(t for t in self.allow.text().replace(",", " ").split())
+
+    def _warn(self) -> None:
+        """Says before the serving begins that others reach the address."""
+        host = self.address.text().strip().rpartition(":")[0]
+        try:
+            allowed = self._allowed()
+        except AccessError:
+            allowed = ()
+        said = warning(host, allowed, self.role.currentData() != Role.ONLOOKER) if host else ""
+        self.open.setText(f"⚠ {said}.".replace("whoever", "Whoever") if said else "")
+        self.open.setVisible(bool(said))
 
     def toggle_serving(self) -> None:
         if self.server is not None:
@@ -97,8 +123,13 @@ class ServingWindow(QWidget):
         if session is None or not host or not port.isdigit() or int(port) > 65535:
             self.state.setText("✕ Write the address as HOST:PORT, for example 127.0.0.1:5020.")
             return
+        try:
+            allowed = self._allowed()
+        except AccessError as error:
+            self.state.setText(f"✕ {error}")
+            return
         image = Image(session.program.project, Role(self.role.currentData()))
-        server = Server(image, host, int(port))
+        server = Server(image, host, int(port), allowed)
         try:
             server.start()
         except ServeError as error:
@@ -115,6 +146,7 @@ class ServingWindow(QWidget):
         self.toggle.setText("End serving" if on else "Serve")
         self.role.setEnabled(not on)
         self.address.setEnabled(not on)
+        self.allow.setEnabled(not on)
         self.refresh_state()
 
     def refresh_state(self) -> None:

@@ -9,18 +9,19 @@ from collections.abc import Sequence
 from typing import Any
 
 from pymodbus.constants import ExcCodes
-from pymodbus.exceptions import ModbusIOException
-from pymodbus.pdu import ExceptionResponse, ModbusPDU
 from pymodbus.server import ModbusTcpServer
 from pymodbus.server.requesthandler import ServerRequestHandler
 from pymodbus.simulator import DataType, SimData, SimDevice
-from pymodbus.transaction import TransactionManager
 
 from spokeshave.fieldbus import FieldbusError
+from spokeshave.fieldbus.access import Network, may_connect
 from spokeshave.fieldbus.address_map import RegisterError, Table
+from spokeshave.fieldbus.framing import Frame, NoiseError, frames
 from spokeshave.fieldbus.image import AddressError, BusyError, Image
 
 START_S = 5.0
+MOST_AT_ONCE = 1 << 20
+"""So many bytes of one client are looked at together: more than the system hands over at once."""
 _TABLES = {1: Table.COILS, 5: Table.COILS, 15: Table.COILS, 2: Table.DISCRETE, 4: Table.INPUT,
            3: Table.HOLDING, 6: Table.HOLDING, 16: Table.HOLDING, 22: Table.HOLDING, 23: Table.HOLDING}  # fmt: skip
 """Function codes of the Modbus application protocol to their tables."""
@@ -71,25 +72,31 @@ class _Context:
 
 
 class _Connection(ServerRequestHandler):
-    """Answers every request of a client in their order, also of one that sends the next before it has the answer."""
+    """Answers every request of a client in their order, also of one that sends the next before it has the answer.
+
+    Only function codes of the map are answered; the rest tells nothing but that it is none (exception 1). A request that
+    cannot be read is refused with exception 3, a stream that is no Modbus ends the connection.
+    """
+
+    def __init__(self, owner: _Listener) -> None:
+        super().__init__(owner, owner.trace_packet, owner.trace_pdu, owner.trace_connect)  # type: ignore[no-untyped-call]
+        self.max_buffer_size = MOST_AT_ONCE
+        self.allowed = owner.allowed
+
+    def callback_connected(self) -> None:
+        peer = self.transport.get_extra_info("peername")
+        if not may_connect(str(peer[0]) if peer else "", self.allowed):
+            self.transport.abort()  # type: ignore[attr-defined]
 
     def callback_data(self, data: bytes, addr: tuple[Any, ...] | None = None) -> int:
         used = 0
-        while used < len(data):
-            try:
-                # The handler's own `callback_data` keeps one request at a time.
-                taken = TransactionManager.callback_data(self, data[used:], addr)
-            except ModbusIOException as fault:
-                code = ExceptionResponse(
-                    fault.fcode or 0, ExcCodes.ILLEGAL_FUNCTION, fault.dev_id, fault.transaction_id
-                )
-                self.server_send(code, addr)  # type: ignore[no-untyped-call]
-                return len(data)
-            if not taken:
-                break
-            used += taken
-            if self.last_pdu:
-                self.loop.create_task(self._answer(self.last_pdu, addr))
+        try:
+            for frame, end in frames(data):
+                used = end
+                self.loop.create_task(self._answer(frame))
+        except NoiseError:
+            self.transport.close()
+            return len(data)
         return used
 
     def send(self, data: bytes, addr: tuple[Any, ...] | None = None) -> None:
@@ -98,22 +105,43 @@ class _Connection(ServerRequestHandler):
         super().send(data, addr)
         self.recv_buffer = kept
 
-    async def _answer(self, request: ModbusPDU, addr: tuple[Any, ...] | None) -> None:
-        response = await request.datastore_update(self.server.context, request.dev_id)
+    async def _answer(self, frame: Frame) -> None:
+        if self.transport is None or self.transport.is_closing():
+            return
+        if frame.pdu[0] not in _TABLES:
+            self.send(frame.refused(ExcCodes.ILLEGAL_FUNCTION))
+            return
+        try:
+            request = self.framer.decoder.decode(frame.pdu)
+            assert request is not None
+            request.dev_id, request.transaction_id = frame.unit, frame.transaction
+            response = await request.datastore_update(self.server.context, request.dev_id)
+        except Exception:  # the decoder trusts lengths that a client made up, and raises what it happens upon
+            self.send(frame.refused(ExcCodes.ILLEGAL_VALUE))
+            return
         response.transaction_id, response.dev_id = request.transaction_id, request.dev_id
-        self.server_send(response, addr)  # type: ignore[no-untyped-call]
+        self.server_send(response, None)  # type: ignore[no-untyped-call]
 
 
 class _Listener(ModbusTcpServer):
+    def __init__(self, device: SimDevice, address: tuple[str, int], allowed: tuple[Network, ...]) -> None:
+        super().__init__(device, address=address)
+        self.allowed = allowed
+
     def callback_new_connection(self) -> _Connection:
-        return _Connection(self, self.trace_packet, self.trace_pdu, self.trace_connect)  # type: ignore[no-untyped-call]
+        return _Connection(self)
 
 
 class Server:
-    """`start` returns when clients can connect; `address` is where. Raises `ServeError` if the address is taken."""
+    """`start` returns when clients can connect; `address` is where. Raises `ServeError` if the address is taken.
 
-    def __init__(self, image: Image, host: str = "127.0.0.1", port: int = 5020) -> None:
-        self.image, self.host, self.port = image, host, port
+    `allowed` are the networks clients may come from; everybody may without any.
+    """
+
+    def __init__(
+        self, image: Image, host: str = "127.0.0.1", port: int = 5020, allowed: tuple[Network, ...] = ()
+    ) -> None:
+        self.image, self.host, self.port, self.allowed = image, host, port, allowed
         self._loop: asyncio.AbstractEventLoop | None = None
         self._server: ModbusTcpServer | None = None
         self._thread: threading.Thread | None = None
@@ -146,7 +174,7 @@ class Server:
     async def _serve(self) -> None:
         self._loop = asyncio.get_running_loop()
         plain = SimDevice(0, simdata=[SimData(0, values=0, datatype=DataType.REGISTERS)])
-        server = _Listener(plain, address=(self.host, self.port))
+        server = _Listener(plain, (self.host, self.port), self.allowed)
         server.context = _Context(self.image)  # type: ignore[assignment]
         self._server = server
         await server.serve_forever(background=True)

@@ -7,6 +7,7 @@ import threading
 from collections.abc import Callable
 
 from spokeshave.engine.session import Session
+from spokeshave.fieldbus.access import Network
 from spokeshave.fieldbus.address_map import Role
 from spokeshave.fieldbus.image import Image
 from spokeshave.fieldbus.real_time import Jitter, run_real_time
@@ -15,14 +16,20 @@ from spokeshave.model.project import Project
 
 
 def serve_project(
-    project: Project, role: Role, host: str, port: int, seconds: float | None, say: Callable[[str], None]
+    project: Project,
+    role: Role,
+    host: str,
+    port: int,
+    seconds: float | None,
+    say: Callable[[str], None],
+    allowed: tuple[Network, ...] = (),
 ) -> Jitter:
     """Serves until the seconds are over, Ctrl+C, or the run stops with an error.
 
     Raises `LinkError` for a machine file that cannot run, `ServeError` for an address that cannot be had.
     """
     session, image = Session(project), Image(project, role)
-    server = Server(image, host, port)
+    server = Server(image, host, port, allowed)
     server.start()
     over = threading.Event()
     before = None
