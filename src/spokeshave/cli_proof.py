@@ -39,7 +39,8 @@ def _chosen(project: Project, one: str, group: str) -> list[Scenario]:
 
 def _run(project: Project, scenarios: list[Scenario], jobs: int) -> list[Result]:
     """One after the other here, or in processes."""
-    from spokeshave.verify.batch import Batch, let_go
+    from spokeshave.verify.batch import Batch
+    from spokeshave.verify.processes import let_go
     from spokeshave.verify.scenarios import run_scenario
 
     if jobs <= 1 or len(scenarios) < 2:

@@ -45,16 +45,17 @@ def write_report(
 
 def _swept(project: Project, jobs: int) -> Matrix | str:
     """The matrix, or why there is none."""
-    from spokeshave.verify.sweep.work import Sweep, processes
+    from spokeshave.verify import processes
+    from spokeshave.verify.sweep.work import Sweep
 
-    executor = processes(jobs) if jobs > 1 else None
+    executor = processes.executor(jobs) if jobs > 1 else None
     try:
         run = Sweep(project, executor=executor)
         while not run.done:
             run.poll()
     finally:
         if executor is not None:
-            executor.shutdown(cancel_futures=True)
+            processes.let_go()
     return run.problem or run.matrix
 
 

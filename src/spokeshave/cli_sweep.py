@@ -39,14 +39,15 @@ def faults(
     from spokeshave.formats.disk import write_text_atomically
     from spokeshave.formats.files import write_project
     from spokeshave.reading import read_project
+    from spokeshave.verify import processes
     from spokeshave.verify.junit import sweep_junit
     from spokeshave.verify.sweep.matrix import accept_sweep, matrix_csv
-    from spokeshave.verify.sweep.work import Sweep, processes
+    from spokeshave.verify.sweep.work import Sweep
 
     room_for(csv_file)
     room_for(junit_file)
     project = read_project(file)
-    executor = processes(jobs) if jobs != 1 else None
+    executor = processes.executor(jobs) if jobs != 1 else None
     try:
         run = Sweep(project, cycle, reset, executor)
         tell = sys.stderr.isatty()
@@ -59,7 +60,7 @@ def faults(
             print("\r     \r", end="", file=sys.stderr)
     finally:
         if executor is not None:
-            executor.shutdown(cancel_futures=True)
+            processes.let_go()
     if run.problem:
         fail(f"{file}: {run.problem}")
     matrix = run.matrix

@@ -14,9 +14,10 @@ from spokeshave.language.scenario import parse_scenario
 from spokeshave.language.scenario_lists import MOST_CASES, cases_of
 from spokeshave.language.scenario_print import format_row, format_scenario, join_row, split_row
 from spokeshave.model.project import Project, Scenario, with_shows
-from spokeshave.verify.batch import Batch, let_go
+from spokeshave.verify.batch import Batch
 from spokeshave.verify.completion import complete
 from spokeshave.verify.expectations import Outcome
+from spokeshave.verify.processes import let_go
 from spokeshave.verify.scenarios import run_all, run_scenario, still_holds
 from tests.conftest import EXAMPLES
 from tests.core.test_check import gate

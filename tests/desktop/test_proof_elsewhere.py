@@ -15,9 +15,9 @@ from spokeshave.cli import whole_app
 from spokeshave.desktop.elsewhere import Elsewhere
 from spokeshave.formats import spoke
 from spokeshave.model.project import Requirement, Scenario
-from spokeshave.verify.batch import executor, let_go
 from spokeshave.verify.equivalence import Run as Beside
 from spokeshave.verify.equivalence import compare, runs_of
+from spokeshave.verify.processes import executor, let_go
 from spokeshave.verify.sweep.work import Sent, Sweep, play
 from tests.core.test_reach import hatch
 from tests.core.test_sweep import slide

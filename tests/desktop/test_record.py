@@ -24,9 +24,9 @@ from spokeshave.desktop.sequence.editor import SequenceEditor
 from spokeshave.desktop.sequence.export import write_pdf
 from spokeshave.formats import spoke
 from spokeshave.model.project import Requirement, Waiver
-from spokeshave.verify.batch import let_go
 from spokeshave.verify.check import findings, look_over
 from spokeshave.verify.equivalence import Comparison, Difference
+from spokeshave.verify.processes import let_go
 from spokeshave.verify.reach.answers import study
 from spokeshave.verify.record import record_html
 from spokeshave.verify.scenarios import run_all

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from spokeshave.verify.batch import let_go
+from spokeshave.verify.processes import let_go
 from spokeshave.verify.reach.answers import GROUP
 from spokeshave.verify.reach.questions import HELP, parse_plan, print_plan
 from tests.core.test_reach import changed, hatch

@@ -8,7 +8,7 @@ import pytest
 from PySide6.QtCore import Qt
 
 from spokeshave.desktop.proof.sweep_table import FILTERS
-from spokeshave.verify.batch import let_go
+from spokeshave.verify.processes import let_go
 from tests.core.test_sweep import slide
 
 Role = Qt.ItemDataRole

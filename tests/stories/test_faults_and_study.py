@@ -12,7 +12,7 @@ from spokeshave.desktop.document import Document
 from spokeshave.desktop.proof.sweep_table import FILTERS
 from spokeshave.examples.mistakes import MISTAKES, planted
 from spokeshave.model.project import Project, Sequence
-from spokeshave.verify.batch import let_go
+from spokeshave.verify.processes import let_go
 from tests.stories.test_first_job import press
 
 Key, Ctrl = Qt.Key, Qt.KeyboardModifier.ControlModifier

@@ -8,7 +8,7 @@ from typing import Any
 
 from PySide6.QtCore import QObject, QTimer
 
-from spokeshave.verify.batch import executor
+from spokeshave.verify import processes
 
 LOOK_MS = 40
 
@@ -30,13 +30,19 @@ class Elsewhere(QObject):
 
     def ask(self, then: Callable[[Any], None], work: Callable[..., Any], *arguments: Any) -> None:
         """Hands `then` what comes of the work, or why nothing did, as a text."""
-        self._future, self._then = executor().submit(work, *arguments), then
+        self.forget()
+        self._future, self._then = processes.executor().submit(work, *arguments), then
         self._timer.start()
 
+    @property
+    def part(self) -> float:
+        """How much of the work is done, 0 to 1, if it says so."""
+        return processes.part(self._future) if self._future is not None else 0.0
+
     def forget(self) -> None:
-        """Waits no longer; what has begun goes on for nobody."""
+        """Ends the work: at its next look, if it has begun."""
         if self._future is not None:
-            self._future.cancel()
+            processes.end(self._future)
         self._future = None
         self._timer.stop()
 
@@ -44,7 +50,8 @@ class Elsewhere(QObject):
         future = self._future
         if future is None or not future.done():
             return
-        self.forget()
+        self._future = None
+        self._timer.stop()
         try:
             found = future.result()
         except Exception as error:

@@ -23,6 +23,7 @@ from spokeshave.desktop.plain import TextLabel, plain
 from spokeshave.desktop.theme import code_font, theme
 from spokeshave.engine.link import LinkError
 from spokeshave.model.project import Project
+from spokeshave.verify.processes import look
 from spokeshave.verify.reach.answers import Study, study, with_ways
 from spokeshave.verify.reach.asked import Answer, Says
 from spokeshave.verify.reach.questions import HELP, parse_plan, print_plan
@@ -38,10 +39,15 @@ HEADS = {"reached": "Everything is reached", "stuck": "It never gets stuck", "ho
          "safe": "Steps are entered once", "before": "One before the other"}  # fmt: skip
 
 
+def _still_wanted(situations: int) -> bool:
+    look(min(1.0, situations / MOST))
+    return True
+
+
 def answers_of(project: Project) -> Study | str:
     """In a process: the study, or why there is none."""
     try:
-        return study(project, most=MOST)
+        return study(project, most=MOST, progress=_still_wanted)
     except (StudyError, LinkError) as error:
         return str(error)
 

@@ -27,7 +27,7 @@ from spokeshave.desktop.theme import theme
 from spokeshave.engine.session import Session
 from spokeshave.model.project import Project
 from spokeshave.verify.accepted import accept
-from spokeshave.verify.batch import executor
+from spokeshave.verify.processes import executor
 from spokeshave.verify.scenarios import Run
 from spokeshave.verify.sweep.cycle import cycles_of
 from spokeshave.verify.sweep.matrix import Matrix, accept_sweep, explain

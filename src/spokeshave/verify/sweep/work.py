@@ -8,18 +8,17 @@ What is sent is the machine file and which cells; each process runs the referenc
 from __future__ import annotations
 
 import hashlib
-import os
 import pickle
-from concurrent.futures import Executor, Future, ProcessPoolExecutor
+from concurrent.futures import Executor, Future
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass
 from functools import lru_cache
-from multiprocessing import get_context
 from typing import TypeVar
 
 from spokeshave.engine.link import LinkError
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.model.project import Project, Scenario
+from spokeshave.verify import processes
 from spokeshave.verify.sweep.cycle import SweepError, passes
 from spokeshave.verify.sweep.faults import faults_of
 from spokeshave.verify.sweep.matrix import Matrix
@@ -105,7 +104,11 @@ def run_cells(sent: Sent, cycle: str, reset: str, fault: int, first: int) -> lis
     """In a process: one fault in `PART` steps."""
     reference = _reference(sent, cycle, reset)
     steps, known = reference.steps[first : first + PART], _known(sent, cycle, reset, fault)
-    return list(try_in(reference, faults_of(reference.project)[fault], steps, known))
+    cells = []
+    for cell in try_in(reference, faults_of(reference.project)[fault], steps, known):
+        processes.look()
+        cells.append(cell)
+    return cells
 
 
 def play(sent: Sent, cycle: str, reset: str, fault: str, step: str) -> Played:
@@ -116,11 +119,6 @@ def play(sent: Sent, cycle: str, reset: str, fault: str, step: str) -> Played:
     session = reference.session
     done = tuple(st for st, _ in session.log[: session.next_stimulus])
     return Played(reference.project, reference.scenario, seen.done, seen.end, done, session.k)
-
-
-def processes(jobs: int = 0) -> Executor:
-    """Processes for sweeps: `jobs` of them, else one for each processor this program may use."""
-    return ProcessPoolExecutor(jobs or len(os.sched_getaffinity(0)), get_context("spawn"))
 
 
 class Sweep:
@@ -197,6 +195,8 @@ class Sweep:
             return None
         try:
             return future.result()
+        except processes.EndedError:
+            return None
         except BrokenProcessPool as error:
             self.problem = f"a process of the sweep has died ({error}); run it again"
             self.cancel()
@@ -205,15 +205,12 @@ class Sweep:
         return None
 
     def cancel(self) -> None:
-        """Leaves out what has not begun; the cells there are stay."""
+        """Ends what is under way; the cells there are stay."""
         self._here = []
-        if self._described is not None:
-            self._described.cancel()
-        if self._refused is not None:
-            self._refused.cancel()
+        for future in (self._described, self._refused, *self._waiting):
+            if future is not None:
+                processes.end(future)
         self._described = self._refused = None
-        for future in self._waiting:
-            future.cancel()
         self._waiting = []
 
 

@@ -1,0 +1,141 @@
+"""The processes of the proof: one pool for scenarios, sweep, study and whatever else takes longer than a moment.
+
+    desktop or command --work, arguments--> process: work(...), look(part) from time to time --result--> future
+
+They are started with the first work and stay for the next. They end by themselves when the program that started them is gone.
+"""
+
+from __future__ import annotations
+
+import os
+import threading
+from collections.abc import Callable
+from concurrent.futures import Executor, Future, ProcessPoolExecutor
+from dataclasses import dataclass
+from multiprocessing import connection, get_context, parent_process
+from typing import Any, TypeVar
+
+from spokeshave.verify import VerifyError
+
+T = TypeVar("T")
+
+SLOTS = 1 << 16
+"""Places for what is under way at the same time."""
+
+
+class EndedError(VerifyError):
+    """Nobody waits for this work any longer."""
+
+
+# -- in a process
+
+_parts: Any = None
+_ended: Any = None
+_number = 0
+"""The work in hand; 0 in the program itself."""
+
+
+def _begin_process(parts: Any, ended: Any) -> None:
+    global _parts, _ended
+    _parts, _ended = parts, ended
+    threading.Thread(target=_end_with_parent, name="parent", daemon=True).start()
+
+
+def _end_with_parent() -> None:
+    parent = parent_process()
+    assert parent is not None
+    connection.wait([parent.sentinel])
+    os._exit(1)  # whatever is in hand, nobody is left to take it
+
+
+def _do(number: int, work: Callable[..., T], arguments: tuple[Any, ...]) -> T:
+    global _number
+    _number = number
+    try:
+        look(0.0)
+        return work(*arguments)
+    finally:
+        _number = 0
+
+
+def look(part: float | None = None) -> None:
+    """Called by work from time to time: says how much of it is done, 0 to 1. Raises `EndedError` if it was cancelled.
+
+    In the program itself it does nothing.
+    """
+    if not _number:
+        return
+    if part is not None:
+        _parts[_number % SLOTS] = part
+    if _ended[_number % SLOTS] >= _number:
+        raise EndedError("nobody waits for this")
+
+
+# -- in the program
+
+
+@dataclass
+class _Pool:
+    inner: ProcessPoolExecutor
+    parts: Any
+    ended: Any
+    last: int = 0
+    executor: Executor | None = None
+
+
+_pool: _Pool | None = None
+
+
+class _Processes(Executor):
+    """Numbers each piece of work, so that it can be ended while it runs."""
+
+    def __init__(self, pool: _Pool) -> None:
+        self._of = pool
+
+    def submit(self, work: Callable[..., T], /, *arguments: Any, **named: Any) -> Future[T]:
+        assert not named
+        pool = self._of
+        pool.last += 1
+        pool.parts[pool.last % SLOTS] = 0.0
+        future = pool.inner.submit(_do, pool.last, work, arguments)
+        future.work_number = pool.last  # type: ignore[attr-defined]
+        return future
+
+
+def executor(jobs: int = 0) -> Executor:
+    """The processes, started if there are none: `jobs` of them, else one for each processor this program may use."""
+    global _pool
+    if _pool is None:
+        context = get_context("spawn")
+        parts, ended = context.Array("d", SLOTS, lock=False), context.Array("q", SLOTS, lock=False)
+        inner = ProcessPoolExecutor(
+            jobs or len(os.sched_getaffinity(0)), context, initializer=_begin_process, initargs=(parts, ended)
+        )
+        _pool = _Pool(inner, parts, ended)
+        _pool.executor = _Processes(_pool)
+    assert _pool.executor is not None
+    return _pool.executor
+
+
+def end(future: Future[Any]) -> None:
+    """Leaves the work out if it has not begun, and ends it at its next look if it has."""
+    future.cancel()
+    number = getattr(future, "work_number", 0)
+    if number and _pool is not None:
+        _pool.ended[number % SLOTS] = max(number, _pool.ended[number % SLOTS])
+
+
+def part(future: Future[Any]) -> float:
+    """How much of the work is done, 0 to 1, by what it says itself."""
+    number = getattr(future, "work_number", 0)
+    return float(_pool.parts[number % SLOTS]) if number and _pool is not None and not future.cancelled() else 0.0
+
+
+def let_go() -> None:
+    """Ends all work and the processes; the next work starts others."""
+    global _pool
+    pool, _pool = _pool, None
+    if pool is not None:
+        for i in range(min(SLOTS, pool.last + 1)):
+            pool.ended[i] = pool.last
+        pool.inner.shutdown(wait=True, cancel_futures=True)
