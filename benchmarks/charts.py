@@ -9,8 +9,8 @@ from PySide6.QtCore import QCoreApplication, QRectF
 from PySide6.QtGui import QImage, QPainter
 
 from benchmarks.__main__ import long_file
+from spokeshave.desktop.application import make_app
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.start import make_app
 from spokeshave.desktop.window import MainWindow
 from spokeshave.model import branch_edits, edits, flow_edits
 from spokeshave.model.diagnostics import Place

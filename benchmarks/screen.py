@@ -16,10 +16,11 @@ from statistics import median
 import numpy as np
 from PySide6.QtWidgets import QApplication
 
+from spokeshave.desktop.application import make_app
 from spokeshave.desktop.bench.strip import TimingStrip
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.runner import SPEEDS, Runner
-from spokeshave.desktop.start import make_app, settle
+from spokeshave.desktop.start import settle
 from spokeshave.desktop.window import MainWindow
 from spokeshave.engine.session import Session
 from spokeshave.formats.spoke import read

@@ -30,8 +30,8 @@ def write_report(
     swept, studied = _swept(project, jobs), _studied(project)
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     try:
+        from spokeshave.desktop.application import make_app
         from spokeshave.desktop.record import write_record
-        from spokeshave.desktop.start import make_app
     except ImportError as error:
         if path.suffix.lower() == ".pdf":
             fail(f"{path}: PDF needs Qt, which could not be loaded ({error}); HTML does without, but for charts")

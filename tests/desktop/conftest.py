@@ -8,8 +8,8 @@ import pytest
 from PySide6.QtCore import QEvent
 from PySide6.QtWidgets import QApplication
 
+from spokeshave.desktop.application import make_app
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.start import make_app
 from spokeshave.desktop.window import MainWindow
 from spokeshave.model.project import Project
 

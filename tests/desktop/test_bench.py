@@ -448,9 +448,11 @@ def test_a_film_of_the_board_is_an_animated_picture_that_moves(qtbot, window, tm
         window.runner.run_for(400)
         film.take()
     film.stop()
-    assert window.bench_commands.save_film(tmp_path / "board.gif")
+    window.bench_commands.save_film(tmp_path / "board.gif")
+    assert window.tasks.busy and "4 pictures" in window.tasks.title
+    qtbot.waitUntil(lambda: not window.tasks.busy, timeout=60_000)
     picture = Image.open(io.BytesIO((tmp_path / "board.gif").read_bytes()))
-    assert picture.n_frames == 4 and picture.size == (film.frames[0].width(), film.frames[0].height())
+    assert picture.n_frames == 4 and picture.size == Image.open(io.BytesIO(film.frames[0])).size
     first = picture.convert("RGB").tobytes()
     picture.seek(3)
     assert picture.convert("RGB").tobytes() != first

@@ -263,17 +263,20 @@ def test_accepted_runs_are_kept_compared_and_their_differences_drawn(qtbot, wind
     results(window, "Light roast in order")
     qtbot.mouseClick(accepted.accept_all, Qt.MouseButton.LeftButton)
     assert [type(a) for a in document.project.accepted] == [Accepted]
+    window.tasks.finish()
     assert accepted.list.item(0).text() == "✓  Light roast in order"
     row = [s.name for s in document.project.signals].index("CoolTime")
     document.edit("slower", lambda p: edits.change_item(p, "signals", row, initial=14_000))
     assert accepted.list.item(0).text() == "◔  Light roast in order"
     results(window, "Light roast in order")
+    window.tasks.finish()
     assert accepted.list.item(0).text() == "✕  Light roast in order"
     assert [accepted.table.topLevelItem(0).text(i) for i in (2, 3)] == [
         "Cool.Stir",
         "lasted 2 s longer: 14 s, accepted 12 s",
     ]
     accepted.show_difference(0)
+    window.tasks.finish()
     beside = window.bench.strip.beside
     assert window.stage == 4 and beside is not None and beside.spans("Cool", True) and not beside.spans("Burner", False)
     window.grab()
@@ -282,6 +285,7 @@ def test_accepted_runs_are_kept_compared_and_their_differences_drawn(qtbot, wind
     window.show_proof(window.proof.accepted)
     accepted.within_ms.setValue(2500)
     accepted.within_ms.editingFinished.emit()
+    window.tasks.finish()
     assert accepted.list.item(0).text() == "✓  Light roast in order"
     accepted.remove()
     assert not document.project.accepted

@@ -113,7 +113,8 @@ def test_the_command_and_the_window_write_the_same(qtbot, window, project, tmp_p
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, **k: (str(tmp_path / "b"), "HTML (*.html)"))
     told: list[str] = []
     monkeypatch.setattr(window, "say", told.append)
-    window.ask_record()
+    window.showing.ask_record()
+    qtbot.waitUntil(lambda: not window.tasks.busy, timeout=60_000)
     assert told == ["Wrote b.html; not in it: scenarios that were not run, the fault sweep, the reachability study"]
     window.document.check()
     window.document.take_results(run_all(project))
@@ -122,8 +123,9 @@ def test_the_command_and_the_window_write_the_same(qtbot, window, project, tmp_p
         panel.start_button.click()
         qtbot.waitUntil(lambda panel=panel: panel.start_button.isEnabled(), timeout=20_000)
     let_go()
-    window.ask_record()
-    assert told[-1] == "Wrote b.html"
+    window.showing.ask_record()
+    qtbot.waitUntil(lambda: not window.tasks.busy, timeout=60_000)
+    assert told[-1] == "Wrote b.html", window.message.text()
     assert (tmp_path / "b.html").read_text() == (tmp_path / "a.html").read_text()
     said = CliRunner().invoke(whole_app(), ["verify", str(file), "--report", str(tmp_path / "a.txt")])
     assert said.exit_code == 2 and "use .html or .pdf" in said.output

@@ -204,7 +204,8 @@ def test_saving_under_a_name_opening_and_leaving_with_unsaved_edits(qtbot, windo
     assert window.save() and read_project(tmp_path / "named.spoke") == window.document.project
     record = tmp_path / "record.html"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, **k: (str(record), ""))
-    window.ask_record()
+    window.showing.ask_record()
+    qtbot.waitUntil(lambda: not window.tasks.busy, timeout=60_000)
     assert "Acceptance record" in record.read_text()
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *a, **k: (str(tmp_path / "named.spoke"), ""))
     window.ask_open()

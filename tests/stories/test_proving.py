@@ -89,6 +89,7 @@ def test_a_new_rule_is_written_shown_accepted_and_a_later_change_is_seen(qtbot, 
     rows = [[accepted.table.topLevelItem(i).text(c) for c in (2, 3)] for i in range(accepted.table.topLevelItemCount())]
     assert ["Stirrer", "on 0.5 s later"] in rows, rows
     accepted.show_difference(rows.index(["Stirrer", "on 0.5 s later"]))
+    window.tasks.finish()
     assert window.stage == 4 and window.bench.strip.beside.spans("Stirrer", False)
     window.grab()
 

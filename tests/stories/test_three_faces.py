@@ -293,7 +293,7 @@ def test_a_killed_program_loses_no_edit(qtbot, opened, tmp_path):
         "def edit():\n"
         "    w = next(w for w in QApplication.topLevelWidgets() if hasattr(w, 'document'))\n"
         "    w.document.edit('note', lambda p: edits.change_step(p, 'Sequence', 'Working', comment='not saved'))\n"
-        "from spokeshave.desktop.start import make_app\n"
+        "from spokeshave.desktop.application import make_app\n"
         "make_app(); QTimer.singleShot(800, edit)\n"
         f"run_desktop(Path({str(file)!r}))\n"
     )

@@ -161,6 +161,6 @@ def command_list(w: MainWindow) -> list[Command]:
                 says="Compares the last runs with those that were accepted"),
         Command("proof.accept", "Accept the passed runs", "Proof", "", w.proof.accepted.accept_passed, "",
                 lambda: w.proof.accepted.accept_all.isEnabled()),
-        Command("proof.record", "Write the record ...", "Proof", "", w.ask_record),
+        Command("proof.record", "Write the record ...", "Proof", "", w.showing.ask_record),
         Command("help.keys", "Keys and commands", "Help", "F1", w.show_help),
     ]  # fmt: skip

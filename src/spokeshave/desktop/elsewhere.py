@@ -13,6 +13,10 @@ from spokeshave.verify import processes
 LOOK_MS = 40
 
 
+class Fault(str):
+    """Why work elsewhere has come to nothing: the fault is the program's."""
+
+
 class Elsewhere(QObject):
     """One piece of work at a time. A fault of the program elsewhere is told as a text, not thrown at the window."""
 
@@ -55,5 +59,5 @@ class Elsewhere(QObject):
         try:
             found = future.result()
         except Exception as error:
-            found = f"{type(error).__name__}: {error}"
+            found = Fault(f"{type(error).__name__}: {error}")
         self._then(found)

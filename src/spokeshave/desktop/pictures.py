@@ -8,8 +8,8 @@ from pathlib import Path
 from PySide6.QtCore import QCoreApplication, QMessageLogContext, QtMsgType, qInstallMessageHandler
 from PySide6.QtWidgets import QApplication
 
+from spokeshave.desktop.application import make_app
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.start import make_app
 from spokeshave.desktop.theme import theme
 from spokeshave.desktop.window import MainWindow
 from spokeshave.language.units import add_copy, belongings, new_unit

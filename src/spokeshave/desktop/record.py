@@ -9,6 +9,7 @@ from typing import Any
 
 from PySide6.QtCore import QBuffer, QIODevice, QMarginsF, QRectF, QSizeF
 from PySide6.QtGui import (
+    QGuiApplication,
     QPageLayout,
     QPageSize,
     QPainter,
@@ -20,6 +21,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtSvg import QSvgRenderer
 
+from spokeshave.desktop.application import make_app_without_screen
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
@@ -27,10 +29,11 @@ from spokeshave.desktop.sequence.chart_view import ChartView
 from spokeshave.desktop.sequence.editor import SequenceEditor
 from spokeshave.desktop.sequence.export import svg_of
 from spokeshave.desktop.theme import text_font, theme
-from spokeshave.formats.disk import write_bytes_atomically, write_text_atomically
+from spokeshave.formats.disk import write_bytes_atomically
 from spokeshave.formats.spoke import fingerprint
 from spokeshave.model.diagnostics import Diagnostic
 from spokeshave.model.project import Project
+from spokeshave.verify.processes import look
 from spokeshave.verify.reach.answers import Study
 from spokeshave.verify.record import NOT_RUN, record_html
 from spokeshave.verify.scenarios import Result
@@ -45,16 +48,28 @@ SVG = 1
 OBJECT = "\ufffc"
 
 
+Told = tuple[Project, list[Result], list[Diagnostic], str, Matrix | str, Study | str]
+"""What a record is made of: machine file, results, findings, date, sweep, study."""
+
+
 def write_record(
     path: Path, project: Project, results: list[Result], found: list[Diagnostic], date: str,
     sweep: Matrix | str = NOT_RUN, study: Study | str = NOT_RUN,
 ) -> None:  # fmt: skip
-    """Writes the record; its suffix says as what. There is an application. Raises `FormatError`."""
+    """Writes the record; its suffix says as what. Raises `FormatError`."""
+    write_bytes_atomically(record_bytes(path.suffix, project, results, found, date, sweep, study), path)
+
+
+def record_bytes(
+    suffix: str, project: Project, results: list[Result], found: list[Diagnostic], date: str,
+    sweep: Matrix | str = NOT_RUN, study: Study | str = NOT_RUN,
+) -> bytes:  # fmt: skip
+    """The record as HTML, or as PDF for the suffix `.pdf`; it can be made in a process of the proof."""
+    if QGuiApplication.instance() is None:
+        make_app_without_screen()
     text = record_html(project, results, found, date, charts_of(project), sweep, study, fingerprint(project))
-    if path.suffix.lower() == ".pdf":
-        write_bytes_atomically(pdf_of(text, f"{project.name}, acceptance record"), path)
-    else:
-        write_text_atomically(text, path)
+    look(0.3)
+    return pdf_of(text, f"{project.name}, acceptance record") if suffix.lower() == ".pdf" else text.encode()
 
 
 def charts_of(project: Project) -> dict[str, str]:
@@ -63,11 +78,12 @@ def charts_of(project: Project) -> dict[str, str]:
     runner = Runner(document)
     editor = SequenceEditor(document, Selection(), lambda q: [])
     found = {}
-    for q in project.sequences:
+    for n, q in enumerate(project.sequences):
         view = ChartView(editor, q.name, runner)
         drawing = svg_of(view).decode()
         found[q.name] = drawing[drawing.index("<svg") :]
         view.deleteLater()
+        look(0.3 * n / len(project.sequences))
     return found
 
 
@@ -122,6 +138,7 @@ def _pdf_of(text: str, title: str) -> bytes:
     document.setPageSize(room)
     painter = QPainter(writer)
     for n in range(document.pageCount()):
+        look(0.4 + 0.6 * n / document.pageCount())
         if n:
             writer.newPage()
         painter.save()

@@ -12,25 +12,15 @@ from platformdirs import user_state_path
 from PySide6.QtCore import QSettings, QTimer
 from PySide6.QtWidgets import QApplication
 
+from spokeshave.desktop.application import make_app
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.first import give_way
-from spokeshave.desktop.theme import theme
 from spokeshave.desktop.window import MainWindow
 from spokeshave.formats.recovery import Recovery
 from spokeshave.last_resort import told_as_ours
 from spokeshave.model.edits import new_sequence
 from spokeshave.model.project import Project
 from spokeshave.reading import read_project
-
-
-def make_app(arguments: list[str] | None = None) -> QApplication:
-    """The application object with the look applied; the present one if there is one."""
-    app = QApplication.instance()  # the one of the first window, if it was shown
-    if not isinstance(app, QApplication):
-        app = QApplication(arguments or ["spokeshave"])
-        app.setApplicationName("Spokeshave")
-    theme.apply(app)
-    return app
 
 
 def settle() -> None:

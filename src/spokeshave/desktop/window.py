@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from pathlib import Path
 
 from PySide6.QtCore import QSettings, QSize, Qt
 from PySide6.QtGui import QCloseEvent
@@ -11,7 +10,6 @@ from PySide6.QtWidgets import (
     QApplication,
     QDialog,
     QDialogButtonBox,
-    QFileDialog,
     QHBoxLayout,
     QSplitter,
     QStackedWidget,
@@ -24,7 +22,6 @@ from PySide6.QtWidgets import (
 from spokeshave.desktop.bench.commands import BenchCommands
 from spokeshave.desktop.bench.page import BenchPage
 from spokeshave.desktop.bench.strip import TimingStrip
-from spokeshave.desktop.bench.strip_beside import Beside
 from spokeshave.desktop.brief.page import BriefPage
 from spokeshave.desktop.command_list import command_list
 from spokeshave.desktop.commands import CommandTable
@@ -46,15 +43,15 @@ from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.sequence.chart_commands import ChartCommands
 from spokeshave.desktop.sequence.page import SequencePage
+from spokeshave.desktop.showing import Showing
 from spokeshave.desktop.signals.page import SignalsPage
+from spokeshave.desktop.tasks import TaskLine, Tasks
 from spokeshave.desktop.theme import theme
 from spokeshave.desktop.waiting_line import WaitingLine
-from spokeshave.formats.errors import FormatError
 from spokeshave.formats.recovery import Recovery
 from spokeshave.model import edits
 from spokeshave.model.diagnostics import Place
-from spokeshave.model.project import Accepted, Instance
-from spokeshave.verify.scenarios import Run
+from spokeshave.model.project import Instance
 
 _STAGE_OF = {
     "requirement": 0, "signal": 1, "step": 2, "transition": 2, "action": 2, "body": 2, "sequence": 2, "opening": 1,
@@ -95,12 +92,14 @@ class MainWindow(FileWindow):
         self.disk_bar = DiskBar(document)
         self._details_shown = {2: False, 3: True}
         self._outline_shown = {4: False, 5: False}
+        self.tasks = Tasks(self)
+        self.tasks.failed.connect(self.say_fault)
         self.brief = BriefPage(document, self.selection)
         self.signals = SignalsPage(document, self.selection)
         self.sequence = SequencePage(document, self.runner, self.selection)
         self.machine = MachinePage(document, self.runner, self.selection)
         self.bench = BenchPage(document, self.runner, self.selection)
-        self.proof = ProofPage(document, self.runner, self.selection)
+        self.proof = ProofPage(document, self.runner, self.selection, self.tasks)
         self.pages = _Pages()
         for page in (self.brief, self.signals, self.sequence, self.machine, self.bench, self.proof):
             self.pages.addWidget(page)
@@ -114,6 +113,7 @@ class MainWindow(FileWindow):
             self.lists.addTab(widget, title)
         self.lists.setDocumentMode(True)
         self.bench_commands = BenchCommands(self)
+        self.showing = Showing(self)
         self.chart_commands = ChartCommands(self, self.sequences_in_view)
         self.table = CommandTable(self, command_list(self))
         self.table.fill_menus(self)
@@ -160,6 +160,7 @@ class MainWindow(FileWindow):
         self.message = TextLabel()
         self.counts = TextLabel()
         self.statusBar().addWidget(self.message, 1)
+        self.statusBar().addPermanentWidget(TaskLine(self.tasks))
         self.statusBar().addPermanentWidget(self.counts)
         self.lists.hide()
         self.resize(1280, 800)
@@ -180,10 +181,10 @@ class MainWindow(FileWindow):
         self.waiting.signal_asked.connect(lambda name: self.selection.go(Place("signal", item=name)))
         self.waiting.device_asked.connect(self._go_to_device)
         self.waiting.step_asked.connect(lambda q, s: self.selection.go(Place("step", q, s)))
-        self.proof.show_asked.connect(self.show_run)
+        self.proof.show_asked.connect(self.showing.run)
         self.bench.machine_asked.connect(lambda: self.show_stage(3))
-        self.proof.sweep.show_asked.connect(self.show_fault)
-        self.sequence.show_asked.connect(self.show_run)
+        self.proof.sweep.show_asked.connect(self.showing.fault)
+        self.sequence.show_asked.connect(self.showing.run)
         self.document.drafts.changed.connect(self._title)
         self.document.edited.connect(self._edit_done)
         self.disk_bar.reload_asked.connect(self.reload)
@@ -212,6 +213,8 @@ class MainWindow(FileWindow):
         parts = [f"{worst.count(s)} {s}{'s' if worst.count(s) > 1 else ''}" for s in ("error", "warning") if s in worst]
         alarms = self.runner.standing_alarms
         parts.append(f"{alarms} alarm{'s' if alarms > 1 else ''}" if alarms else "")
+        if self.document.checking:
+            parts = [f"checks {sum(len(q.steps) for q in self.document.project.sequences)} steps", parts[-1]]
         text = "   ".join(p for p in parts if p) or "no findings to mend"
         if self.counts.text() != text:
             self.counts.setText(text)
@@ -314,45 +317,7 @@ class MainWindow(FileWindow):
                 return
         self.say_fault(f"no device gives {signal}")
 
-    def show_run(self, run: Run, name: str, time_ms: int) -> None:
-        """Puts a scenario's run on the bench, at a time of it, beside the accepted one if there is one."""
-        self.runner.show(run.session())
-        self.show_stage(4)
-        accepted = (a for a in self.document.project.accepted if (a.scenario, a.label) == (name, run.label))
-        self.bench.strip.beside = next((Beside.of(a, run) for a in accepted), None)
-        self.bench.strip.show_moment(time_ms)
-        label = f" [{run.label}]" if run.label else ""
-        tail = "" if self.bench.strip.beside is None else " Hatched where it was otherwise than accepted."
-        self.say(f"The run of {name}{label}, at {time_ms / 1000:.2f} s. Reset begins a new run.{tail}")
-
-    def show_fault(self, run: Run, reference: Accepted, name: str, time_ms: int) -> None:
-        """Puts the run behind a cell of the fault sweep on the bench, beside its reference cycle."""
-        self.runner.show(run.session())
-        self.show_stage(4)
-        self.bench.strip.beside = Beside.of(reference, run)
-        self.bench.strip.show_moment(time_ms)
-        self.say(
-            f"{name}, at {time_ms / 1000:.2f} s. Hatched where it was otherwise than in the reference cycle. Reset begins a new run."
-        )
-
-    # -- the record, and leaving
-
-    def ask_record(self) -> None:
-        """Writes the record of what was run, swept and studied since the last edit; what was not is said in it."""
-        start = (self.document.path or Path.cwd() / "machine").with_suffix(".html")
-        kinds = "HTML (*.html);;PDF (*.pdf)"
-        name, chosen = QFileDialog.getSaveFileName(self, "Write the acceptance record", str(start), kinds)
-        if not name:
-            return
-        path = Path(name)
-        if path.suffix.lower() not in (".html", ".pdf"):
-            path = path.with_suffix(".pdf" if "pdf" in chosen else ".html")
-        try:
-            missing = self.proof.write_record(path)
-        except FormatError as error:
-            self.say_fault(str(error))
-        else:
-            self.say(f"Wrote {path.name}" + (f"; not in it: {', '.join(missing)}" if missing else ""))
+    # -- leaving
 
     def closeEvent(self, event: QCloseEvent) -> None:
         if not self._may_leave():

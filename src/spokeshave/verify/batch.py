@@ -27,9 +27,13 @@ def _work(project: Project, scenario: Scenario) -> Result | str:
         return str(error.found[0])
     while run.advance(PIECE):
         processes.look(run.part)
-    result = run.result()
-    # The live runs belong to this process.
-    return replace(result, runs=tuple(replace(r, live=None, lanes=lanes_of(r)) for r in result.runs))
+    return portable(run.result())
+
+
+def portable(result: Result) -> Result:
+    """A result that can go to another process: without its live runs, which belong to this one."""
+    runs = (r if r.live is None else replace(r, live=None, lanes=lanes_of(r)) for r in result.runs)
+    return replace(result, runs=tuple(runs))
 
 
 class Batch:

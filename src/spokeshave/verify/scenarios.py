@@ -48,11 +48,30 @@ class Run:
 
     def session(self) -> Session:
         """The run itself, for looking at it; run again from what was done where it came from another process."""
-        if self.live is not None:
-            return self.live
-        session = Session(self.project, self.done)
-        session.run_scans(self.scans)
-        return session
+        replay = Replay(self)
+        while replay.advance(self.scans):
+            pass
+        return replay.session
+
+
+class Replay:
+    """A run on its way to be looked at: run again from what was done in it, unless it is here already."""
+
+    def __init__(self, run: Run) -> None:
+        self._to = run.scans if run.live is None else 0
+        self.session = Session(run.project, run.done) if run.live is None else run.live
+
+    @property
+    def part(self) -> float:
+        """How much is done, 0 to 1."""
+        return min(1.0, self.session.k / self._to) if self._to else 1.0
+
+    def advance(self, scans: int) -> bool:
+        """Runs on for about so many scans; FALSE when the run is whole."""
+        left = self._to - self.session.k
+        if left > 0 and self.session.stopped is None:
+            self.session.run_scans(min(left, scans))
+        return self.session.k < self._to and self.session.stopped is None
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtWidgets import QFileDialog
 
 from spokeshave.desktop.bench.operator_page import OperatorPage
-from spokeshave.desktop.bench.snapshots import save_snapshot
+from spokeshave.desktop.bench.snapshots import gif_of, save_snapshot
 from spokeshave.formats.disk import write_bytes_atomically
 from spokeshave.formats.errors import FormatError
 from spokeshave.verify.keep import keep
@@ -65,9 +65,15 @@ class BenchCommands:
             self.save_film(path)
         film.frames = []
 
-    def save_film(self, path: Path) -> bool:
-        data = self.window.bench.film.gif()
-        return bool(data) and self._written(path, lambda: write_bytes_atomically(data, path))
+    def save_film(self, path: Path) -> None:
+        """Makes the animated picture in a process, and writes it when it is there."""
+
+        def made(data: bytes) -> None:
+            self._written(path, lambda: write_bytes_atomically(data, path))
+
+        frames = self.window.bench.film.frames
+        if frames:
+            self.window.tasks.in_process(f"Makes {path.name} of {len(frames)} pictures", made, gif_of, list(frames))
 
     def show_operator(self, full: bool = True) -> OperatorPage:
         page = OperatorPage(self.window.runner, self.window.document.project.name)

@@ -12,6 +12,7 @@ from PySide6.QtGui import QImage, QPixmap
 from PySide6.QtWidgets import QWidget
 
 from spokeshave.formats.disk import write_bytes_atomically
+from spokeshave.verify.processes import look
 
 if TYPE_CHECKING:
     from spokeshave.desktop.bench.strip import TimingStrip
@@ -56,11 +57,12 @@ def save_snapshot(strip: TimingStrip, path: Path) -> None:
 
 
 class BoardFilm:
-    """Takes a picture of a widget ten times a second while it is on; `gif` makes one animated picture of them."""
+    """Takes a picture of a widget ten times a second while it is on; `gif_of` makes one animated picture of them."""
 
     def __init__(self, widget: QWidget) -> None:
         self.widget = widget
-        self.frames: list[QImage] = []
+        self.frames: list[bytes] = []
+        """As PNG: a minute of the board is not held as pixels."""
         self._timer = QTimer(widget)
         self._timer.setInterval(FRAME_MS)
         self._timer.timeout.connect(self.take)
@@ -78,19 +80,21 @@ class BoardFilm:
         self._timer.stop()
 
     def take(self) -> None:
-        self.frames.append(self.widget.grab().toImage())
+        self.frames.append(png_bytes(self.widget.grab()))
         if len(self.frames) >= MOST_FRAMES:
             self.stop()
 
-    def gif(self) -> bytes:
-        """The frames as a GIF that plays for ever; empty without frames."""
-        from PIL import Image
 
-        pictures = [Image.open(io.BytesIO(png_bytes(f))).convert("RGB").quantize(128) for f in self.frames]
-        if not pictures:
-            return b""
-        out = io.BytesIO()
-        pictures[0].save(
-            out, "GIF", save_all=True, append_images=pictures[1:], duration=FRAME_MS, loop=0, optimize=False
-        )
-        return out.getvalue()
+def gif_of(frames: list[bytes]) -> bytes:
+    """Pictures as one GIF that plays for ever; empty without any. It can be made in a process of the proof."""
+    from PIL import Image
+
+    pictures = []
+    for n, data in enumerate(frames):
+        look(n / len(frames))
+        pictures.append(Image.open(io.BytesIO(data)).convert("RGB").quantize(128))
+    if not pictures:
+        return b""
+    out = io.BytesIO()
+    pictures[0].save(out, "GIF", save_all=True, append_images=pictures[1:], duration=FRAME_MS, loop=0, optimize=False)
+    return out.getvalue()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+from collections.abc import Iterator
 from dataclasses import replace
 
 from PySide6.QtCore import Qt, Signal
@@ -22,6 +23,7 @@ from PySide6.QtWidgets import (
 
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.plain import TextLabel, plain
+from spokeshave.desktop.tasks import Tasks
 from spokeshave.desktop.theme import theme
 from spokeshave.model import edits
 from spokeshave.model.project import Accepted, Project
@@ -35,9 +37,10 @@ class AcceptedPanel(QWidget):
 
     show_asked = Signal(object, str, int)
 
-    def __init__(self, document: Document) -> None:
+    def __init__(self, document: Document, tasks: Tasks) -> None:
         super().__init__()
-        self.document = document
+        self.document, self.tasks = document, tasks
+        self._comparing = False
         self._compared: dict[tuple[int, int], list[Difference]] = {}
         self._loading = False
         self._stale = True
@@ -134,7 +137,7 @@ class AcceptedPanel(QWidget):
         item = self.list.item(row)
         if item is None:
             return
-        found = self.differences(accepted)
+        found = self._compared.get((id(accepted), id(self.run_of(accepted))))
         sign, colour = ("◔", "faint") if found is None else ("✕", "late") if found else ("✓", "true")
         item.setText(f"{sign}  {label_of(accepted)}")
         item.setToolTip(plain(label_of(accepted)))
@@ -164,12 +167,35 @@ class AcceptedPanel(QWidget):
         self._loading = False
         self.list.setCurrentRow(min(row, len(project.accepted) - 1))
         self._chosen()
+        if not self._comparing and self._next() is not None:
+            self._comparing = True
+            self.tasks.in_slices("Compares with the accepted runs", self._compare(), lambda: None)
+
+    def _next(self) -> tuple[int, Accepted] | None:
+        """The next accepted run that is to be compared with the last one of its scenario."""
+        for at, a in enumerate(self.document.project.accepted):
+            run = self.run_of(a)
+            if run is not None and (id(a), id(run)) not in self._compared:
+                return at, a
+        return None
+
+    def _compare(self) -> Iterator[float]:
+        """One after the other, with the state of each shown at once."""
+        try:
+            while (following := self._next()) is not None:
+                self.differences(following[1])
+                self._show_state(*following)
+                yield following[0] / max(1, len(self.document.project.accepted))
+        finally:
+            self._comparing = False
 
     def _chosen(self) -> None:
         if self._loading:
             return
         accepted = self.accepted
         found = self.differences(accepted) if accepted is not None else None
+        if accepted is not None:
+            self._show_state(self.list.currentRow(), accepted)
         self.table.clear()
         for d in found or ():
             item = QTreeWidgetItem([_time(d.time_ms), _time(d.accepted_ms), d.lane, d.text])

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import datetime
 from html import escape
-from pathlib import Path
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QProgressBar, QPushButton, QTabWidget, QVBoxLayout, QWidget
@@ -18,11 +17,13 @@ from spokeshave.desktop.proof.scenarios import ScenariosPanel
 from spokeshave.desktop.proof.study import StudyPanel
 from spokeshave.desktop.proof.sweep import SweepPanel
 from spokeshave.desktop.proof.worker import ProofWorker
-from spokeshave.desktop.record import write_record
+from spokeshave.desktop.record import Told
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
+from spokeshave.desktop.tasks import Tasks
 from spokeshave.desktop.theme import theme
 from spokeshave.model.project import Scenario
+from spokeshave.verify.batch import portable
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.record import NOT_RUN
 from spokeshave.verify.scenarios import Result
@@ -35,7 +36,7 @@ class ProofPage(QWidget):
     runs_changed = Signal()
     """Runs have begun, or are over."""
 
-    def __init__(self, document: Document, runner: Runner, selection: Selection) -> None:
+    def __init__(self, document: Document, runner: Runner, selection: Selection, tasks: Tasks) -> None:
         super().__init__()
         self.document, self.selection = document, selection
         self.worker: ProofWorker | None = None
@@ -65,7 +66,7 @@ class ProofPage(QWidget):
         self.list = self.scenarios.list
         self.matrix = MatrixPanel(document, runner, selection)
         self.matrix.show_asked.connect(self.show_asked)
-        self.accepted = AcceptedPanel(document)
+        self.accepted = AcceptedPanel(document, tasks)
         self.accepted.show_asked.connect(self.show_asked)
         self.sweep = SweepPanel(document)
         self.study = StudyPanel(document)
@@ -196,8 +197,8 @@ class ProofPage(QWidget):
         elif self.status.text().startswith("runs"):
             self.status.setText("cancelled")
 
-    def write_record(self, path: Path) -> list[str]:
-        """The acceptance record of what there is; tells what there is not. Raises `FormatError`."""
+    def told(self) -> tuple[Told, list[str]]:
+        """What the acceptance record is made of, and what is missing in it."""
         document, results = self.document, self.document.results
         swept, studied = self.sweep.model.matrix, self.study.found
         missing = [] if len(results) == len(document.project.scenarios) else ["scenarios that were not run"]
@@ -206,11 +207,10 @@ class ProofPage(QWidget):
         if studied is None or not self.study.of_present():
             studied = None
             missing.append("the reachability study")
-        runs = [results[s.name] for s in document.project.scenarios if s.name in results]
+        runs = [portable(results[s.name]) for s in document.project.scenarios if s.name in results]
         matrix = NOT_RUN if "the fault sweep" in missing else swept
         today = datetime.date.today().isoformat()
-        write_record(path, document.project, runs, document.findings, today, matrix, studied or NOT_RUN)
-        return missing
+        return (document.project, runs, document.findings, today, matrix, studied or NOT_RUN), missing
 
     def stop(self) -> None:
         """Cancels what runs."""

@@ -7,6 +7,7 @@ from dataclasses import replace
 from spokeshave.engine.link import link_problems
 from spokeshave.model.diagnostics import Diagnostic, Place, Severity, did_you_mean
 from spokeshave.model.project import Project
+from spokeshave.verify import processes
 from spokeshave.verify.check import actions, chart, signals, texts
 from spokeshave.verify.check.look import Look, warning
 from spokeshave.verify.check.waivers import Sorted, sort_out
@@ -40,7 +41,8 @@ def every_finding(project: Project) -> list[Diagnostic]:
     """All findings, waived or not. A project that cannot run is still looked at by the rules."""
     found = link_problems(project)
     look = Look(project)
-    for rule in RULES:
+    for n, rule in enumerate(RULES):
+        processes.look(n / len(RULES))
         found += rule(look)
     if project.scenarios and (not found or found[0].severity is not Severity.ERROR):
         from spokeshave.verify.scenario_language import scenario_problems  # not for a file without scenarios

@@ -1,0 +1,91 @@
+"""Runs that come to the bench, and the record that leaves the window: what takes longer than a moment, as tasks."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtWidgets import QFileDialog
+
+from spokeshave.desktop.bench.strip_beside import Beside
+from spokeshave.desktop.record import record_bytes
+from spokeshave.desktop.seeking import CHUNK
+from spokeshave.formats.disk import write_bytes_atomically
+from spokeshave.formats.errors import FormatError
+from spokeshave.model.project import Accepted
+from spokeshave.verify.scenarios import Replay, Run
+
+if TYPE_CHECKING:
+    from spokeshave.desktop.window import MainWindow
+
+
+class Showing:
+    """Of one window."""
+
+    def __init__(self, window: MainWindow) -> None:
+        self.window = window
+
+    def run(self, run: Run, name: str, time_ms: int) -> None:
+        """Puts a scenario's run on the bench, at a time of it, beside the accepted one if there is one."""
+        strip, accepted = self.window.bench.strip, self.window.document.project.accepted
+        beside = next((a for a in accepted if (a.scenario, a.label) == (name, run.label)), None)
+
+        def shown() -> None:
+            strip.beside = Beside.of(beside, run) if beside is not None else None
+            strip.show_moment(time_ms)
+            label = f" [{run.label}]" if run.label else ""
+            tail = "" if beside is None else " Hatched where it was otherwise than accepted."
+            self.window.say(f"The run of {name}{label}, at {time_ms / 1000:.2f} s. Reset begins a new run.{tail}")
+
+        self._bring(run, f"Brings the run of {name} to the bench", shown)
+
+    def fault(self, run: Run, reference: Accepted, name: str, time_ms: int) -> None:
+        """Puts the run behind a cell of the fault sweep on the bench, beside its reference cycle."""
+
+        def shown() -> None:
+            self.window.bench.strip.beside = Beside.of(reference, run)
+            self.window.bench.strip.show_moment(time_ms)
+            self.window.say(
+                f"{name}, at {time_ms / 1000:.2f} s. Hatched where it was otherwise than in the reference cycle. "
+                "Reset begins a new run."
+            )
+
+        self._bring(run, f"Brings {name} to the bench", shown)
+
+    def _bring(self, run: Run, title: str, shown: Callable[[], None]) -> None:
+        """Runs a run again for the bench, while the window answers; the present run stays until it is whole."""
+        replay = Replay(run)
+
+        def steps() -> Iterator[float]:
+            while replay.advance(CHUNK):
+                yield replay.part
+
+        def whole() -> None:
+            self.window.runner.show(replay.session)
+            self.window.show_stage(4)
+            shown()
+
+        self.window.tasks.in_slices(title, steps(), whole)
+
+    def ask_record(self) -> None:
+        """Writes the record of what was run, swept and studied since the last edit; what was not is said in it."""
+        start = (self.window.document.path or Path.cwd() / "machine").with_suffix(".html")
+        kinds = "HTML (*.html);;PDF (*.pdf)"
+        name, chosen = QFileDialog.getSaveFileName(self.window, "Write the acceptance record", str(start), kinds)
+        if not name:
+            return
+        path = Path(name)
+        if path.suffix.lower() not in (".html", ".pdf"):
+            path = path.with_suffix(".pdf" if "pdf" in chosen else ".html")
+        told, missing = self.window.proof.told()
+
+        def written(data: bytes) -> None:
+            try:
+                write_bytes_atomically(data, path)
+            except FormatError as error:
+                self.window.say_fault(str(error))
+            else:
+                self.window.say(f"Wrote {path.name}" + (f"; not in it: {', '.join(missing)}" if missing else ""))
+
+        self.window.tasks.in_process(f"Writes {path.name}", written, record_bytes, path.suffix, *told)
