@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 from dataclasses import replace
 from pathlib import Path
 
@@ -14,6 +15,7 @@ import spokeshave
 from spokeshave.cli import whole_app
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.formats.code.finals import unprotected
+from spokeshave.formats.code.read import _CodeReader
 from spokeshave.formats.code.write import Generated, generate
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.files import read_project, write_project
@@ -253,3 +255,28 @@ def test_statements_before_a_condition_are_not_swallowed(old, new, said):
         parse_iec(text.replace(old, new))
     line = next(i for i, row in enumerate(text.splitlines(), 1) if old in row)
     assert found.value.line == line
+
+
+@settings(max_examples=150, suppress_health_check=list(HealthCheck))
+@given(project=projects(), seed=st.integers(0, 2**32))
+def test_what_is_the_same_around_an_edit_need_not_be_looked_at(project, seed):
+    """Texts with something typed, taken out or copied somewhere, read by their window and whole: the same comes of it."""
+    rng = random.Random(seed)
+    code = generate(project, "flags")
+    text = code.text
+    for _ in range(rng.randint(1, 2)):
+        at = rng.randrange(len(text))
+        to = min(len(text), at + rng.choice((0, 0, 1, 4, 40)))
+        new = rng.choice(("", " ", "A", " AND B", "(", "END_IF;", "(* note *)", text[rng.randrange(len(text)) :][:20]))
+        text = text[:at] + new + text[to:]
+
+    def outcome(read):
+        try:
+            return read()
+        except FormatError as error:
+            return str(error)
+
+    reader = _CodeReader(text, code)
+    assert outcome(lambda: reader.changes(0, len(text))) == outcome(
+        lambda: reader._changes(reader._texts(), 0, len(text))
+    )

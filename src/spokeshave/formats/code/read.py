@@ -82,8 +82,19 @@ class _CodeReader:
         return FormatError(message, line=line, column=at - self.text.rfind("\n", 0, at), advice=advice)
 
     def changes(self, start: int, end: int) -> list[Change]:
+        """What the text says otherwise. What is the same at its beginning and end, letter by letter, is not looked at."""
+        texts = self._texts()
+        first, last, begin, stop = _window(texts, self.text[start:end])
+        if first > last:
+            return []
+        try:
+            return self._changes([*texts[first:last], (texts[last][0], None)], start + begin, start + stop)
+        except FormatError:
+            return self._changes(texts, start, end)  # a fault is told by what stands around it
+
+    def _changes(self, texts: list[tuple[str, Hole | None]], start: int, end: int) -> list[Change]:
         given = tokens(self.text[start:end], start)
-        parts = self._parts()
+        parts = [(tokens(fixed), hole) for fixed, hole in texts]
         at, out = 0, []
         for n, (fixed, hole) in enumerate(parts):
             at = self._match(given, at, fixed, end)
@@ -116,17 +127,17 @@ class _CodeReader:
             ) from None  # fmt: skip
         return change
 
-    def _parts(self) -> list[tuple[list[Token], Hole | None]]:
-        """Fixed tokens, each run of them with the hole behind it."""
-        parts: list[tuple[list[Token], Hole | None]] = []
-        run = ""
+    def _texts(self) -> list[tuple[str, Hole | None]]:
+        """Fixed text, each run of it with the hole behind it; the last one has none."""
+        parts: list[tuple[str, Hole | None]] = []
+        run: list[str] = []
         for piece in self.code.pieces:
             if isinstance(piece, Hole):
-                parts.append((tokens(run), piece))
-                run = ""
+                parts.append(("".join(run), piece))
+                run = []
             else:
-                run += piece
-        return [*parts, (tokens(run), None)]
+                run.append(piece)
+        return [*parts, ("".join(run), None)]
 
     def _match(self, given: list[Token], at: int, fixed: list[Token], end: int) -> int:
         for n, wanted in enumerate(fixed):
@@ -180,6 +191,45 @@ class _CodeReader:
             if own and text.lower().startswith(f"{own.lower()}.") and text.count(".") == 2
             else text
         )
+
+
+def _window(texts: list[tuple[str, Hole | None]], given: str) -> tuple[int, int, int, int]:
+    """The first part that may differ, the part whose fixed text is behind the last that may, and where that is in `given`.
+
+    The first is greater than the last where nothing differs. A hole counts as the same only if what follows it is.
+    """
+    spans, at = [], 0  # of each part: begin, end of its fixed text, end
+    for fixed, hole in texts:
+        end = at + len(fixed)
+        spans.append((at, end, end + (len(hole.text) if hole is not None else 0)))
+        at = spans[-1][2]
+    whole = "".join(fixed + (hole.text if hole is not None else "") for fixed, hole in texts)
+    if whole == given:
+        return 1, 0, 0, 0
+    same = _common(whole, given)
+    first = 0
+    while first + 1 < len(spans) and spans[first + 1][1] <= same:
+        first += 1
+    begin = spans[first][0]
+    tail = _common(whole[begin:][::-1], given[begin:][::-1])
+    last = len(spans) - 1
+    while last > first and spans[last - 1][0] >= len(whole) - tail:
+        last -= 1
+    if spans[last][0] < len(whole) - tail:
+        return 0, len(spans) - 1, 0, len(given)
+    return first, last, begin, len(given) - (len(whole) - spans[last][1])
+
+
+def _common(a: str, b: str) -> int:
+    """How many characters at the beginning of two texts are the same."""
+    low, high = 0, min(len(a), len(b))
+    while low < high:
+        middle = (low + high + 1) // 2
+        if a[low:middle] == b[low:middle]:
+            low = middle
+        else:
+            high = middle - 1
+    return low
 
 
 def _words_back(style: Style) -> Iterator[tuple[str, str]]:

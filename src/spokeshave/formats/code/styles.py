@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
@@ -160,14 +161,17 @@ class FlagStyle(Style):
         order = in_priority(q)
         go = {i: self.go[(q.name, i)] for i in order}
         code.lines(f"{go[i]} := FALSE;" for i in order)
+        before: dict[str, list[int]] = defaultdict(list)
         for n, i in enumerate(order):
             t = q.transitions[i]
             steps = all_of(*(self.active(q, s) for s in map(q.step, t.sources) if s is not None))
             code.line(f"(* {_ends(t)} *)")
             code.line(f"IF {steps} THEN {go[i]} := ", self.condition(q, i), f"{self.permissives(q, t)}; END_IF;")
-            rivals = [go[j] for j in order[:n] if set(q.transitions[j].sources) & set(t.sources)]
+            rivals = sorted({m for source in t.sources for m in before[source]})
             if rivals:
-                code.line(f"{go[i]} := {go[i]} AND NOT ({any_of(rivals)});")
+                code.line(f"{go[i]} := {go[i]} AND NOT ({any_of([go[order[m]] for m in rivals])});")
+            for source in t.sources:
+                before[source].append(n)
         for ends in ("sources", "targets"):
             for i in order:
                 steps_of = [q.step(n) for n in getattr(q.transitions[i], ends)]
