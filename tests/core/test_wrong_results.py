@@ -29,12 +29,13 @@ from spokeshave.formats.spoke_schema import VERSION
 from spokeshave.formats.stimuli_csv import parse_stimuli
 from spokeshave.language.literals import read_value, time_ms, value_text
 from spokeshave.language.parse import parse_expression
-from spokeshave.language.syntax import TextError
+from spokeshave.language.syntax import LONGEST_NAME, TextError
 from spokeshave.model.project import (
     Accepted,
     Action,
     Body,
     Device,
+    Instance,
     Project,
     Qualifier,
     Scenario,
@@ -47,6 +48,7 @@ from spokeshave.model.project import (
     Type,
 )
 from spokeshave.verify.accepted import accept, compare, number_text
+from spokeshave.verify.check import findings
 from spokeshave.verify.junit import junit
 from spokeshave.verify.reach.answers import study
 from spokeshave.verify.reach.asked import Says
@@ -306,3 +308,26 @@ def test_what_a_belt_has_done_in_all_is_no_place():
     assert pressed and not [
         c.because for c in pressed if "Line not where it belongs" in c.because or "Line does not end" in c.because
     ]
+
+
+@pytest.mark.parametrize("bad", ["N" * (LONGEST_NAME + 1), "9th", "two words", "END_IF"])
+@pytest.mark.parametrize("what", ["signal", "sequence", "step", "body", "trip", "device", "instance"])
+def test_every_name_of_a_machine_file_is_a_legal_one_of_at_most_a_hundred_characters(what, bad):
+    step = Step(bad if what == "step" else "Rest", 10, (Action(Qualifier.N, bad if what == "body" else "Note"),))
+    q = Sequence(
+        bad if what == "sequence" else "Main",
+        step.name,
+        (step,),
+        (),
+        (Body(bad if what == "body" else "Note", "On := TRUE;"),),
+    )
+    project = Project(
+        signals=(Signal("On", SignalClass.OUTPUT), *((Signal(bad, SignalClass.INPUT),) if what == "signal" else ())),
+        sequences=(q,), trips=(Trip(bad, 1, "FALSE", ("Main",)),) if what == "trip" else (),
+        devices=(Device(bad, "lamp"),) if what == "device" else (), instances=(Instance(bad, "TON"),) if what == "instance" else (),
+    )  # fmt: skip
+    found = [d for d in findings(project) if d.code == "name"]
+    if what == "trip" and bad == "END_IF":
+        assert not found, "no text names a trip"
+    else:
+        assert found and found[0].place.kind == what and len(str(found[0])) < 400

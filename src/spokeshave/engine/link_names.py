@@ -9,6 +9,7 @@ from spokeshave.engine.link_sequence import step_numbers, transition_place
 from spokeshave.language.blocks import BLOCKS
 from spokeshave.language.literals import value_problem
 from spokeshave.language.rename import NAME, name_problem
+from spokeshave.language.syntax import LONGEST_NAME
 from spokeshave.model.diagnostics import Place, did_you_mean
 from spokeshave.model.project import Project, Sequence
 
@@ -47,8 +48,8 @@ def check_names(project: Project, note: Note) -> None:
     known: set[str] = set()
     for t in project.trips:
         place = Place("trip", item=t.name)
-        if not NAME.fullmatch(t.name):
-            note("name", place, f"{t.name!r} is not a name", "letters, digits and underscores, a letter first")
+        if len(t.name) > LONGEST_NAME or not NAME.fullmatch(t.name):
+            note("name", place, name_problem(t.name) or f"{t.name!r} is not a name")
         elif t.name.lower() in known:
             note("name-twice", place, f"there are two trips {t.name}", "give each its own name")
         known.add(t.name.lower())
@@ -73,6 +74,9 @@ def _check_steps(project: Project, q: Sequence, note: Note) -> None:
     if q.step(q.initial) is None:
         note("initial-step", Place("sequence", item=q.name), f"{q.initial} is not one of its steps",
                   "choose an initial step")  # fmt: skip
+    for body in q.bodies:
+        if problem := name_problem(body.name):
+            note("name", Place("body", q.name, body.name), problem)
     numbered = step_numbers(q)
     for i, t in enumerate(q.transitions):
         for name in (*t.sources, *t.targets):

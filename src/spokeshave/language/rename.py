@@ -7,7 +7,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import replace
 
 from spokeshave.language.references import HERE, Names, Target, Where, put_names
-from spokeshave.language.syntax import KEYWORDS
+from spokeshave.language.syntax import KEYWORDS, LONGEST_NAME
+from spokeshave.model.diagnostics import quoted
 from spokeshave.model.edits import EditError, free_name, taken_names
 from spokeshave.model.flow_edits import NoRoom
 from spokeshave.model.project import Project, Sequence, Trip
@@ -26,6 +27,8 @@ STEP_WORDS = frozenset(("HOME", "HELD", "RISING", "FALLING"))
 
 def name_problem(name: str, step: bool = False) -> str:
     """Why `name` cannot name anything, or an empty string (IEC identifiers, semantics section 2)."""
+    if len(name) > LONGEST_NAME:
+        return f"{quoted(name)} is too long; names have at most {LONGEST_NAME} characters"
     if not NAME.fullmatch(name):
         return f"{name!r} is not a name; use letters, digits and underscores, a letter first"
     if step and name.upper() in STEP_WORDS:
