@@ -81,7 +81,9 @@ def told(file: Path | None = None) -> Iterator[None]:
 def _lines(error: Told, file: Path | None) -> list[str]:
     """What is said of an error; of one that was found in several places each of them, with its line in a text file."""
     found: list[Diagnostic] | None = getattr(error, "found", None)
-    return [str(error)] if found is None else [str(d) for d in in_file(found, file)]
+    if found is None:
+        return [str(error)]
+    return [str(d) if d.at or file is None else f"{file}: {d}" for d in in_file(found, file)]
 
 
 def in_file(found: list[Diagnostic], file: Path | None) -> list[Diagnostic]:
@@ -130,6 +132,8 @@ def room_for(path: Path | None) -> None:
     """Fails before any work is done if a file could not be written where it is to be."""
     if path is not None and not path.parent.is_dir():
         fail(f"{path}: there is no folder {path.parent}")
+    if path is not None and len(os.fsencode(path.name)) > (most := os.pathconf(path.parent, "PC_NAME_MAX")):
+        fail(f"{quoted(path)}: the name is too long; names of files have at most {most} bytes here")
 
 
 def scenario_named(project: Project, name: str) -> Scenario:

@@ -19,6 +19,7 @@ from spokeshave.engine.session import Session
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.files import write_project
 from spokeshave.formats.iec_read import parse_iec
+from spokeshave.formats.recovery import Recovery
 from spokeshave.language.expected import syntax_problem
 from spokeshave.language.parse import parse_expression, parse_statements
 from spokeshave.language.syntax import TextError
@@ -38,6 +39,7 @@ from spokeshave.model.project import (
     Trip,
     Type,
 )  # fmt: skip
+from spokeshave.reading import read_project as parse_file
 from spokeshave.verify.check import findings
 from spokeshave.verify.scenarios import run_scenario
 from tests.core.projects import conditions
@@ -353,3 +355,16 @@ def test_a_list_of_signals_that_is_being_written_is_not_red_all_over():
     assert not [d for d in findings(listed) if d.code in ("read-nowhere", "written-nowhere")]
     spoken = one_text(condition="Go")
     assert {d.code for d in findings(spoken)} >= {"read-nowhere", "written-nowhere"}
+
+
+def test_a_name_as_long_as_the_system_allows_can_be_written_and_a_longer_one_is_told_before_the_work(
+    tmp_path, monkeypatch
+):
+    most = os.pathconf(tmp_path, "PC_NAME_MAX")
+    longest = tmp_path / ("n" * (most - len(".spoke")) + ".spoke")
+    write_project(Project("Long"), longest)
+    assert parse_file(longest).name == "Long" and [p.name for p in tmp_path.iterdir()] == [longest.name]
+    Recovery(tmp_path / "kept").keep(Project("N" * 1000), longest)
+    monkeypatch.setattr("spokeshave.reading.read_project", lambda _: pytest.fail("work was begun"))
+    said = CliRunner().invoke(whole_app(), ["verify", str(longest), "--report", str(tmp_path / ("r" * most + ".html"))])
+    assert said.exit_code == 2 and "the name is too long" in said.output and len(said.output) < 400

@@ -105,7 +105,7 @@ def write_bytes_atomically(data: bytes, path: Path) -> None:
         mode = path.stat().st_mode & 0o777 if path.exists() else 0o666 & ~_umask()
         if not mode & 0o222:
             raise PermissionError(0, "it is read-only")
-        handle, temporary = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
+        handle, temporary = tempfile.mkstemp(prefix=f".{path.name[:40]}.", dir=path.parent)
         try:
             with os.fdopen(handle, "wb") as out:
                 out.write(data)

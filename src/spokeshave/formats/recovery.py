@@ -59,7 +59,7 @@ class Recovery:
         except OSError as error:
             raise FormatError(f"edits cannot be kept in {self.folder}: {error.strerror or error}") from None
         if self._mine is None:
-            stem = re.sub(r"[^A-Za-z0-9]+", "-", project.name).strip("-") or "machine"
+            stem = re.sub(r"[^A-Za-z0-9]+", "-", project.name[:40]).strip("-") or "machine"
             self._mine = self.folder / f"{stem}.{os.getpid()}.{time.time_ns()}.kept"
             # The lock tells others that this program runs; it goes with the program, however that ends.
             self._lock = os.open(_lock_of(self._mine), os.O_RDWR | os.O_CREAT, 0o600)
