@@ -14,7 +14,8 @@ from pathlib import Path
 import pytest
 
 from spokeshave.verify import processes
-from spokeshave.verify.processes import EndedError, end, executor, let_go, look, part
+from spokeshave.verify.processes import end, executor, let_go, part
+from spokeshave.verify.progress import EndedError, look
 
 
 @pytest.fixture

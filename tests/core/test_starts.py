@@ -13,7 +13,7 @@ from spokeshave.language import expected
 from tests.conftest import EXAMPLES
 
 SMALL = EXAMPLES / "paddle.st"
-NEVER = ("numpy", "jinja2", "multiprocessing", "PySide6", "openpyxl", "pymodbus")
+NEVER = ("pydantic", "numpy", "jinja2", "multiprocessing", "PySide6", "openpyxl", "pymodbus")
 
 
 def loaded_by(*words: str | Path, main: str = "spokeshave.cli", before: str = "") -> tuple[set[str], str]:

@@ -33,7 +33,7 @@ from spokeshave.formats.disk import write_bytes_atomically
 from spokeshave.formats.spoke import fingerprint
 from spokeshave.model.diagnostics import Diagnostic
 from spokeshave.model.project import Project
-from spokeshave.verify.processes import look
+from spokeshave.verify.progress import look
 from spokeshave.verify.reach.answers import Study
 from spokeshave.verify.record import NOT_RUN, record_html
 from spokeshave.verify.scenarios import Result

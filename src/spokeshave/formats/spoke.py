@@ -9,7 +9,8 @@ from typing import Any
 
 from spokeshave.formats.disk import text_of_file, write_text_atomically
 from spokeshave.formats.errors import FormatError, reading
-from spokeshave.formats.spoke_schema import VERSION, adapter, near, schema, wrong_values
+from spokeshave.formats.shape import serializer, validator
+from spokeshave.formats.spoke_schema import VERSION, near, schema, wrong_values
 from spokeshave.language.literals import real_number
 from spokeshave.model.project import Project, with_shows
 
@@ -20,7 +21,7 @@ LARGEST_BYTES = 50_000_000
 
 def to_data(project: Project) -> dict[str, Any]:
     """A machine file as plain JSON data, without what has its usual value."""
-    data: dict[str, Any] = adapter().dump_python(project, mode="json", exclude_defaults=True)
+    data: dict[str, Any] = serializer().to_python(project, mode="json", exclude_defaults=True)
     return data
 
 
@@ -37,10 +38,10 @@ def from_data(data: Any) -> Project:
     """The machine file of plain JSON data. Raises `FormatError` that names the item: nothing unknown is dropped, nothing
     wrong is made to fit.
     """
-    from pydantic import ValidationError  # takes its time, and IEC text does without
+    from pydantic_core import ValidationError  # takes its time, and IEC text does without
 
     try:
-        project = adapter().validate_json(json.dumps(data), strict=True, extra="forbid")
+        project: Project = validator().validate_json(json.dumps(data), strict=True, extra="forbid")
     except ValidationError as error:
         first = error.errors(include_url=False)[0]
         loc = first["loc"]

@@ -2,24 +2,16 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator
 from functools import cache
-from typing import TYPE_CHECKING, Any
+from importlib.resources import files
+from typing import Any
 
 from spokeshave.model.diagnostics import did_you_mean
 from spokeshave.model.project import CONNECTION_KINDS, REQUIREMENT_KINDS, Project
 
-if TYPE_CHECKING:
-    from pydantic import TypeAdapter
-
 VERSION = 3
-
-
-@cache
-def adapter() -> TypeAdapter[Project]:
-    from pydantic import TypeAdapter  # takes its time, and IEC text does without
-
-    return TypeAdapter(Project)
 
 
 def near(data: Any, loc: tuple[int | str, ...]) -> str:
@@ -94,8 +86,17 @@ LEAST: dict[tuple[str, str], int] = {("OpposedPair", "dead_ms"): 0, ("Trip", "ra
 
 @cache
 def schema() -> dict[str, Any]:
-    """The JSON Schema of the file, as strict as the reader."""
-    body = adapter().json_schema()
+    """The JSON Schema of the file, as strict as the reader: as `make_schema` makes it, and `scripts/schema` writes it."""
+    text = files("spokeshave.formats").joinpath("machine-file.schema.json").read_text(encoding="utf-8")
+    found: dict[str, Any] = json.loads(text)
+    return found
+
+
+def make_schema() -> dict[str, Any]:
+    """The JSON Schema anew from the model."""
+    from pydantic import TypeAdapter  # takes its time
+
+    body = TypeAdapter(Project).json_schema()
     body["title"] = "Spokeshave machine file"
     for name, part in body["$defs"].items():
         if part.get("type") == "object":

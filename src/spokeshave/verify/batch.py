@@ -13,6 +13,7 @@ from spokeshave.engine.link import LinkError
 from spokeshave.model.project import Project, Scenario
 from spokeshave.verify import processes
 from spokeshave.verify.accepted import lanes_of
+from spokeshave.verify.progress import EndedError, look
 from spokeshave.verify.scenarios import Result, ScenarioRun
 
 PIECE = 200
@@ -26,7 +27,7 @@ def _work(project: Project, scenario: Scenario) -> Result | str:
     except LinkError as error:
         return str(error.found[0])
     while run.advance(PIECE):
-        processes.look(run.part)
+        look(run.part)
     return portable(run.result())
 
 
@@ -80,7 +81,7 @@ class Batch:
                 continue
             try:
                 found = future.result()
-            except processes.EndedError:
+            except EndedError:
                 continue
             except BrokenProcessPool as error:
                 self._break(error)

@@ -15,29 +15,15 @@ from dataclasses import dataclass
 from multiprocessing import connection, get_context, parent_process
 from typing import Any, TypeVar
 
-from spokeshave.verify import VerifyError
+from spokeshave.verify.progress import SLOTS, look, share, take_in_hand
 
 T = TypeVar("T")
 
-SLOTS = 1 << 16
-"""Places for what is under way at the same time."""
-
-
-class EndedError(VerifyError):
-    """Nobody waits for this work any longer."""
-
-
 # -- in a process
-
-_parts: Any = None
-_ended: Any = None
-_number = 0
-"""The work in hand; 0 in the program itself."""
 
 
 def _begin_process(parts: Any, ended: Any) -> None:
-    global _parts, _ended
-    _parts, _ended = parts, ended
+    share(parts, ended)
     threading.Thread(target=_end_with_parent, name="parent", daemon=True).start()
 
 
@@ -49,26 +35,12 @@ def _end_with_parent() -> None:
 
 
 def _do(number: int, work: Callable[..., T], arguments: tuple[Any, ...]) -> T:
-    global _number
-    _number = number
+    take_in_hand(number)
     try:
         look(0.0)
         return work(*arguments)
     finally:
-        _number = 0
-
-
-def look(part: float | None = None) -> None:
-    """Called by work from time to time: says how much of it is done, 0 to 1. Raises `EndedError` if it was cancelled.
-
-    In the program itself it does nothing.
-    """
-    if not _number:
-        return
-    if part is not None:
-        _parts[_number % SLOTS] = part
-    if _ended[_number % SLOTS] >= _number:
-        raise EndedError("nobody waits for this")
+        take_in_hand(0)
 
 
 # -- in the program

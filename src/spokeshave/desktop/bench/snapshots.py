@@ -12,7 +12,7 @@ from PySide6.QtGui import QImage, QPixmap
 from PySide6.QtWidgets import QWidget
 
 from spokeshave.formats.disk import write_bytes_atomically
-from spokeshave.verify.processes import look
+from spokeshave.verify.progress import look
 
 if TYPE_CHECKING:
     from spokeshave.desktop.bench.strip import TimingStrip

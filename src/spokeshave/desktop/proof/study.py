@@ -23,7 +23,7 @@ from spokeshave.desktop.plain import TextLabel, plain
 from spokeshave.desktop.theme import code_font, theme
 from spokeshave.engine.link import LinkError
 from spokeshave.model.project import Project
-from spokeshave.verify.processes import look
+from spokeshave.verify.progress import look
 from spokeshave.verify.reach.answers import Study, study, with_ways
 from spokeshave.verify.reach.asked import Answer, Says
 from spokeshave.verify.reach.questions import HELP, parse_plan, print_plan

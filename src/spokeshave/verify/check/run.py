@@ -7,10 +7,10 @@ from dataclasses import replace
 from spokeshave.engine.link import link_problems
 from spokeshave.model.diagnostics import Diagnostic, Place, Severity, did_you_mean
 from spokeshave.model.project import Project
-from spokeshave.verify import processes
 from spokeshave.verify.check import actions, chart, signals, texts
 from spokeshave.verify.check.look import Look, warning
 from spokeshave.verify.check.waivers import Sorted, sort_out
+from spokeshave.verify.progress import look as look_up
 
 RULES = (*chart.RULES, *signals.RULES, *actions.RULES, *texts.RULES)
 _CODES_LIST = (
@@ -42,7 +42,7 @@ def every_finding(project: Project) -> list[Diagnostic]:
     found = link_problems(project)
     look = Look(project)
     for n, rule in enumerate(RULES):
-        processes.look(n / len(RULES))
+        look_up(n / len(RULES))
         found += rule(look)
     if project.scenarios and (not found or found[0].severity is not Severity.ERROR):
         from spokeshave.verify.scenario_language import scenario_problems  # not for a file without scenarios

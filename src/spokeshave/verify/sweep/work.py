@@ -19,6 +19,7 @@ from spokeshave.engine.link import LinkError
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.model.project import Project, Scenario
 from spokeshave.verify import processes
+from spokeshave.verify.progress import EndedError, look
 from spokeshave.verify.sweep.cycle import SweepError, passes
 from spokeshave.verify.sweep.faults import faults_of
 from spokeshave.verify.sweep.matrix import Matrix
@@ -106,7 +107,7 @@ def run_cells(sent: Sent, cycle: str, reset: str, fault: int, first: int) -> lis
     steps, known = reference.steps[first : first + PART], _known(sent, cycle, reset, fault)
     cells = []
     for cell in try_in(reference, faults_of(reference.project)[fault], steps, known):
-        processes.look()
+        look()
         cells.append(cell)
     return cells
 
@@ -195,7 +196,7 @@ class Sweep:
             return None
         try:
             return future.result()
-        except processes.EndedError:
+        except EndedError:
             return None
         except BrokenProcessPool as error:
             self.problem = f"a process of the sweep has died ({error}); run it again"
