@@ -36,6 +36,7 @@ from spokeshave.model.project import (
     Trip,
     Type,
 )
+from spokeshave.verify import processes
 from spokeshave.verify.junit import sweep_junit
 from spokeshave.verify.sweep.concerns import Concerns
 from spokeshave.verify.sweep.cycle import SweepError, cycles_of
@@ -44,7 +45,7 @@ from spokeshave.verify.sweep.matrix import accept_sweep, explain, matrix_csv
 from spokeshave.verify.sweep.reference import Reference
 from spokeshave.verify.sweep.trial import Trial
 from spokeshave.verify.sweep.verdicts import Verdict, judge, try_in, try_out
-from spokeshave.verify.sweep.work import Sweep, processes, sweep
+from spokeshave.verify.sweep.work import Sweep, sweep
 
 N = Qualifier.N
 
@@ -304,13 +305,14 @@ def swept(project: Project, executor) -> Sweep:
 def test_any_executor_gives_the_same_matrix_and_a_sweep_can_be_cancelled():
     project = slide()
     alone = sweep(project)
-    with ThreadPoolExecutor(2) as threads, processes(2) as both:
-        for executor in (threads, both):
+    with ThreadPoolExecutor(2) as threads:
+        for executor in (threads, processes.executor(2)):
             run = swept(project, executor)
             assert not run.problem and run.matrix.cells == alone.cells and run.part == 1
         half = Sweep(project, executor=threads)
         half.cancel()
         assert half.done and not half.matrix.whole
+    processes.let_go()
     half = Sweep(project)
     assert half.poll() and 0 < half.part < 1
     half.cancel()

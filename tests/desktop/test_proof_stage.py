@@ -13,6 +13,7 @@ from spokeshave.model import edits
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Accepted
 from spokeshave.verify.scenarios import run_scenario
+from tests.looks import drawn
 
 Key, Ctrl, Alt = Qt.Key, Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.AltModifier
 
@@ -135,6 +136,7 @@ def test_a_failing_run_is_kept_to_look_at_until_the_next_one(qtbot, window, pane
     lasts = panel.rows.lines.index("expect Roast.Charge lasts at least 3 s")
     assert panel.rows.index(lasts, 4).data() == "it lasted 0.3 s"
     panel.show_row(lasts)
+    window.tasks.finish()
     assert window.stage == 4 and window.bench.strip.cursors[0] == 13_030
     results(window, "Light roast in order")
     assert not panel.before.isVisible() and panel.list.item(row).text().startswith("✓") and not document.failed_before
@@ -164,6 +166,7 @@ def test_what_no_scenario_shows_is_marked_and_what_one_shows_leads_there(qtbot, 
     matrix.view.setCurrentIndex(model.index(row("window Roast.Drop"), 1))
     assert "Jammed drop door at 31.79 s" in matrix.about.text()
     matrix.about.linkActivated.emit("show:Jammed drop door")
+    window.tasks.finish()
     assert window.stage == 4 and window.bench.strip.cursors[0] == 31_790
     window.show_proof(window.proof.matrix)
     matrix.view.setCurrentIndex(model.index(row("interlock DropDoor"), 1))
@@ -182,7 +185,7 @@ def test_the_cause_that_acts_now_is_marked_while_the_bench_runs(qtbot, window):
     runner.do("hand", "Emergency", 1)
     runner.run_for(50)
     assert matrix.model.acts(row) and matrix.model.index(row, 0).data() == "● trip"
-    window.grab()
+    assert drawn(window)
     window.show_stage(4)
     assert window.bench.side.isVisible() and "trip Emergency" in window.bench.acting.texts()
     runner.do("hand", "Emergency", 0)
@@ -253,7 +256,7 @@ def test_a_trip_is_said_in_words_and_its_picture_follows(qtbot, window):
     words.zeroed.setText("Batches, Nothing")
     words.zeroed.editingFinished.emit()
     assert "there is no signal Nothing" in window.message.text() and document.project.trips[0].zeroed == ()
-    window.grab()
+    assert drawn(window)
 
 
 def test_accepted_runs_are_kept_compared_and_their_differences_drawn(qtbot, window):
@@ -279,7 +282,7 @@ def test_accepted_runs_are_kept_compared_and_their_differences_drawn(qtbot, wind
     window.tasks.finish()
     beside = window.bench.strip.beside
     assert window.stage == 4 and beside is not None and beside.spans("Cool", True) and not beside.spans("Burner", False)
-    window.grab()
+    assert drawn(window)
     window.runner.reset()
     assert window.bench.strip.beside is None
     window.show_proof(window.proof.accepted)

@@ -146,6 +146,7 @@ def test_the_code_face_shows_that_code_and_chart_do_the_same_and_where_they_do_n
     proof._edited()
     assert proof.show_button.isVisibleTo(proof)
     proof.show_difference()
+    window.tasks.finish()
     assert window.stage == 4 and window.runner.session.time_ms == 8000
     window.document.edit("shorter", lambda p: replace(p, sequences=slide(longest="T#2s").sequences))
     assert proof.found is None and not proof.said.text()

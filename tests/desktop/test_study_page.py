@@ -55,6 +55,7 @@ def test_answers_come_with_the_way_to_what_is_bad_and_it_plays_on_the_bench(qtbo
     assert "expect finally Main" in panel.way.toPlainText()
     assert "inputs are free" in panel.limits.text() and "answers are bad" in panel.status.text()
     panel.show_button.click()
+    window.tasks.finish()
     assert window.stage == 4
     session = window.runner.session
     active = {

@@ -10,6 +10,7 @@ from PySide6.QtCore import Qt
 from spokeshave.desktop.proof.sweep_table import FILTERS
 from spokeshave.verify.processes import let_go
 from tests.core.test_sweep import slide
+from tests.looks import drawn
 
 Role = Qt.ItemDataRole
 
@@ -75,7 +76,7 @@ def test_filters_reasons_and_what_was_accepted(qtbot, window, panel):
     assert "Carriage jammed" in panel.model.rows and "worse" in panel.status.text()
     choose(panel, "Carriage jammed", "Main.Away")
     assert "Accepted was recovered" in panel.about.text()
-    panel.view.grab()
+    assert drawn(panel.view)
 
 
 def test_a_cell_opens_its_run_beside_the_reference(qtbot, window, panel):
@@ -91,7 +92,7 @@ def test_a_cell_opens_its_run_beside_the_reference(qtbot, window, panel):
         e.text == "Main.Away is late: longer than 3000 ms" for e in session.trace.events
     )
     assert not any(a < cell.injected_ms for a, _ in beside.spans("Slide", False) + beside.spans("Main", True))
-    window.bench.strip.grab()
+    assert drawn(window.bench.strip)
 
 
 def test_a_cycle_that_cannot_be_swept_says_why_and_a_sweep_can_be_cancelled(qtbot, window, panel):

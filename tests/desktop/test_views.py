@@ -20,6 +20,7 @@ from spokeshave.machine.kinds import KINDS, build
 from spokeshave.model import edits, flow_edits
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Device, Project, Scenario
+from tests.looks import drawn
 
 Key = Qt.Key
 
@@ -142,7 +143,7 @@ def test_the_strip_zooms_at_the_pointer_scrolls_lanes_and_keeps_cursors_on_scans
     assert strip.start_ms == 0
     qtbot.keyClick(strip, Key.Key_Plus)
     qtbot.keyClick(strip, Key.Key_Up)
-    strip.grab()
+    assert drawn(strip)
     names = [lane.name for lane in strip.lanes(window.runner.session)]
     assert names[:5] == ["Sequences", "Roast", "Cool", "Numbers", "BeanTemp"] and "ChargeTemp" not in names
 
@@ -190,7 +191,7 @@ def test_stages_without_content_say_what_to_do_next(qtbot, window):
     assert stage_states(window.document, False) == ("nothing",) * 6
     for stage in range(6):
         window.show_stage(stage)
-        window.grab()
+        assert drawn(window)
     window.new_sequence()
     assert window.stage == 2 and window.sequence.names == ["Sequence"]
     window.new_file()

@@ -81,6 +81,7 @@ def test_a_fault_that_nobody_is_told_of_is_found_seen_mended_and_written_down(
     assert answer.way is not None and answer.way.replays
     study.answers.setCurrentItem(study.answers.topLevelItem(study.found.answers.index(answer)))
     qtbot.mouseClick(study.show_button, Left)
+    window.tasks.finish()
     assert window.stage == 4
     v, slots = window.runner.session.situation.v, window.runner.session.program.slots
     assert v[slots["gate"]] and v[slots["flap"]]

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QApplication
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.window import MainWindow
 from spokeshave.model.project import Project
+from tests.looks import drawn
 
 pytestmark = pytest.mark.window
 Key = Qt.Key
@@ -95,7 +96,7 @@ def test_a_fan_that_does_not_start_is_seen_in_the_waiting_line_and_mended(qtbot,
     bench.runner.run_for(6000)
     line = next(bench.waiting.text_of(w) for w in bench.waiting.lines if w.step == "Purge")
     assert line == "Roast 30 Purge, late: waits on HELD(AirRuns, T#1s) (AirRuns = FALSE)"
-    bench.waiting.grab()
+    assert drawn(bench.waiting)
     box = next(b for b, kind, name in bench.waiting._hits if name == "AirRuns")
     qtbot.mouseDClick(bench.waiting, LEFT, pos=box.center().toPoint())
     assert bench.selection.place.item in ("ExhaustFan", "AirRuns"), (

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QApplication
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.runner import SPEEDS
 from spokeshave.desktop.sequence.sheet import FIRST_MARK, STEP
+from tests.looks import drawn
 
 Key, Ctrl = Qt.Key, Qt.KeyboardModifier.ControlModifier
 pytestmark = pytest.mark.window
@@ -84,7 +85,7 @@ def test_from_the_demo_to_a_proven_sequence(qtbot, opened, roastery):
     assert (late.step, late.state, late.held) == ("Drop", "late", True)
     assert any("Roast.Drop is late" in a.text for a in window.runner.session.situation.alarms.values())
     assert window.counts.text().endswith("1 alarm")
-    window.grab()
+    assert drawn(window)
 
     # The proof still stands, but for what the new step has changed.
     press(qtbot, window, Key.Key_R, Ctrl)

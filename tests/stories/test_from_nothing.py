@@ -16,6 +16,7 @@ from spokeshave.formats.files import read_project
 from spokeshave.model.edits import new_sequence
 from spokeshave.model.project import Project
 from tests.conftest import EXAMPLES
+from tests.looks import drawn
 
 pytestmark = pytest.mark.window
 Key = Qt.Key
@@ -147,6 +148,7 @@ def test_a_planted_mistake_is_found_and_its_place_shown(qtbot, opened):
     panel = window.proof.scenarios
     assert panel.view.currentIndex().data() == "it lasted 0.3 s", "the row that failed is chosen"
     qtbot.mouseClick(panel.show_button, Qt.MouseButton.LeftButton)
+    window.tasks.finish()
     assert window.stage == 4 and window.bench.strip.cursors[0] == 13_030
     assert "Light roast in order, at 13.03 s" in window.message.text()
 
@@ -174,4 +176,4 @@ def test_a_hand_written_chart_is_opened_run_and_looked_at(qtbot, opened):
     assert "waits on AtTop (FALSE) or waits on Raising2.T >= T#10s (Raising2.T = T#490ms)" in text
     window.show_face("chart")
     assert set(window.sequence.charts["Paddle"].items_by_step) == {"Down1", "Raising2", "Up3", "Lowering4"}
-    window.grab()
+    assert drawn(window)

@@ -10,6 +10,7 @@ from spokeshave.desktop.document import Document
 from spokeshave.desktop.proof.row_line import RowLine
 from spokeshave.formats import spoke
 from spokeshave.model import edits
+from tests.looks import drawn
 from tests.stories.test_first_job import press
 from tests.stories.test_from_nothing import typed
 
@@ -91,7 +92,7 @@ def test_a_new_rule_is_written_shown_accepted_and_a_later_change_is_seen(qtbot, 
     accepted.show_difference(rows.index(["Stirrer", "on 0.5 s later"]))
     window.tasks.finish()
     assert window.stage == 4 and window.bench.strip.beside.spans("Stirrer", False)
-    window.grab()
+    assert drawn(window)
 
     # Saved with all of it.
     assert window._save_to(tmp_path / "proven.spoke") and spoke.read(tmp_path / "proven.spoke") == document.project

@@ -18,11 +18,11 @@ from spokeshave.desktop.document import Document
 from spokeshave.desktop.sequence.condition_editor import ConditionEdit
 from spokeshave.desktop.sequence.sheet import FIRST_MARK, STEP
 from spokeshave.formats.recovery import Recovery
-from spokeshave.formats.spoke import write
-from spokeshave.model import edits
+from spokeshave.formats.spoke import read, write
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import new_sequence
 from spokeshave.model.project import Project, Signal, SignalClass
+from tests.looks import drawn
 
 Key = Qt.Key
 Mod = Qt.KeyboardModifier
@@ -240,10 +240,9 @@ def test_sixty_steps_come_from_a_spreadsheet_and_are_worked_on(qtbot, opened):
     view = hand.page.sheet
     view.setCurrentIndex(hand.cell("Waiting", STEP))
     view.setFocus()
-    start = time.perf_counter()
     QTest.keyClick(view, Key.Key_V, Mod.ControlModifier)
     settle()
-    assert len(hand.q.steps) == 60 and time.perf_counter() - start < 3
+    assert len(hand.q.steps) == 60
     assert [s.name for s in hand.q.steps][:3] == ["Dip1", "Dip2", "Dip3"], "in place of the two steps of a start"
     window.table.actions["seq.renumber"].trigger()
     assert [s.number for s in hand.q.steps] == [10 * n for n in range(1, 61)]
@@ -263,7 +262,7 @@ def test_sixty_steps_come_from_a_spreadsheet_and_are_worked_on(qtbot, opened):
         window.show_face(face)
         settle()
         assert hand.page.editor.step() == "Dip30", face
-    window.grab()
+    assert drawn(window)
 
 
 @pytest.mark.parametrize("face", ["chart"])
@@ -312,4 +311,4 @@ def test_a_killed_program_loses_no_edit(qtbot, opened, tmp_path):
     window = opened(Document(Project("Other")))
     assert window.recover(left[0]) and window.document.path == file
     assert window.document.project.sequence("Sequence").step("Working").comment == "not saved"
-    assert edits.change_step(window.document.project, "Sequence", "Working", comment="") is not window.document.project
+    assert window.document.dirty and read(file).sequence("Sequence").step("Working").comment == "", "not saved yet"

@@ -73,6 +73,7 @@ class Details(QWidget):
         self._rows: list[_Shown] = []
         self._of: object = None
         self.area = QScrollArea()
+        self.area.setAccessibleName("Details")
         self.area.setWidgetResizable(True)
         self.area.setFrameShape(QFrame.Shape.NoFrame)
         self.area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)

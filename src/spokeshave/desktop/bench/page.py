@@ -44,6 +44,7 @@ class BenchPage(QWidget):
         self.board = Board(document, runner, selection)
         self.film = BoardFilm(self.board)
         area = QScrollArea()
+        area.setAccessibleName("Board of the run")
         area.setWidget(self.board)
         self.empty = EmptyHint(area, "Nothing answers yet: inputs can be set in the values. With devices on the board the "
                                "machine answers by itself.", (("Place devices", lambda: self.machine_asked.emit()),))  # fmt: skip

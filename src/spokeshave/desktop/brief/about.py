@@ -68,6 +68,9 @@ class AboutRequirement(QFrame):
         self.make_button.clicked.connect(self.make)
         self.link = QComboBox()
         self.link.setEditable(True)
+        typed = self.link.lineEdit()
+        assert typed is not None
+        typed.setAccessibleName("What shows the requirement")
         self.link.setMinimumWidth(220)
         self.link.setAccessibleName("What shows the requirement")
         completer = self.link.completer()

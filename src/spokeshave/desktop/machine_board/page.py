@@ -37,6 +37,7 @@ class MachinePage(QWidget):
         self.board = Board(document, runner, selection, placing=True)
         self.wiring = WiringPanel(document, selection)
         area = QScrollArea()
+        area.setAccessibleName("Board of the machine")
         area.setWidget(self.board)
         area.setWidgetResizable(True)
         self.kind = QComboBox()

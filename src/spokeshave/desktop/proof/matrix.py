@@ -50,6 +50,9 @@ class MatrixPanel(QWidget):
         self.kind.currentTextChanged.connect(self._kind_chosen)
         self.guards = QComboBox()
         self.guards.setEditable(True)
+        typed = self.guards.lineEdit()
+        assert typed is not None
+        typed.setAccessibleName("What the new rule guards")
         self.guards.setMinimumWidth(170)
         self.guards.setAccessibleName("What the new rule guards")
         self.text = QLineEdit()

@@ -29,6 +29,7 @@ class ChartView(ChartPaper):
         self._fitted = False
         self._pressed: tuple[StepItem, QPointF] | None = None
         self.setAccessibleName(f"Chart of {name}")
+        self.viewport().setAccessibleName(f"Chart of {name}")
         self.setAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop)
         self.setDragMode(QGraphicsView.DragMode.ScrollHandDrag)
         self.viewport().setCursor(Qt.CursorShape.ArrowCursor)

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable
 from functools import partial
 from typing import Any
 
-from PySide6.QtCore import QAbstractTableModel, Qt
+from PySide6.QtCore import QAbstractTableModel, Qt, Signal
 
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.plain import plain
@@ -55,6 +55,9 @@ Change = Callable[[Project], Project]
 class Sheet(QAbstractTableModel):
     """One row a step and way out: flow, number, step, marks, awaited condition, longest, next, bars of the run."""
 
+    hiding_changed = Signal()
+    """Other columns are hidden than before: the sequence is purely timed now, or no longer."""
+
     def __init__(self, document: Document, sequence: str) -> None:
         super().__init__()
         self.document = document
@@ -89,12 +92,14 @@ class Sheet(QAbstractTableModel):
         """Follows the document: redraws cells when the shape is the same, starts anew when it is not."""
         if not self.shown():
             return
-        shape, before = (self.flow.rows, self.targets), self.sequence
+        shape, before, timed = (self.flow.rows, self.targets), self.sequence, self.ends is None
         self._read()
         if self.sequence is before and self.targets == shape[1]:
             return
         if shape == (self.flow.rows, self.targets):
             self.dataChanged.emit(self.index(0, 0), self.index(self.rowCount() - 1, self.columnCount() - 1))
+            if timed != (self.ends is None):
+                self.hiding_changed.emit()
         else:
             self.beginResetModel()
             self.endResetModel()

@@ -61,6 +61,7 @@ class SheetView(QTableView):
         self.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         self.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         sheet.modelReset.connect(self._arrange)
+        sheet.hiding_changed.connect(self._arrange)
         self.selectionModel().selectionChanged.connect(self._tell_selection)
         self.selectionModel().currentChanged.connect(self._tell_selection)
         self.selection.changed.connect(self._follow_selection)
