@@ -21,7 +21,19 @@ _PHASES = [p for p in Phase if p is not Phase.shrink]
 # A run answers for the change it runs on, so its examples are the same each time; `./run-tests search` looks for new ones.
 settings.register_profile("untimed", deadline=None, phases=_PHASES, derandomize=True)
 settings.register_profile("search", deadline=None, phases=_PHASES, print_blob=True)
-settings.load_profile(os.environ.get("SPOKESHAVE_EXAMPLES", "untimed"))
+WANTED = os.environ.get("SPOKESHAVE_EXAMPLES", "untimed")
+FEW = 4
+settings.load_profile("untimed" if WANTED == "few" else WANTED)
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """With few examples, for what only looks at which lines are reached: tracing makes each take five times as long."""
+    for item in items if WANTED == "few" else ():
+        function = getattr(item, "obj", None)
+        own = getattr(function, "_hypothesis_internal_use_settings", None)
+        if own is not None:
+            function._hypothesis_internal_use_settings = settings(own, max_examples=min(FEW, own.max_examples))
+
 
 EXAMPLES = Path(__file__).parent.parent / "src" / "spokeshave" / "examples"
 

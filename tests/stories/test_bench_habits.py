@@ -11,6 +11,7 @@ from spokeshave.desktop.window import MainWindow
 from spokeshave.model.project import Project
 from spokeshave.verify.expectations import Outcome
 
+from .test_by_hand import choose_of_menu
 from .test_faults_on_the_bench import at, click, outputs_on, steps
 
 pytestmark = pytest.mark.window
@@ -28,13 +29,7 @@ def bench(opened, roastery: Project) -> MainWindow:
 
 def choose_failure(qtbot, window: MainWindow, device: str, text: str) -> None:
     """A right click on the board and an entry of its menu."""
-    board = window.bench.board
-    menu = board.failure_menu(window.document.project.device(device))
-    menu.popup(board.mapToGlobal(at(window, device)))
-    qtbot.waitUntil(menu.isVisible)
-    action = next(a for a in menu.actions() if a.text().endswith(text))
-    qtbot.mouseClick(menu, LEFT, pos=menu.actionGeometry(action).center())
-    qtbot.waitUntil(lambda: QApplication.activePopupWidget() is None)
+    choose_of_menu(qtbot, window.bench.board, at(window, device), text)
 
 
 def run_to(qtbot, window: MainWindow, text: str) -> None:

@@ -56,7 +56,7 @@ def command_list(w: MainWindow) -> list[Command]:
     return [
         Command("file.new", "New", "File", "Ctrl+N", w.new_file, says="Begin an empty machine file"),
         Command("file.open", "Open ...", "File", "Ctrl+O", w.ask_open, "open", says="Open a machine file or IEC text"),
-        Command("file.save", "Save", "File", "Ctrl+S", w.save, "save", lambda: history.dirty),
+        Command("file.save", "Save", "File", "Ctrl+S", w.save, "save"),
         Command("file.saveas", "Save as ...", "File", "Ctrl+Shift+S", w.ask_save),
         Command("file.brief", "Import a brief ...", "File/-", "", w.ask_brief, says="Sentences from a text or a spreadsheet"),
         Command("file.svg", "Export the chart as SVG ...", "File/-", "", charts.ask_svg, "", in_sequence),

@@ -95,6 +95,10 @@ class FileWindow(QMainWindow):
     def save(self) -> bool:
         if self.document.path is None:
             return self.ask_save()
+        self.take_over()  # an open cell is no edit yet
+        if not self.document.dirty and self.document.path.exists():
+            self.say(f"{self.document.path.name} is saved as it is")
+            return True
         return self._save_to(self.document.path)
 
     def ask_save(self) -> bool:

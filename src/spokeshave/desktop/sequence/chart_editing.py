@@ -236,6 +236,7 @@ class ChartEditing:
     def menu(self, item: StepItem) -> QMenu:
         """The edits of a step; those that are not legal are grey and say why."""
         menu = QMenu(self.view)
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         menu.setToolTipsVisible(True)
         e, step = self.editor, item.step.name
 

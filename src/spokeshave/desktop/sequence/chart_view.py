@@ -242,7 +242,7 @@ class ChartView(ChartPaper):
         if item is not None:
             if item.step.name not in self.editor.steps():
                 self.select(item, Qt.KeyboardModifier.NoModifier)
-            self.editing.menu(item).exec(event.globalPos())
+            self.editing.menu(item).popup(event.globalPos())
 
     # -- keys
 
