@@ -404,6 +404,21 @@ def test_each_stage_paints_in_both_themes_and_names_what_can_be_focused(window, 
         window.toggle_dark()
 
 
+def test_every_editor_of_code_follows_the_theme(window):
+    def inks() -> dict[str, str]:
+        return {
+            e.accessibleName(): e.colours.formats["word"].foreground().color().name()
+            for e in window.findChildren(CodeEditor)
+        }
+
+    before = inks()
+    assert {"Opening logic", "Closing logic"} <= set(before) and set(before.values()) == {theme.colour("accent").name()}
+    window.toggle_dark()
+    assert set(inks().values()) == {theme.colour("accent").name()} and not set(before.values()) & set(inks().values())
+    window.toggle_dark()
+    assert inks() == before
+
+
 def test_void_qt_calls_keep_the_reference_count_of_none_flat(window):
     """A loss of one reference a call would end in a crash after some thousands."""
     widget = QWidget()

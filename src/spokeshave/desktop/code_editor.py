@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
-from PySide6.QtCore import QRect, QSize, QStringListModel, Qt, Signal
+from PySide6.QtCore import QEvent, QRect, QSize, QStringListModel, Qt, Signal
 from PySide6.QtGui import (
     QColor,
     QKeyEvent,
@@ -100,6 +100,7 @@ class CodeEditor(QPlainTextEdit):
 
     def __init__(self, name: str) -> None:
         super().__init__()
+        self._dark = theme.dark
         self.setAccessibleName(name)
         self.setFont(code_font(13))
         self.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
@@ -128,7 +129,13 @@ class CodeEditor(QPlainTextEdit):
         """What is completed beside the words of the language."""
         self._known.setStringList(sorted({*known, *KEYWORDS, *FUNCTION_NAMES}, key=str.lower))
 
+    def changeEvent(self, event: QEvent) -> None:
+        super().changeEvent(event)
+        if event.type() in (QEvent.Type.PaletteChange, QEvent.Type.StyleChange) and self._dark != theme.dark:
+            self.read_theme()
+
     def read_theme(self) -> None:
+        self._dark = theme.dark
         self.colours.read_theme()
         self.decorate()
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QHeaderView, QTreeWidget, QTreeWidgetItem, QWidget
 
 from spokeshave.desktop.plain import plain
@@ -30,8 +31,7 @@ class PlaceList(QTreeWidget):
         for i, width in enumerate(widths):
             self.setColumnWidth(i, width)
         self.header().setSectionResizeMode(len(heads) - 1, QHeaderView.ResizeMode.Stretch)
-        self.itemClicked.connect(self._go)
-        self.itemActivated.connect(self._go)
+        self.itemClicked.connect(self.clicked_on)
 
     def add(self, cells: list[str], place: Place, colour: str) -> None:
         item = QTreeWidgetItem(cells)
@@ -41,14 +41,26 @@ class PlaceList(QTreeWidget):
             item.setToolTip(i, plain(text))
         self.addTopLevelItem(item)
 
-    def _go(self, item: QTreeWidgetItem) -> None:
+    def clicked_on(self, item: QTreeWidgetItem) -> None:
+        self.go(item)
+
+    def go(self, item: QTreeWidgetItem) -> None:
         place = item.data(0, _ROLE)
         if isinstance(place, Place):
             self.selection.go(place)
 
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        item = self.currentItem()
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and item is not None:
+            self.go(item)
+        else:
+            super().keyPressEvent(event)
+
 
 class AlarmList(PlaceList):
-    """Alarms of the run with their three times, newest first; a double click acknowledges."""
+    """Alarms of the run with their three times, newest first. A click chooses what an alarm is about and stays here, since a
+    double click acknowledges; Return goes there.
+    """
 
     def __init__(self, runner: Runner, selection: Selection) -> None:
         super().__init__(
@@ -58,6 +70,7 @@ class AlarmList(PlaceList):
         self._shown: object = None
         runner.advanced.connect(self.refresh)
         self.itemDoubleClicked.connect(self._acknowledge)
+        self.setToolTip("Double-click acknowledges, Return goes to what the alarm is about")
         self.refresh()
 
     def refresh(self) -> None:
@@ -73,6 +86,11 @@ class AlarmList(PlaceList):
             times = ["" if k < 0 else clock_text(k * period) for k in (a.raised, a.acknowledged, a.cleared)]
             self.add([state, *times, a.text], a.place, "late" if a.cleared < 0 else "faint")
             self.topLevelItem(self.topLevelItemCount() - 1).setData(1, _ROLE, a.ident)  # type: ignore[union-attr]
+
+    def clicked_on(self, item: QTreeWidgetItem) -> None:
+        place = item.data(0, _ROLE)
+        if isinstance(place, Place):
+            self.selection.set(place)
 
     def _acknowledge(self, item: QTreeWidgetItem) -> None:
         self.runner.do("ack", str(item.data(1, _ROLE)))

@@ -370,6 +370,3 @@ class CodeFace(QWidget):
             self.text.mark_lines(
                 {lines[s]: states.get(w.state, "active") for s, w in self.live.waiting.items() if s in lines}
             )
-
-    def read_theme(self) -> None:
-        self.text.read_theme()

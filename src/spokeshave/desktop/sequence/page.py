@@ -168,8 +168,6 @@ class SequencePage(QWidget):
             button.setIcon(icon(button.objectName().removeprefix("face_")))
         for chart in self.charts.values():
             chart.redraw()
-        for code in self.codes.values():
-            code.read_theme()
 
     def show_sequence(self, name: str) -> None:
         self.editor.current = name
