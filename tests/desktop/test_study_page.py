@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import pytest
+from PySide6.QtCore import Qt
 
 from spokeshave.verify.processes import let_go
 from spokeshave.verify.reach.answers import GROUP
@@ -53,7 +54,8 @@ def test_answers_come_with_the_way_to_what_is_bad_and_it_plays_on_the_bench(qtbo
     row = next(n for n, a in enumerate(panel.found.answers) if a.way is not None)
     panel.answers.setCurrentItem(panel.answers.topLevelItem(row))
     assert "expect finally Main" in panel.way.toPlainText()
-    assert "inputs are free" in panel.limits.text() and "answers are bad" in panel.status.text()
+    assert panel.limits.textFormat() == Qt.TextFormat.RichText and "<li>inputs are free" in panel.limits.text()
+    assert "answers are bad" in panel.status.text()
     panel.show_button.click()
     window.tasks.finish()
     assert window.stage == 4

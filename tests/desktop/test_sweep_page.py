@@ -76,6 +76,7 @@ def test_filters_reasons_and_what_was_accepted(qtbot, window, panel):
     assert "Carriage jammed" in panel.model.rows and "worse" in panel.status.text()
     choose(panel, "Carriage jammed", "Main.Away")
     assert "Accepted was recovered" in panel.about.text()
+    assert panel.legend.textFormat() == Qt.TextFormat.RichText and panel.legend.text().startswith("<table")
     assert drawn(panel.view)
 
 

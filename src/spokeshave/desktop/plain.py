@@ -5,6 +5,7 @@ from __future__ import annotations
 from html import escape
 
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QPaintEvent
 from PySide6.QtWidgets import QLabel, QWidget
 
 
@@ -14,6 +15,14 @@ class TextLabel(QLabel):
     def __init__(self, text: str = "", parent: QWidget | None = None) -> None:
         super().__init__(text, parent)
         self.setTextFormat(Qt.TextFormat.PlainText)
+
+
+class FittingLabel(TextLabel):
+    """A label that shows its text whole or not at all: a hint that is cut in the middle helps nobody."""
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        if self.fontMetrics().horizontalAdvance(self.text()) <= self.contentsRect().width():
+            super().paintEvent(event)
 
 
 def plain(text: str) -> str:

@@ -14,7 +14,9 @@ class ActingList(PlaceList):
     """One row a rule that acts; a click leads to it in the matrix, or to its step. Filled while it is looked at."""
 
     def __init__(self, runner: Runner, selection: Selection) -> None:
-        super().__init__("Acting now", ["Kind", "Cause", "What it does"], [74, 130], selection)
+        super().__init__("Acting now", ["What acts, and what it does"], [], selection)
+        self.header().hide()
+        self.setUniformRowHeights(False)
         self.runner = runner
         self._shown: frozenset[Key] | None = None
         runner.advanced.connect(self._see)
@@ -39,7 +41,9 @@ class ActingList(PlaceList):
         self.clear()
         for cause in matrix(shown[0].project).causes if shown is not None and keys else ():
             if any(key in keys for key in cause.keys):
-                does = "; ".join(dict.fromkeys(c.sentence for c in cause.cells.values()))
-                self.add([cause.kind, cause.text, does], cause.place, "late" if cause.kind == "trip" else "false")
+                does = "".join(f"\n     {s}" for s in dict.fromkeys(c.sentence for c in cause.cells.values()))
+                self.add(
+                    [f"{cause.kind}  {cause.text}{does}"], cause.place, "late" if cause.kind == "trip" else "false"
+                )
         if not keys:
-            self.add(["", "nothing", "No rule keeps anything off or back now"], Place(), "faint")
+            self.add(["No rule keeps anything off or back now"], Place(), "faint")

@@ -66,9 +66,13 @@ def paint_limits(painter: QPainter, strip: TimingStrip, lane: Lane, y: float, li
     """The limits of a curve's scale at its left."""
     painter.setFont(text_font(9))
     painter.setPen(theme.colour("faint"))
-    edge = QRectF(strip.label_w + 3, y + 1, 60, lane.height - 3)
-    painter.drawText(edge, Qt.AlignmentFlag.AlignTop, f"{limits[1]:g}")
-    painter.drawText(edge, Qt.AlignmentFlag.AlignBottom, f"{limits[0]:g}")
+    veil = theme.colour("surface")
+    veil.setAlpha(215)
+    metrics = painter.fontMetrics()
+    for text, top in ((f"{limits[1]:g}", y + 1), (f"{limits[0]:g}", y + lane.height - 2 - metrics.height())):
+        box = QRectF(strip.label_w + 2, top, metrics.horizontalAdvance(text) + 4, metrics.height())
+        painter.fillRect(box, veil)  # the curve goes on under the figures, and both are read
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
 
 
 def value_texts(strip: TimingStrip, lanes: list[Lane]) -> list[str]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from html import escape
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
@@ -85,6 +86,7 @@ class StudyPanel(QWidget):
         self.apply_button = QPushButton("Apply")
         self.apply_button.clicked.connect(self.apply_text)
         self.limits = TextLabel()
+        self.limits.setTextFormat(Qt.TextFormat.RichText)
         self.limits.setWordWrap(True)
         self.limits.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.answers = QTreeWidget()
@@ -202,7 +204,7 @@ class StudyPanel(QWidget):
         chosen = self.answers.topLevelItem(first)
         if chosen is not None:
             self.answers.setCurrentItem(chosen)
-        lines = "".join(f"<li>{x}</li>" for x in found.limits) if found is not None else ""
+        lines = "".join(f"<li>{escape(x)}</li>" for x in found.limits) if found is not None else ""
         self.limits.setText(f"<b>What this rests on</b><ul style='margin-left:-24px'>{lines}</ul>" if lines else "")
         self._chosen()
 

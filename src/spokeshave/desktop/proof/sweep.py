@@ -6,7 +6,7 @@ import datetime
 import os
 from dataclasses import replace
 
-from PySide6.QtCore import QModelIndex, QTimer, Signal
+from PySide6.QtCore import QModelIndex, Qt, QTimer, Signal
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -109,6 +109,7 @@ class SweepPanel(QWidget):
         run = (TextLabel("Cycle"), self.cycle, self.start_button, self.cancel_button, self.progress, gap)
         shown = (TextLabel("Show"), self.filter, self.worst_first, self.accept_button)
         self.legend = TextLabel()
+        self.legend.setTextFormat(Qt.TextFormat.RichText)
         whole = QVBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
         whole.setSpacing(0)

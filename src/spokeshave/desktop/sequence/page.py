@@ -17,7 +17,7 @@ from spokeshave.desktop.code_editor import CodeEditor
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.empty import EmptyHint
 from spokeshave.desktop.icons import icon
-from spokeshave.desktop.plain import TextLabel, plain
+from spokeshave.desktop.plain import FittingLabel, plain
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.sequence.chart_view import ChartView
@@ -59,7 +59,7 @@ class SequencePage(QWidget):
         self.tabs.setSpacing(4)
         self.group = QButtonGroup(self)
         self.faces = QButtonGroup(self)
-        self.hint = TextLabel()
+        self.hint = FittingLabel()
         self.hint.setObjectName("hint")
         self.hint.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         bar = QHBoxLayout()
