@@ -169,14 +169,17 @@ def test_the_structure_of_the_roast_is_seen_as_it_is(roastery):
     assert column["RoastDark"] == column["Rest"] > column["RoastLight"]
 
 
-def test_a_long_condition_is_set_in_two_lines_cut_at_an_operator():
+def test_a_long_condition_is_set_in_lines_cut_at_an_operator():
     assert condition_lines("A AND B") == ("A AND B",)
     assert condition_lines("GateClosed AND NOT GateOpened OR DrumRuns") == (
         "GateClosed AND NOT GateOpened",
         "OR DrumRuns",
     )
-    lines = condition_lines("X" * 50 + " AND " + "Y" * 90)
-    assert len(lines) == 2 and max(map(len, lines)) <= 32
+    whole = " AND ".join(f"Switch{i}" for i in range(10))
+    lines = condition_lines(whole)
+    assert " ".join(lines) == whole and 4 <= len(lines) <= 6 and all(x.startswith("AND ") for x in lines[1:])
+    lines = condition_lines("X" * 50 + " AND " + "Y" * 900)
+    assert len(lines) == 6 and max(map(len, lines)) <= 32 and lines[-1].endswith("…")
 
 
 def test_uses_of_a_name_are_found_wherever_it_is_used(roastery):

@@ -15,6 +15,8 @@ LINE_H = 15
 CHAR_W = 7.3
 LEAST_STEP_W = 92
 LINE_CHARS = 32
+MOST_LINES = 6
+_OPERATOR = re.compile(r" (?=AND\b|OR\b|XOR\b|&)")
 
 
 def block_text(action: Action) -> str:
@@ -23,18 +25,22 @@ def block_text(action: Action) -> str:
 
 @lru_cache(maxsize=20_000)
 def condition_lines(text: str) -> tuple[str, ...]:
-    """A condition in at most two lines of about `LINE_CHARS` letters, cut behind an operator where possible.
+    """A condition in at most `MOST_LINES` lines of about `LINE_CHARS` letters, cut before an operator where possible. Who
+    needs more reads the end in the tooltip.
 
     >>> condition_lines("GateClosed AND NOT GateOpened AND NOT DarkRoast")
     ('GateClosed AND NOT GateOpened', 'AND NOT DarkRoast')
     """
-    text = " ".join(text.split())
-    if len(text) <= LINE_CHARS:
-        return (text,)
-    cuts = [m.start() for m in re.finditer(r" (?=AND |OR |XOR |& )", text) if m.start() <= LINE_CHARS]
-    cut = cuts[-1] if cuts else LINE_CHARS
-    rest = text[cut:].strip()
-    return text[:cut], rest if len(rest) <= LINE_CHARS else rest[: LINE_CHARS - 1] + "…"
+    rest = " ".join(text.split())
+    lines: list[str] = []
+    while len(rest) > LINE_CHARS and len(lines) < MOST_LINES - 1:
+        ends = [m.start() for m in _OPERATOR.finditer(rest, 1, LINE_CHARS + 1)] or [
+            m.start() for m in re.finditer(" ", rest[: LINE_CHARS + 1])
+        ]
+        cut = ends[-1] if ends else LINE_CHARS
+        lines.append(rest[:cut])
+        rest = rest[cut:].strip()
+    return (*lines, rest if len(rest) <= LINE_CHARS else rest[: LINE_CHARS - 1] + "…")
 
 
 def window_text(step: Step) -> str:
