@@ -60,6 +60,7 @@ class Theme:
         return self.now is DARK
 
     def colour(self, name: str) -> QColor:
+        """A colour by its name in `Colours`, shared by all: who changes it copies it first."""
         key = (self.now, name)
         if key not in self._made:
             self._made[key] = QColor(getattr(self.now, name))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QPainter, QPixmap
+from PySide6.QtGui import QColor, QPainter, QPixmap
 
 from spokeshave.desktop.bench.lane_list import Lane
 from spokeshave.desktop.theme import text_font, theme
@@ -66,7 +66,7 @@ def paint_limits(painter: QPainter, strip: TimingStrip, lane: Lane, y: float, li
     """The limits of a curve's scale at its left."""
     painter.setFont(text_font(9))
     painter.setPen(theme.colour("faint"))
-    veil = theme.colour("surface")
+    veil = QColor(theme.colour("surface"))
     veil.setAlpha(215)
     metrics = painter.fontMetrics()
     for text, top in ((f"{limits[1]:g}", y + 1), (f"{limits[0]:g}", y + lane.height - 2 - metrics.height())):
