@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 
+from spokeshave.cli import PARTS, commands_of
 from spokeshave.language import expected
 from tests.conftest import EXAMPLES
 
@@ -67,3 +68,8 @@ def test_the_tables_of_scenario_rows_are_those_of_the_grammar():
     assert held.startswith(expected._row_mark()), "run scripts/grammar-tables"
     row = "on Roast.Drop, 2 s later: press Emergency for 3 s"
     assert expected.row_grammar().parse(row) == expected.build_row_grammar().parse(row)
+
+
+def test_each_part_of_the_command_line_has_the_commands_that_are_said_of_it():
+    for part, names in PARTS.items():
+        assert {c.name or c.callback.__name__ for c in commands_of(part)} == set(names), part

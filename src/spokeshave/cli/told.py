@@ -155,3 +155,15 @@ def print_results(results: list[Result]) -> None:
 
 def today() -> str:
     return datetime.date.today().isoformat()
+
+
+def duration(text: str) -> int:
+    from spokeshave.language.literals import duration_ms
+
+    try:
+        ms = duration_ms(text)
+    except ValueError as error:
+        fail(f"--for {text}: write a time such as 60s, 500ms or 1m30s ({error})")
+    if ms < 0:
+        fail(f"--for {text}: a run cannot be shorter than nothing; write a time such as 60s")
+    return ms

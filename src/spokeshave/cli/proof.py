@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from spokeshave.cli_report import write_report
-from spokeshave.cli_told import File, Json, fail, print_results, room_for, safe, scenario_named, show, today
+from spokeshave.cli.report import write_report
+from spokeshave.cli.told import File, Json, fail, print_results, room_for, safe, scenario_named, show, today
 
 if TYPE_CHECKING:
     from spokeshave.model.diagnostics import Diagnostic

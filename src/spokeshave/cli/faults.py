@@ -10,18 +10,18 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from spokeshave.cli_told import File, Json, fail, room_for, safe, today
+from spokeshave.cli.told import File, Json, fail, room_for, safe, today
 from spokeshave.model.study import MOST
 
 if TYPE_CHECKING:
     from spokeshave.verify.sweep.matrix import Matrix
 
-sweep_app = typer.Typer()
+faults_app = typer.Typer()
 
 SIGN = {"harmless": ".", "recovered": "r", "caught": "c", "silent": "S", "stuck": "K", "hazard": "!"}
 
 
-@sweep_app.command()
+@faults_app.command()
 @safe
 def faults(
     file: File,
@@ -79,7 +79,7 @@ def faults(
         raise typer.Exit(1)
 
 
-@sweep_app.command()
+@faults_app.command()
 @safe
 def reach(
     file: File,

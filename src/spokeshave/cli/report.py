@@ -6,7 +6,7 @@ import os
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from spokeshave.cli_told import fail, today
+from spokeshave.cli.told import fail, today
 
 if TYPE_CHECKING:
     from spokeshave.model.diagnostics import Diagnostic

@@ -1,0 +1,86 @@
+"""The command `serve`: runs in real time behind Modbus TCP."""
+
+from __future__ import annotations
+
+import json
+import sys
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from spokeshave.cli.told import File, Json, duration, fail, safe
+
+if TYPE_CHECKING:
+    pass
+
+# What a command works with is imported in the command: none waits for what only others need.
+
+serving_app = typer.Typer()
+
+
+@serving_app.command()
+@safe
+def serve(
+    file: File,
+    modbus: Annotated[str, typer.Option("--modbus", help="HOST:PORT to listen at.")] = "127.0.0.1:5020",
+    role: Annotated[
+        str,
+        typer.Option(
+            "--as",
+            help="What this side is: controller, machine, or onlooker: both run here.",
+        ),
+    ] = "controller",
+    length: Annotated[str, typer.Option("--for", help="How long, such as 10s; until Ctrl+C without it.")] = "",
+    allow: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--allow", help="An address or network clients may come from; again for more. Everybody may without it."
+        ),
+    ] = None,
+    show_map: Annotated[bool, typer.Option("--map", help="Write the address map and end.")] = False,
+    as_json: Json = False,
+) -> None:
+    """Runs in real time behind Modbus TCP."""
+    from spokeshave.fieldbus.access import AccessError, networks, warning
+    from spokeshave.fieldbus.address_map import AddressMap, Role
+    from spokeshave.fieldbus.serving import ServeError, serve_project
+    from spokeshave.reading import read_project
+
+    if role not in (known := [r.value for r in Role]):
+        fail(f"--as {role}: there are {', '.join(known)}")
+    project = read_project(file)
+    rows = AddressMap(project, Role(role)).rows()
+    if show_map:
+        _print_map(rows, as_json)
+        return
+    host, _, port = modbus.rpartition(":")
+    if not host or not port.isdigit() or int(port) > 65535:
+        fail(f"{modbus!r} is no address; write HOST:PORT, for example 127.0.0.1:5020")
+    seconds = duration(length) / 1000 if length else None
+    try:
+        allowed = networks(allow or ())
+    except AccessError as error:
+        fail(f"--allow: {error}")
+    if said := warning(host, allowed, Role(role) is not Role.ONLOOKER):
+        print(f"spokeshave: {said} with --allow", file=sys.stderr)
+    try:
+        jitter = serve_project(
+            project, Role(role), host, int(port), seconds, lambda text: print(text, flush=True), allowed
+        )
+    except ServeError as error:
+        fail(str(error))
+    if as_json:
+        numbers = {"scans": jitter.scans, "mean_ms": round(jitter.mean_ms, 3), "within_99_ms": jitter.within(0.99),
+                   "worst_ms": round(jitter.worst_ms, 3), "overruns": jitter.overruns}  # fmt: skip
+        print(json.dumps(numbers))
+    else:
+        print(jitter.text())
+
+
+def _print_map(rows: list[tuple[str, int, int, str, str]], as_json: bool) -> None:
+    if as_json:
+        keys = ("table", "address", "registers", "signal", "type")
+        print(json.dumps([dict(zip(keys, row)) for row in rows], indent=1))
+        return
+    for table, address, words, name, kind in rows:
+        print(f"{table:18} {address:5}  {name} {kind}" + (f", {words} registers" if words > 1 else ""))
