@@ -9,12 +9,12 @@ from PySide6.QtCore import QCoreApplication, QRectF
 from PySide6.QtGui import QImage, QPainter
 
 from benchmarks.__main__ import long_file
+from spokeshave.chart.layout import layout
 from spokeshave.desktop.application import make_app
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.window import MainWindow
 from spokeshave.model import branch_edits, edits, flow_edits
 from spokeshave.model.diagnostics import Place
-from spokeshave.model.layout import layout
 from spokeshave.model.project import Project
 
 STEPS = 2000

@@ -5,11 +5,11 @@ from __future__ import annotations
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from spokeshave.chart.layout import Layout, layout
+from spokeshave.chart.texts import BLOCK_H, CHAR_W, CHIP_H, LINE_H, chip_width, chips, chips_top, condition_lines
 from spokeshave.engine.link import link_problems
 from spokeshave.model import flow_edits
-from spokeshave.model.chart_texts import BLOCK_H, CHAR_W, CHIP_H, LINE_H, chip_width, chips, chips_top, condition_lines
 from spokeshave.model.flow import flow
-from spokeshave.model.layout import Layout, layout
 from spokeshave.model.project import Action, Project, Qualifier, Sequence, Signal, SignalClass, Step, Transition
 from spokeshave.model.sections import sections
 from spokeshave.model.structure import structure

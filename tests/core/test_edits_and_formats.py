@@ -10,6 +10,7 @@ import pytest
 from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 
+from spokeshave.chart.layout import layout
 from spokeshave.engine.link import link_problems
 from spokeshave.formats import spoke
 from spokeshave.formats.errors import FormatError
@@ -22,7 +23,6 @@ from spokeshave.model import branch_edits, edits, flow_edits
 from spokeshave.model.edits import EditError
 from spokeshave.model.flow import flow
 from spokeshave.model.history import History
-from spokeshave.model.layout import layout
 from spokeshave.model.project import Action, Project, Qualifier, Signal, SignalClass, Trip
 from tests.core.projects import projects
 

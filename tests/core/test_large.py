@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from spokeshave.chart.layout import layout
 from spokeshave.engine.link import link
 from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
@@ -18,7 +19,6 @@ from spokeshave.formats.iec_write import write_iec
 from spokeshave.model import edits
 from spokeshave.model.flow import flow
 from spokeshave.model.history import History
-from spokeshave.model.layout import layout
 from spokeshave.model.project import Action, Device, Project, Qualifier, Sequence, Signal, SignalClass, Step, Transition
 from spokeshave.verify.check import findings
 from tests.core.projects import INPUTS, PERIOD, projects, runs

@@ -11,6 +11,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from spokeshave.chart.layout import Plan, layout
 from spokeshave.engine.session import Session
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.recovery import Recovery
@@ -20,7 +21,6 @@ from spokeshave.model import blocks, edits
 from spokeshave.model.edits import EditError
 from spokeshave.model.flow import flow, same_flow
 from spokeshave.model.fold import foldable, folded
-from spokeshave.model.layout import Plan, layout
 from spokeshave.model.project import Action, Body, Project, Qualifier, Sequence, Signal, SignalClass, Step, Transition
 from spokeshave.model.sections import sections
 from spokeshave.verify.find import find, replace_all

@@ -6,6 +6,8 @@ from dataclasses import replace
 
 import pytest
 
+from spokeshave.chart.layout import layout
+from spokeshave.chart.texts import condition_lines
 from spokeshave.engine.explain import false_for_ms, given_by, waiting
 from spokeshave.engine.phases import StimulusError
 from spokeshave.engine.session import Session
@@ -14,9 +16,7 @@ from spokeshave.engine.stimuli import Stimulus
 from spokeshave.formats.trace_csv import trace_rows
 from spokeshave.formats.vcd import identifier, vcd_lines
 from spokeshave.model import edits, flow_edits
-from spokeshave.model.chart_texts import condition_lines
 from spokeshave.model.flow import flow
-from spokeshave.model.layout import layout
 from spokeshave.model.project import Project
 from spokeshave.model.structure import structure
 from spokeshave.verify.check.look import Look

@@ -9,6 +9,7 @@ from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QImage, QMouseEvent, QPainter
 from PySide6.QtWidgets import QApplication, QFileDialog
 
+from spokeshave.chart.layout import layout
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.sequence.chart_items import Part
 from spokeshave.desktop.sequence.condition_editor import ConditionEdit
@@ -16,7 +17,6 @@ from spokeshave.desktop.sequence.export import pages_of
 from spokeshave.desktop.window import MainWindow
 from spokeshave.model import branch_edits, edits, flow_edits
 from spokeshave.model.diagnostics import Place
-from spokeshave.model.layout import layout
 from tests.core.test_large import long_table
 
 Key = Qt.Key

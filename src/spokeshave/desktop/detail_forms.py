@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 
+from spokeshave.chart.texts import block_text
 from spokeshave.desktop.detail_rows import Button, Change, Check, Choice, Line, Note, Rows
 from spokeshave.desktop.device_form import device_rows, device_title
 from spokeshave.language.blocks import BLOCKS
@@ -12,7 +13,6 @@ from spokeshave.language.homes import home_in_words, proposed_home, set_home_val
 from spokeshave.language.literals import read_value, value_text
 from spokeshave.language.rename import rename_body, rename_instance, rename_sequence, rename_signal, rename_step
 from spokeshave.model import edits, flow_edits
-from spokeshave.model.chart_texts import block_text
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import EditError
 from spokeshave.model.project import Project, Sequence, SignalClass, Type

@@ -114,7 +114,7 @@ class Linker:
             )
             for kind, slot, operand, time in table.edges
         ]
-        code = compile_units(texts.units)
+        code = compile_units(texts.units, charts.chosen)
 
         def f(unit: int | None) -> Compiled | None:
             return None if unit is None else code[unit]

@@ -37,6 +37,8 @@ class SequenceLinker:
         """(name, slot or -1, unit of the body or -1)."""
         self._by_name: dict[tuple[int, str], int] = {}
         self._order = 0
+        self.chosen: set[int] = set()
+        """Units of conditions that are asked together with the others of their step, and by themselves hardly ever."""
 
     def read(self, index: int, q: Sequence) -> dict[str, Any]:
         scope = TextScope(self.texts.table, q, self.texts.acted)
@@ -112,6 +114,7 @@ class SequenceLinker:
             for w in sorted(ways, key=lambda w: int(w["order"]))
         )
         units.append((-1, Choice(arms)))
+        self.chosen.update(w["unit"] for w in ways)
         return len(units) - 1
 
     def _blocks(

@@ -6,7 +6,7 @@ Compiled code takes one argument, the list of values `v`; `v[0]` collects the pl
 from __future__ import annotations
 
 import ast
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Container, Sequence
 from dataclasses import dataclass
 from typing import Any, TypeVar
 
@@ -18,15 +18,49 @@ from spokeshave.model.project import Type
 
 Compiled = Callable[[list[Any]], Any]
 T = TypeVar("T")
-_PLACE = {"lineno": 1, "end_lineno": 1, "col_offset": 0, "end_col_offset": 0}
-_V = ast.Name("v", ast.Load())
-"""The list of values; Python's tree may hold one node in many places."""
+
+
+def _placed(kind: type[T]) -> type[T]:
+    """A kind of node that stands in line 1: Python asks each node for its place, and nobody sees it, since the texts have
+    places of their own.
+    """
+    place = {"lineno": 1, "end_lineno": 1, "col_offset": 0, "end_col_offset": 0}
+    return type(kind.__name__, (kind,), place)
+
+
+class Node:
+    """The nodes of Python's syntax tree that code is made of."""
+
+    arg = _placed(ast.arg)
+    Assign = _placed(ast.Assign)
+    BinOp = _placed(ast.BinOp)
+    BoolOp = _placed(ast.BoolOp)
+    Break = _placed(ast.Break)
+    Call = _placed(ast.Call)
+    Compare = _placed(ast.Compare)
+    Constant = _placed(ast.Constant)
+    Expr = _placed(ast.Expr)
+    FunctionDef = _placed(ast.FunctionDef)
+    If = _placed(ast.If)
+    Name = _placed(ast.Name)
+    Pass = _placed(ast.Pass)
+    Return = _placed(ast.Return)
+    Subscript = _placed(ast.Subscript)
+    Tuple = _placed(ast.Tuple)
+    UnaryOp = _placed(ast.UnaryOp)
+    While = _placed(ast.While)
+
+
 MOST_BRANCHES = 40
 """Branches of an IF that are nested in one another in Python's tree."""
 _COMPARE: dict[str, type[ast.cmpop]] = {
     "eq": ast.Eq, "ne": ast.NotEq, "lt": ast.Lt, "gt": ast.Gt, "le": ast.LtE, "ge": ast.GtE
 }  # fmt: skip
 _ARITHMETIC: dict[str, type[ast.operator]] = {"add": ast.Add, "sub": ast.Sub, "mul": ast.Mult}
+
+
+_V = Node.Name("v", ast.Load())
+"""The list of values; Python's tree may hold one node in many places."""
 
 
 class Compiler:
@@ -39,7 +73,7 @@ class Compiler:
     def expression(self, node: ck.Checked) -> ast.expr:
         match node:
             case ck.Const():
-                return ast.Constant(node.value)
+                return Node.Constant(node.value)
             case ck.Load() | ck.Edge():
                 return _slot(node.slot, ast.Load())
             case ck.Apply():
@@ -49,23 +83,23 @@ class Compiler:
         args = [self.expression(a) for a in node.args]
         op = node.op
         if op in _COMPARE:
-            return ast.Compare(args[0], [_COMPARE[op]()], [args[1]])
+            return Node.Compare(args[0], [_COMPARE[op]()], [args[1]])
         if op in ("and", "or", "xor"):
             # AND and OR evaluate all operands (semantics section 6): Python's short-circuit ones only where nobody sees.
             if op != "xor" and node.type is Type.BOOL and is_pure(node.args[1]):
-                return ast.BoolOp(ast.And() if op == "and" else ast.Or(), args)
+                return Node.BoolOp(ast.And() if op == "and" else ast.Or(), args)
             bit: ast.operator = {"and": ast.BitAnd, "or": ast.BitOr, "xor": ast.BitXor}[op]()
-            return ast.BinOp(args[0], bit, args[1])
+            return Node.BinOp(args[0], bit, args[1])
         if op == "not":
-            return ast.UnaryOp(ast.Not(), args[0])
+            return Node.UnaryOp(ast.Not(), args[0])
         if op == "same":
             return args[0]
         if op == "real":
             return _call("float", args[0])
         if op == "neg":
-            return self._wrapped(ast.UnaryOp(ast.USub(), args[0]), node)
+            return self._wrapped(Node.UnaryOp(ast.USub(), args[0]), node)
         if op in _ARITHMETIC:
-            return self._wrapped(ast.BinOp(args[0], _ARITHMETIC[op](), args[1]), node)
+            return self._wrapped(Node.BinOp(args[0], _ARITHMETIC[op](), args[1]), node)
         where = self._where(node)
         if op == "div":
             if node.type is Type.REAL:
@@ -87,14 +121,14 @@ class Compiler:
         if node.op == "LIMIT":
             return _call("limit", *args)
         if node.op == "SEL":
-            pair = ast.Tuple([args[1], args[2]], ast.Load())
-            return ast.Subscript(pair, _call("bool", args[0]), ast.Load())
+            pair = Node.Tuple([args[1], args[2]], ast.Load())
+            return Node.Subscript(pair, _call("bool", args[0]), ast.Load())
         if node.op in REAL_FUNCTIONS:
-            return _call("real_function", ast.Constant(node.op), args[0], where)
+            return _call("real_function", Node.Constant(node.op), args[0], where)
         if node.op == "TRUNC":
             return self._wrapped(_call("whole_part", args[0], where), node)
         if node.op == "MUX":
-            return _call("mux", args[0], ast.Tuple(args[1:], ast.Load()), where)
+            return _call("mux", args[0], Node.Tuple(args[1:], ast.Load()), where)
         source, wanted = CONVERSIONS[node.op]
         if wanted is Type.REAL:
             return _call("float", args[0])
@@ -105,14 +139,14 @@ class Compiler:
 
     def _where(self, node: ck.Apply | ck.Store | ck.Repeat | ck.Count) -> ast.expr:
         numbers = (self.place, node.span.line, node.span.column)
-        return ast.Tuple([ast.Constant(n) for n in numbers], ast.Load())
+        return Node.Tuple([Node.Constant(n) for n in numbers], ast.Load())
 
     def _wrapped(self, value: ast.expr, node: ck.Apply) -> ast.expr:
         """An integer result in two's complement, a TIME within its bounds; REAL is checked where it enters a variable."""
         if node.type is Type.INT:
-            return _call("wrap16", value, ast.Name("v", ast.Load()), self._where(node))
+            return _call("wrap16", value, Node.Name("v", ast.Load()), self._where(node))
         if node.type is Type.DINT:
-            return _call("wrap32", value, ast.Name("v", ast.Load()), self._where(node))
+            return _call("wrap32", value, Node.Name("v", ast.Load()), self._where(node))
         return _call("bounded", value, self._where(node)) if node.type is Type.TIME else value
 
     def statements(self, block: Sequence[ck.CheckedStatement]) -> list[ast.stmt]:
@@ -123,7 +157,7 @@ class Compiler:
                     value = self.expression(s.value)
                     if s.type is Type.REAL and isinstance(s.value, ck.Apply):
                         value = _call("finite", value, self._where(s))
-                    out.append(ast.Assign([_slot(s.slot, ast.Store())], value))
+                    out.append(Node.Assign([_slot(s.slot, ast.Store())], value))
                 case ck.Choose():
                     out += self._choose(s)
                 case ck.Repeat():
@@ -131,10 +165,10 @@ class Compiler:
                 case ck.Count():
                     out += self._count(s)
                 case ck.Leave():
-                    out.append(ast.Break() if s.kind == "EXIT" else ast.Return(None))
+                    out.append(Node.Break() if s.kind == "EXIT" else Node.Return(None))
                 case ck.Run():
-                    base = ast.Constant(s.base)
-                    out.append(ast.Expr(_call(f"block_{s.kind}", ast.Name("v", ast.Load()), base)))
+                    base = Node.Constant(s.base)
+                    out.append(Node.Expr(_call(f"block_{s.kind}", Node.Name("v", ast.Load()), base)))
         return out
 
     def _choose(self, s: ck.Choose) -> list[ast.stmt]:
@@ -144,29 +178,29 @@ class Compiler:
             return self._branches(s.branches, [], rest)
         self._temporaries += 1
         none = f"none{self._temporaries}"
-        taken: list[ast.stmt] = [ast.Assign([ast.Name(none, ast.Store())], ast.Constant(False))]
-        out: list[ast.stmt] = [ast.Assign([ast.Name(none, ast.Store())], ast.Constant(True))]
+        taken: list[ast.stmt] = [Node.Assign([Node.Name(none, ast.Store())], Node.Constant(False))]
+        out: list[ast.stmt] = [Node.Assign([Node.Name(none, ast.Store())], Node.Constant(True))]
         for i in range(0, len(s.branches), MOST_BRANCHES):
             chunk = self._branches(s.branches[i : i + MOST_BRANCHES], taken, [])
-            out.append(ast.If(ast.Name(none, ast.Load()), chunk, []))
-        return [*out, ast.If(ast.Name(none, ast.Load()), rest, [])] if rest else out
+            out.append(Node.If(Node.Name(none, ast.Load()), chunk, []))
+        return [*out, Node.If(Node.Name(none, ast.Load()), rest, [])] if rest else out
 
     def _branches(
         self, branches: Sequence[tuple[ck.Checked, tuple[ck.CheckedStatement, ...]]], first: list[ast.stmt], rest: list[ast.stmt]
     ) -> list[ast.stmt]:  # fmt: skip
         for condition, inner in reversed(branches):
-            body = [*first, *self.statements(inner)] or [ast.Pass()]
-            rest = [ast.If(self.expression(condition), body, rest)]
+            body = [*first, *self.statements(inner)] or [Node.Pass()]
+            rest = [Node.If(self.expression(condition), body, rest)]
         return rest
 
     def _turn(self, node: ck.Repeat | ck.Count) -> ast.stmt:
-        return ast.Expr(_call("turn", ast.Name("v", ast.Load()), self._where(node)))
+        return Node.Expr(_call("turn", Node.Name("v", ast.Load()), self._where(node)))
 
     def _repeat(self, s: ck.Repeat) -> list[ast.stmt]:
         test, body = self.expression(s.condition), [self._turn(s), *self.statements(s.body)]
         if s.first:
-            return [ast.While(test, body, [])]
-        return [ast.While(ast.Constant(True), [*body, ast.If(test, [ast.Break()], [])], [])]
+            return [Node.While(test, body, [])]
+        return [Node.While(Node.Constant(True), [*body, Node.If(test, [Node.Break()], [])], [])]
 
     def _count(self, s: ck.Count) -> list[ast.stmt]:
         """End and step are read once; the variable goes one step past the end, as the standard has it."""
@@ -174,41 +208,25 @@ class Compiler:
         end, step = f"end{self._temporaries}", f"step{self._temporaries}"
         slot, where = s.variable.slot, self._where(s)
         goes_on = _call(
-            "counts_on", _slot(slot, ast.Load()), ast.Name(end, ast.Load()), ast.Name(step, ast.Load()), where
+            "counts_on", _slot(slot, ast.Load()), Node.Name(end, ast.Load()), Node.Name(step, ast.Load()), where
         )
-        more = ast.BinOp(_slot(slot, ast.Load()), ast.Add(), ast.Name(step, ast.Load()))
+        more = Node.BinOp(_slot(slot, ast.Load()), ast.Add(), Node.Name(step, ast.Load()))
         wrap = "wrap16" if s.variable.type is Type.INT else "wrap32"
-        advance = ast.Assign([_slot(slot, ast.Store())], _call(wrap, more, ast.Name("v", ast.Load()), where))
+        advance = Node.Assign([_slot(slot, ast.Store())], _call(wrap, more, Node.Name("v", ast.Load()), where))
         return [
-            ast.Assign([_slot(slot, ast.Store())], self.expression(s.variable.value)),
-            ast.Assign([ast.Name(end, ast.Store())], self.expression(s.end)),
-            ast.Assign([ast.Name(step, ast.Store())], self.expression(s.step)),
-            ast.While(goes_on, [self._turn(s), *self.statements(s.body), advance], []),
+            Node.Assign([_slot(slot, ast.Store())], self.expression(s.variable.value)),
+            Node.Assign([Node.Name(end, ast.Store())], self.expression(s.end)),
+            Node.Assign([Node.Name(step, ast.Store())], self.expression(s.step)),
+            Node.While(goes_on, [self._turn(s), *self.statements(s.body), advance], []),
         ]
 
 
-def _put_places(module: ast.Module) -> None:
-    """Every node gets a line, which Python asks for; nobody sees it, since the texts have places of their own."""
-    todo: list[ast.AST] = [module]
-    while todo:
-        node = todo.pop()
-        own = node.__dict__
-        if "lineno" in own and not isinstance(node, ast.FunctionDef):
-            continue  # a part that stands in several places
-        own.update(_PLACE)
-        for value in list(own.values()):
-            if type(value) is list:
-                todo += [v for v in value if isinstance(v, ast.AST)]
-            elif isinstance(value, (ast.expr, ast.stmt, ast.arguments)):
-                todo.append(value)
-
-
 def _slot(slot: int, context: ast.expr_context) -> ast.Subscript:
-    return ast.Subscript(_V, ast.Constant(slot), context)
+    return Node.Subscript(_V, Node.Constant(slot), context)
 
 
 def _call(name: str, *args: ast.expr) -> ast.Call:
-    return ast.Call(ast.Name(name, ast.Load()), list(args), [])
+    return Node.Call(Node.Name(name, ast.Load()), list(args), [])
 
 
 @dataclass(frozen=True, slots=True)
@@ -227,15 +245,15 @@ class Choice:
             parts = [Compiler(place).expression(tree) for place, tree in arm]
             test = parts[0]
             for part in parts[1:]:
-                test = ast.BoolOp(ast.And(), [test, part]) if pure else ast.BinOp(test, ast.BitAnd(), part)
+                test = Node.BoolOp(ast.And(), [test, part]) if pure else Node.BinOp(test, ast.BitAnd(), part)
             tests.append(test)
         out: list[ast.stmt] = []
         if not pure:
             names = [f"c{i}" for i in range(len(tests))]
-            out = [ast.Assign([ast.Name(n, ast.Store())], test) for n, test in zip(names, tests)]
-            tests = [ast.Name(n, ast.Load()) for n in names]
-        out += [ast.If(test, [ast.Return(ast.Constant(i))], []) for i, test in enumerate(tests)]
-        return [*out, ast.Return(ast.Constant(-1))]
+            out = [Node.Assign([Node.Name(n, ast.Store())], test) for n, test in zip(names, tests)]
+            tests = [Node.Name(n, ast.Load()) for n in names]
+        out += [Node.If(test, [Node.Return(Node.Constant(i))], []) for i, test in enumerate(tests)]
+        return [*out, Node.Return(Node.Constant(-1))]
 
 
 def or_false(test: Callable[[T], Any]) -> Callable[[T], Any]:
@@ -254,22 +272,40 @@ Unit = tuple[int, "ck.Checked | tuple[ck.CheckedStatement, ...] | Choice"]
 """(place number, expression or statements): one function to compile."""
 
 
-def compile_units(units: Sequence[Unit]) -> list[Compiled]:
-    """A Python function of the list of values for each unit: expressions return their value, statements None."""
+class Later:
+    """A function that is compiled when it is asked for the first time."""
+
+    __slots__ = ("_function", "_unit")
+
+    def __init__(self, unit: Unit) -> None:
+        self._unit = unit
+        self._function: Compiled | None = None
+
+    def __call__(self, v: list[Any]) -> Any:
+        if self._function is None:
+            (self._function,) = compile_units([self._unit])
+        return self._function(v)
+
+
+def compile_units(units: Sequence[Unit], later: Container[int] = ()) -> list[Compiled]:
+    """A Python function of the list of values for each unit: expressions return their value, statements None. Those in
+    `later` are hardly ever asked, and are compiled when they are.
+    """
     functions: list[ast.stmt] = []
-    arguments = ast.arguments([], [ast.arg("v")], None, [], [], None, [])
+    arguments = ast.arguments([], [Node.arg("v")], None, [], [], None, [])
     for i, (place, tree) in enumerate(units):
+        if i in later:
+            continue
         compiler = Compiler(place)
         body: list[ast.stmt]
         if isinstance(tree, Choice):
             body = tree.body()
         elif isinstance(tree, tuple):
-            body = compiler.statements(tree) or [ast.Pass()]
+            body = compiler.statements(tree) or [Node.Pass()]
         else:
-            body = [ast.Return(compiler.expression(tree))]
-        functions.append(ast.FunctionDef(name=f"f{i}", args=arguments, body=body, decorator_list=[], lineno=1))
+            body = [Node.Return(compiler.expression(tree))]
+        functions.append(Node.FunctionDef(name=f"f{i}", args=arguments, body=body, decorator_list=[]))
     module = ast.Module(functions, [])
-    _put_places(module)
     space: dict[str, Any] = {**HELPERS, **{f"block_{kind}": work for kind, work in WORK.items()}}
     exec(compile(module, "<machine file>", "exec"), space)
-    return [space[f"f{i}"] for i in range(len(units))]
+    return [Later(unit) if i in later else space[f"f{i}"] for i, unit in enumerate(units)]

@@ -14,13 +14,13 @@ from PySide6.QtWidgets import (
     QMenu,
 )
 
+from spokeshave.chart.texts import BLOCK_H, block_text, window_text
 from spokeshave.desktop.plain import plain
 from spokeshave.desktop.sequence.chart_handles import HANDLES, Handle
 from spokeshave.desktop.sequence.chart_items import Part, StepItem
 from spokeshave.desktop.sequence.condition_editor import ConditionEdit
 from spokeshave.language.rename import rename_step
 from spokeshave.model import edits, flow_edits
-from spokeshave.model.chart_texts import BLOCK_H, block_text, window_text
 from spokeshave.model.fold import foldable
 from spokeshave.model.project import Project, Step
 

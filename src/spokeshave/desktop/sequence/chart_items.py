@@ -8,10 +8,8 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QBrush, QColor, QFontMetricsF, QPainter, QPainterPath, QPen
 from PySide6.QtWidgets import QGraphicsItem, QStyleOptionGraphicsItem, QWidget
 
-from spokeshave.desktop.plain import plain
-from spokeshave.desktop.theme import code_font, state_colour, text_font, theme
-from spokeshave.engine.explain import Waiting
-from spokeshave.model.chart_texts import (
+from spokeshave.chart.layout import Bar, StepBox
+from spokeshave.chart.texts import (
     BLOCK_H,
     CHAR_W,
     CHIP_H,
@@ -22,7 +20,9 @@ from spokeshave.model.chart_texts import (
     chips_top,
     condition_lines,
 )
-from spokeshave.model.layout import Bar, StepBox
+from spokeshave.desktop.plain import plain
+from spokeshave.desktop.theme import code_font, state_colour, text_font, theme
+from spokeshave.engine.explain import Waiting
 from spokeshave.model.project import Step, Transition
 
 if TYPE_CHECKING:

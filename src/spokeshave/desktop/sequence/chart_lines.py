@@ -6,8 +6,8 @@ from PySide6.QtCore import QPointF, QRectF
 from PySide6.QtGui import QPainter, QPainterPath, QPen, QPolygonF
 from PySide6.QtWidgets import QGraphicsItem, QStyleOptionGraphicsItem, QWidget
 
+from spokeshave.chart.layout import Line
 from spokeshave.desktop.theme import theme
-from spokeshave.model.layout import Line
 
 
 class LinesItem(QGraphicsItem):

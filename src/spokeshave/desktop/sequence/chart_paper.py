@@ -7,6 +7,7 @@ from dataclasses import replace
 from PySide6.QtCore import QRectF, QTimer
 from PySide6.QtWidgets import QGraphicsScene, QGraphicsView
 
+from spokeshave.chart.layout import Bar, Layout, Line, Plan
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.sequence.chart_items import StepItem
 from spokeshave.desktop.sequence.chart_lines import LinesItem
@@ -15,7 +16,6 @@ from spokeshave.desktop.sequence.live import Live
 from spokeshave.engine.explain import Awaited
 from spokeshave.model.flow import same_flow
 from spokeshave.model.fold import Folded, foldable, folded
-from spokeshave.model.layout import Bar, Layout, Line, Plan
 from spokeshave.model.project import Sequence
 
 LARGE = 400

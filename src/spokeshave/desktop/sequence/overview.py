@@ -8,8 +8,8 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap
 from PySide6.QtWidgets import QWidget
 
+from spokeshave.chart.layout import Layout
 from spokeshave.desktop.theme import theme
-from spokeshave.model.layout import Layout
 
 if TYPE_CHECKING:
     from spokeshave.desktop.sequence.chart_view import ChartView

@@ -8,6 +8,7 @@ from typing import Any
 
 from PySide6.QtCore import QAbstractTableModel, Qt, Signal
 
+from spokeshave.chart.texts import block_text, window_text
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.plain import plain
 from spokeshave.desktop.tables import NO_PARENT, Index
@@ -17,7 +18,6 @@ from spokeshave.language.literals import time_ms, time_text
 from spokeshave.language.rename import rename_step
 from spokeshave.language.timed import ends_ms, set_end
 from spokeshave.model import edits, flow_edits
-from spokeshave.model.chart_texts import block_text, window_text
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import EditError
 from spokeshave.model.flow import Flow, Row, flow, same_flow

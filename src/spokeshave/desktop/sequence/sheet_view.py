@@ -9,6 +9,7 @@ from PySide6.QtCore import QItemSelection, QItemSelectionModel, QRectF, Qt, QTim
 from PySide6.QtGui import QFocusEvent, QFontMetrics, QKeyEvent, QKeySequence, QMouseEvent, QPainter, QShowEvent
 from PySide6.QtWidgets import QAbstractItemView, QApplication, QTableView
 
+from spokeshave.chart.texts import window_text
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.sequence.editor import SequenceEditor
 from spokeshave.desktop.sequence.flow_painter import flow_width
@@ -17,7 +18,6 @@ from spokeshave.desktop.sequence.sheet import FIRST_MARK, FLOW, NUMBER, STEP, Sh
 from spokeshave.desktop.sequence.sheet_cells import SheetDelegate, SheetHeader
 from spokeshave.desktop.theme import code_font, text_font, theme
 from spokeshave.formats.sequencer_table import from_text, mark_text, to_text
-from spokeshave.model.chart_texts import window_text
 from spokeshave.model.project import Type
 from spokeshave.verify.measure import Measured, measure
 
