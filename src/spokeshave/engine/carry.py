@@ -3,16 +3,31 @@
 from __future__ import annotations
 
 from spokeshave.engine.program import Program
-from spokeshave.engine.situation import Situation, set_state
+from spokeshave.engine.situation import PARTS, Of, Situation, set_state
 from spokeshave.engine.trace import Trace
 from spokeshave.language.blocks import BLOCKS
 
 
 def carry_over(old: Program, was: Situation, new: Program, now: Situation) -> None:
     """Puts the situation `was` of `old` into the fresh situation `now` of `new`; what is new starts as it would at first."""
+    for of, pairs in _same(old, new).items():
+        for name in (name for name, part in PARTS.items() if part.by_name and part.of is of):
+            before, after = getattr(was, name), getattr(now, name)
+            for i, j in pairs:
+                after[i] = before[j].copy() if PARTS[name].deep else before[j]
     _carry_values(old, was, new, now)
     _carry_sequences(old, was, new, now)
     _carry_devices(old, was, new, now)
+
+
+def _same(old: Program, new: Program) -> dict[Of, list[tuple[int, int]]]:
+    """What has the same name in both: the index in the new program and in the old one."""
+    sequences = {q.name.lower(): q.index for q in old.sequences}
+    trips = {t.name: t.index for t in old.trips}
+    return {
+        Of.SEQUENCE: [(q.index, sequences[q.name.lower()]) for q in new.sequences if q.name.lower() in sequences],
+        Of.TRIP: [(t.index, trips[t.name]) for t in new.trips if t.name in trips],
+    }
 
 
 def _carry_values(old: Program, was: Situation, new: Program, now: Situation) -> None:
@@ -64,18 +79,17 @@ def _carry_edges(old: Program, was: Situation, new: Program, now: Situation) -> 
 
 
 def _carry_sequences(old: Program, was: Situation, new: Program, now: Situation) -> None:
-    olds = {q.name.lower(): q for q in old.sequences}
-    now.lost = [0 if now.cold else now.k - 1] * len(new.sequences)
+    same = dict(_same(old, new)[Of.SEQUENCE])
     for q in new.sequences:
-        before = olds.get(q.name.lower())
-        if before is None:
+        i = q.index
+        if i not in same:
+            now.lost[i] = 0 if now.cold else now.k - 1
             continue
-        i, j = q.index, before.index
+        j = same[i]
+        before = old.sequences[j]
         index = {s.name.lower(): s for s in q.steps}
         kept = [(before.steps[a], index[before.steps[a].name.lower()]) for a in was.active[j]
                 if before.steps[a].name.lower() in index]  # fmt: skip
-        now.lost[i], now.mode[i] = was.lost[j], was.mode[j]
-        now.late_hold[i] = was.late_hold[j]
         for o in before.steps:
             n = index.get(o.name.lower())
             if n is not None:
@@ -99,13 +113,7 @@ def _carry_sequences(old: Program, was: Situation, new: Program, now: Situation)
         now.spent, now.kept = set(was.spent), [list(x) for x in was.kept]
     if [i.output for i in old.interlocks] == [i.output for i in new.interlocks]:
         now.blocked = set(was.blocked)
-    names = {t.name: t.index for t in old.trips}
-    for t in new.trips:
-        if t.name in names:
-            now.trip_on[t.index] = was.trip_on[names[t.name]]
-            now.effected[t.index] = set(was.effected[names[t.name]])
-            if names[t.name] in was.raised:
-                now.raised.add(t.index)
+    now.raised |= {i for i, j in _same(old, new)[Of.TRIP] if j in was.raised}
 
 
 def _carry_devices(old: Program, was: Situation, new: Program, now: Situation) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from enum import IntEnum
+from enum import Enum, IntEnum, auto
 from typing import Any
 
 from spokeshave.engine.course import Course
@@ -43,16 +43,62 @@ class Event:
     place: Place
 
 
-class Situation:
-    """The situation before scan `k`. Lists are indexed by sequence, device or trip of the program."""
+class Of(Enum):
+    """What a part of the situation has a value for each of."""
 
-    __slots__ = (
-        "act_at", "active", "alarms", "blocked", "bodies", "by_hand", "came", "changed", "cold", "dev_ahead",
-        "dev_course", "dev_failed", "dev_hand", "dev_next", "dev_state", "dev_wake", "drives", "edge_was",
-        "effected", "entered", "events", "forces", "hand", "hazards", "held_from", "jumped", "k", "kept",
-        "late_hold", "left", "lost", "mode", "moved", "next_reading", "pair_on", "raised", "spent", "stored",
-        "taken", "told_from", "touched", "trip_on", "turned", "untold", "v", "written",
-    )  # fmt: skip
+    RUN = auto()
+    """One value; or a set or table by slots."""
+    SEQUENCE = auto()
+    DEVICE = auto()
+    TRIP = auto()
+    EDGE = auto()
+    PAIR = auto()
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """How a part of the situation is kept. Copies, power cycles and hot edits follow from it.
+
+    `stays`: at a power cycle, since it belongs to the machine or to hands, not to the controls (semantics 9.4). `by_name`: at an
+    edit of the file it goes to what has the same name (9.3); what is neither begins anew, unless it says how in `carry`.
+    `deep`: its values change in place too.
+    """
+
+    of: Of = Of.RUN
+    stays: bool = False
+    by_name: bool = False
+    deep: bool = False
+
+
+_SEQUENCE = Part(Of.SEQUENCE)
+_NESTED = Part(Of.SEQUENCE, deep=True)
+PARTS: dict[str, Part] = {
+    "k": Part(stays=True), "v": Part(), "cold": Part(), "changed": Part(), "moved": Part(),
+    # sequences
+    "active": _NESTED, "entered": _NESTED, "came": _NESTED, "left": _NESTED, "jumped": _SEQUENCE,
+    "lost": Part(Of.SEQUENCE, by_name=True), "mode": Part(Of.SEQUENCE, by_name=True), "late_hold": Part(Of.SEQUENCE, by_name=True),
+    # action control
+    "kept": _NESTED, "stored": Part(), "spent": Part(), "touched": Part(), "act_at": Part(), "written": Part(), "bodies": Part(),
+    # edges, trips, protection
+    "edge_was": Part(Of.EDGE), "held_from": Part(Of.EDGE),
+    "trip_on": Part(Of.TRIP, by_name=True), "effected": Part(Of.TRIP, by_name=True, deep=True), "raised": Part(),
+    "blocked": Part(), "pair_on": Part(Of.PAIR, deep=True), "alarms": Part(), "events": Part(stays=True),
+    # hands
+    "forces": Part(stays=True), "taken": Part(stays=True), "hand": Part(), "by_hand": Part(),
+    # the machine
+    "dev_state": Part(Of.DEVICE, stays=True), "dev_hand": Part(Of.DEVICE, stays=True), "dev_failed": Part(Of.DEVICE, stays=True),
+    "drives": Part(stays=True), "hazards": Part(stays=True),
+    # what is worked out ahead of the machine
+    "dev_next": Part(Of.DEVICE), "dev_ahead": Part(Of.DEVICE), "dev_course": Part(Of.DEVICE), "dev_wake": Part(Of.DEVICE),
+    "next_reading": Part(), "told_from": Part(Of.DEVICE), "untold": Part(), "turned": Part(),
+}  # fmt: skip
+"""Every part of the situation."""
+
+
+class Situation:
+    """The situation before scan `k`, of the `PARTS`. Lists are indexed by sequence, device, trip, edge or pair of the program."""
+
+    __slots__ = tuple(PARTS)
 
     def __init__(self, program: Program) -> None:
         n = len(program.sequences)
@@ -129,19 +175,15 @@ class Situation:
     def copy(self) -> Situation:
         """An independent copy; frozen values are shared."""
         other = object.__new__(Situation)
-        for name in self.__slots__:
+        for name, part in PARTS.items():
             value = getattr(self, name)
-            if name in _NESTED:
+            if part.deep:
                 value = [x.copy() for x in value]
             elif isinstance(value, (list, dict, set)):
                 value = value.copy()
             setattr(other, name, value)
         other.v[0] = self.v[0].copy()
         return other
-
-
-_NESTED = frozenset(("active", "came", "effected", "entered", "kept", "left", "pair_on"))
-"""Lists of lists, sets or dicts. Slot 0 of `v` holds a list too."""
 
 
 def set_state(program: Program, s: Situation, i: int) -> None:
@@ -251,7 +293,7 @@ def power_cycle(program: Program, s: Situation) -> None:
     for i in range(len(program.sequences)):
         if not program.sequences[i].retain:
             fresh.lost[i] = s.k
-    for name in ("k", "forces", "taken", "dev_state", "dev_hand", "dev_failed", "drives", "hazards", "events"):
+    for name in (name for name, part in PARTS.items() if part.stays):
         setattr(fresh, name, getattr(s, name))
     for slot in s.taken:
         fresh.v[slot] = s.v[slot]
@@ -266,7 +308,7 @@ def power_cycle(program: Program, s: Situation) -> None:
             fresh.v[r.slot] = s.v[r.slot]
     for i in range(len(program.devices)):
         fresh.dev_next[i] = fresh.dev_wake[i] = fresh.next_reading = s.k
-    for name in Situation.__slots__:
+    for name in PARTS:
         setattr(s, name, getattr(fresh, name))
     event(s, "power cycle", "power was off and came back", Place())
 
