@@ -62,6 +62,8 @@ class Line:
 
 @dataclass(frozen=True, slots=True)
 class Layout:
+    """Where everything of a chart stands, in pixels from the upper left of its drawing."""
+
     boxes: tuple[StepBox, ...]
     bars: tuple[Bar, ...]
     lines: tuple[Line, ...]

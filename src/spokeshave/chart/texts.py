@@ -20,6 +20,7 @@ _OPERATOR = re.compile(r" (?=AND\b|OR\b|XOR\b|&)")
 
 
 def block_text(action: Action) -> str:
+    """An action block as it stands beside its step: `D T#2s Gate`."""
     return f"{action.qualifier} {action.time} {action.target}" if action.time else f"{action.qualifier} {action.target}"
 
 
@@ -71,6 +72,7 @@ def chips_top(step: Step) -> float:
 
 
 def chip_width(text: str) -> float:
+    """How wide a chip with this text is, in pixels."""
     return 6.2 * len(text) + 10
 
 
@@ -86,6 +88,7 @@ class Size:
 
 
 def step_size(step: Step) -> Size:
+    """The room a step takes with its action blocks and chips, in pixels."""
     w = max(LEAST_STEP_W, CHAR_W * (len(step.name) + len(str(step.number)) + 3) + 16)
     actions = CHAR_W * max(len(block_text(a)) for a in step.actions) + 18 if step.actions else 0.0
     small = chips(step)

@@ -34,6 +34,9 @@ def open_file(file: File) -> None:
 
 
 def show_desktop(file: Path | None, copy: bool = False) -> None:
+    """Runs the desktop until it is closed, and ends the program with its exit code. Exits 2 where there is no display
+    or no Qt.
+    """
     if not (os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM")):
         fail("there is no display; run, verify and demo work without one")
     try:

@@ -30,6 +30,7 @@ _CONTROLS = dict.fromkeys([c for c in range(32) if chr(c) not in "\t\n\r"] + lis
 
 
 def fail(message: str) -> NoReturn:
+    """Says on standard error what could not be done, and exits 2."""
     print(f"spokeshave: {message}", file=sys.stderr)
     raise typer.Exit(2)
 
@@ -96,6 +97,8 @@ def in_file(found: list[Diagnostic], file: Path | None) -> list[Diagnostic]:
 
 
 def safe(command: Callable[..., None]) -> Callable[..., None]:
+    """A command whose errors are told and never traced (see `told`)."""
+
     @wraps(command)
     def run(*args: Any, **kw: Any) -> None:
         with told(kw.get("file") or kw.get("source")):
@@ -137,6 +140,7 @@ def room_for(path: Path | None) -> None:
 
 
 def scenario_named(project: Project, name: str) -> Scenario:
+    """The scenario of this name; exits 2 with the names there are if there is none."""
     scenario = project.scenario(name)
     if scenario is None:
         fail(f"there is no scenario {name!r}; there are: {', '.join(s.name for s in project.scenarios) or 'none'}")
@@ -154,10 +158,12 @@ def print_results(results: list[Result]) -> None:
 
 
 def today() -> str:
+    """The date as it stands in records and accepted runs, `2031-05-06`."""
     return datetime.date.today().isoformat()
 
 
 def duration(text: str) -> int:
+    """A time of the command line in ms; exits 2 for a text that is none."""
     from spokeshave.language.literals import duration_ms
 
     try:

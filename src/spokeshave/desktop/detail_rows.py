@@ -33,17 +33,23 @@ class Line(Field):
 
 @dataclass(frozen=True, slots=True)
 class Choice(Field):
+    """A value out of some."""
+
     value: str = ""
     choices: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
 class Check(Field):
+    """Yes or no."""
+
     value: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class Text(Field):
+    """Several lines of text."""
+
     value: str = ""
     hint: str = ""
     lines: int = 6

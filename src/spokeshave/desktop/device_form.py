@@ -18,6 +18,7 @@ NONE = "-"
 
 
 def device_title(d: Device) -> str:
+    """What stands above the form of a device: its kind and its name."""
     kind = KINDS.get(d.kind)
     return f"{kind.title if kind else d.kind}: {d.name}"
 

@@ -12,6 +12,8 @@ LOOK_EVERY_MS = 1500
 
 
 class DiskBar(QFrame):
+    """Says that another program has changed the open file, and offers what can be done. `reload_asked`, `beside_asked`."""
+
     reload_asked = Signal()
     beside_asked = Signal()
 

@@ -16,6 +16,8 @@ Apply = Callable[[], object]
 
 
 class Drafts(QObject):
+    """Texts that are typed and not taken over, by what they are of; they belong to the document."""
+
     changed = Signal()
 
     def __init__(self) -> None:

@@ -20,6 +20,7 @@ def icon(name: str, colour: str = "ink", size: int = 20) -> QIcon:
 
 
 def pixmap(name: str, colour: str, size: int) -> QPixmap:
+    """An icon of the program in a colour of the theme, `size` pixels wide and sharp on dense screens."""
     svg = (files("spokeshave.desktop") / "icons" / f"{name}.svg").read_text(encoding="utf-8")
     svg = svg.replace("#1E2A32", theme.colour(colour).name())
     renderer = QSvgRenderer(QByteArray(svg.encode()))

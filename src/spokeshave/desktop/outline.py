@@ -18,6 +18,8 @@ _ROLE = Qt.ItemDataRole.UserRole
 
 
 class Outline(QWidget):
+    """Everything in the file as a tree with a filter; a click leads there."""
+
     def __init__(self, document: Document, selection: Selection) -> None:
         super().__init__()
         self.document, self.selection = document, selection

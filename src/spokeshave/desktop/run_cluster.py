@@ -17,6 +17,8 @@ def clock_text(ms: int) -> str:
 
 
 class RunCluster(QWidget):
+    """Start, pause, back and on, speed and time of the run, at the upper right."""
+
     def __init__(self, runner: Runner, actions: dict[str, QAction]) -> None:
         super().__init__()
         self.runner = runner

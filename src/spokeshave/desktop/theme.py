@@ -111,6 +111,7 @@ STATE_COLOURS = {"late": "late", "tripped": "late", "held": "held"}
 
 
 def state_colour(state: str) -> QColor:
+    """The colour of an active step by its state."""
     return theme.colour(STATE_COLOURS.get(state, "active"))
 
 
@@ -138,6 +139,7 @@ def _text_font(px: int, bold: bool, tabular: bool) -> QFont:
 
 @cache
 def code_font(px: int = 12) -> QFont:
+    """The font of code and conditions."""
     font = QFont()
     font.setFamilies(["JetBrains Mono", "DejaVu Sans Mono", "monospace"])
     font.setPixelSize(px)
@@ -145,6 +147,7 @@ def code_font(px: int = 12) -> QFont:
 
 
 def style_sheet(c: Colours) -> str:
+    """What windows look like in these colours."""
     return f"""
     QWidget {{ color: {c.ink}; }}
     QMainWindow, QDialog {{ background: {c.window}; }}

@@ -61,6 +61,7 @@ def choose(seq: LinkedSequence, active: list[int], v: list[object]) -> list[Way]
 
 
 def in_order(way: Way) -> int:
+    """The key by which ways out are sorted: their place in the order of priority."""
     return way.order
 
 

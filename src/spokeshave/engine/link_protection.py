@@ -16,6 +16,8 @@ Code = list[Compiled]
 
 
 class ProtectionLinker:
+    """Links trips, interlocks and opposed pairs."""
+
     def __init__(self, texts: Texts) -> None:
         self.texts = texts
 

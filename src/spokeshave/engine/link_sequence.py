@@ -25,6 +25,7 @@ def transition_place(sequence: Sequence, index: int, numbers: Mapping[str, int] 
 
 
 def step_numbers(sequence: Sequence) -> dict[str, int]:
+    """Numbers of steps by their names as they are written."""
     return {s.name: s.number for s in sequence.steps}
 
 

@@ -125,6 +125,10 @@ class LinkedStep:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class LinkedSequence:
+    """A sequence; `initial` is the index of a step, `state` the slot of its number, `hold` when it is held (semantics
+    9.1).
+    """
+
     name: str
     index: int
     steps: tuple[LinkedStep, ...]
@@ -146,6 +150,8 @@ class LinkedSequence:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class LinkedEdge:
+    """A RISING, FALLING or HELD: the slot of its result, what it looks at, and how long for HELD (semantics 7)."""
+
     kind: str
     slot: int
     operand: Compiled
@@ -156,6 +162,8 @@ class LinkedEdge:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class LinkedTrip:
+    """A trip; `scope` are indices of sequences (semantics 9.2)."""
+
     name: str
     index: int
     rank: int
@@ -171,6 +179,8 @@ class LinkedTrip:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class LinkedInterlock:
+    """An interlock between the slot an output is asked in and the one it goes out in (semantics 8)."""
+
     output: str
     asked: int
     final: int
@@ -184,6 +194,8 @@ class LinkedInterlock:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class LinkedPair:
+    """An opposed pair; its dead time in scans (semantics 8)."""
+
     names: tuple[str, str]
     asked: tuple[int, int]
     final: tuple[int, int]

@@ -242,6 +242,7 @@ def enter(program: Program, s: Situation, i: int, step: int) -> None:
 
 
 def enter_initial(program: Program, s: Situation, i: int) -> None:
+    """Enters the initial step of a sequence."""
     enter(program, s, i, program.sequences[i].initial)
     set_state(program, s, i)
 
@@ -263,6 +264,7 @@ def clear_stored(program: Program, s: Situation, i: int) -> None:
 
 
 def event(s: Situation, kind: str, text: str, place: Place) -> None:
+    """Notes something worth telling, in the present scan."""
     s.events.append(Event(s.k, kind, text, place))
 
 

@@ -33,6 +33,8 @@ class Role(StrEnum):
 
 
 class Table(StrEnum):
+    """The four tables of the Modbus data model."""
+
     COILS = "coils"
     DISCRETE = "discrete inputs"
     HOLDING = "holding registers"

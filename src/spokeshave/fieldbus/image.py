@@ -25,6 +25,8 @@ class BusyError(FieldbusError, RuntimeError):
 
 
 class Image:
+    """What clients see and write: the values of the last scan, and what they have written since."""
+
     def __init__(self, project: Project, role: Role) -> None:
         self.map = AddressMap(project, role)
         self.values: dict[str, Value] = {s.name: s.start for s in project.signals}

@@ -72,6 +72,7 @@ def to_text(rows: list[list[str]]) -> str:
 
 
 def from_text(text: str) -> list[list[str]]:
+    """The rows of a table as a spreadsheet puts it on the clipboard."""
     return [[c.strip() for c in line.split("\t")] for line in text.replace("\r\n", "\n").rstrip("\n").split("\n")]
 
 

@@ -18,6 +18,8 @@ HEADER = ["time_ms", "signal", "value"]
 
 @dataclass(frozen=True, slots=True)
 class Row:
+    """A value that an input gets at a time in ms."""
+
     time_ms: int
     signal: str
     value: Value

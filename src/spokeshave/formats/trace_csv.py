@@ -11,6 +11,8 @@ from spokeshave.model.project import Type
 
 
 class Column(Protocol):
+    """What a column of a trace has to say of itself."""
+
     @property
     def name(self) -> str: ...
     @property

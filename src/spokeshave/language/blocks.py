@@ -86,6 +86,7 @@ def tp(v: list[Any], b: int) -> None:
 
 
 def ctu(v: list[Any], b: int) -> None:
+    """CTU: counts up with each rise of CU, R sets to 0 (IEC 61131-3)."""
     if v[b + 1]:
         v[b + 4] = 0
     elif v[b] and not v[b + 5] and v[b + 4] < 32767:
@@ -95,6 +96,7 @@ def ctu(v: list[Any], b: int) -> None:
 
 
 def ctd(v: list[Any], b: int) -> None:
+    """CTD: counts down with each rise of CD, LD loads PV (IEC 61131-3)."""
     if v[b + 1]:
         v[b + 4] = v[b + 2]
     elif v[b] and not v[b + 5] and v[b + 4] > -32768:
@@ -104,6 +106,7 @@ def ctd(v: list[Any], b: int) -> None:
 
 
 def ctud(v: list[Any], b: int) -> None:
+    """CTUD: counts both ways; a rise of both counts nothing (IEC 61131-3)."""
     up, down = v[b] and not v[b + 8], v[b + 1] and not v[b + 9]
     if v[b + 2]:
         v[b + 7] = 0
@@ -116,10 +119,12 @@ def ctud(v: list[Any], b: int) -> None:
 
 
 def r_trig(v: list[Any], b: int) -> None:
+    """R_TRIG: Q for one call after CLK has risen."""
     v[b + 1], v[b + 2] = v[b] and not v[b + 2], v[b]
 
 
 def f_trig(v: list[Any], b: int) -> None:
+    """F_TRIG: Q for one call after CLK has fallen."""
     v[b + 1], v[b + 2] = not v[b] and not v[b + 2], not v[b]
 
 

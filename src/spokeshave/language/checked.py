@@ -67,6 +67,8 @@ class Store:
 
 @dataclass(frozen=True, slots=True)
 class Choose:
+    """IF, ELSIF and ELSE, or a CASE as conditions."""
+
     branches: tuple[tuple[Checked, tuple[CheckedStatement, ...]], ...]
     otherwise: tuple[CheckedStatement, ...]
 

@@ -102,6 +102,7 @@ def _expected(names: set[str]) -> str:
 
 
 def explain_error(error: UnexpectedToken | UnexpectedCharacters | UnexpectedEOF, text: str, start: str) -> sx.Problem:
+    """What the grammar says of a place where it cannot go on: what stands there and what could."""
     if isinstance(error, UnexpectedCharacters):
         at = error.pos_in_stream or 0
         found = text[at]

@@ -99,6 +99,7 @@ def whole_mod(a: int, b: int, where: Where) -> int:
 
 
 def real_div(a: float, b: float, where: Where) -> float:
+    """Division of REAL. Raises `RunStop` for a divisor of 0 and a result that is not finite."""
     if b == 0:
         raise RunStop("division by zero", where)
     return finite(a / b, where)
@@ -133,6 +134,7 @@ def bounded(ms: int, where: Where) -> int:
 
 
 def real_pow(a: float, b: float, where: Where) -> float:
+    """A power. Raises `RunStop` where it has no finite value."""
     try:
         return finite(math.pow(a, b), where)
     except (ValueError, OverflowError, ZeroDivisionError):
@@ -148,6 +150,7 @@ def real_function(name: str, a: float, where: Where) -> float:
 
 
 def mux(key: int, values: tuple[Any, ...], where: Where) -> Any:
+    """`MUX`: the input of this number, from 0. Raises `RunStop` where there is none."""
     if not 0 <= key < len(values):
         raise RunStop(f"MUX has no input {key}", where)
     return values[key]
@@ -166,6 +169,7 @@ def turn(v: list[Any], where: Where) -> None:
 
 
 def time_mul(a: int, b: float, where: Where) -> int:
+    """A TIME in ms times a number. Raises `RunStop` beyond the bounds of TIME."""
     try:
         return bounded(round(finite(a * b, where)), where)
     except OverflowError:  # too large for a REAL
@@ -173,6 +177,7 @@ def time_mul(a: int, b: float, where: Where) -> int:
 
 
 def time_div(a: int, b: float, where: Where) -> int:
+    """A TIME in ms by a number. Raises `RunStop` for a divisor of 0."""
     if b == 0:
         raise RunStop("division by zero", where)
     return whole_div(a, b, where) if isinstance(b, int) else bounded(round(finite(a / b, where)), where)

@@ -33,6 +33,8 @@ class Literal:
 
 @dataclass(frozen=True, slots=True)
 class Name:
+    """A name with its members: `Roast.Charge.T`."""
+
     parts: tuple[str, ...]
     span: Span
 
@@ -42,6 +44,8 @@ class Name:
 
 @dataclass(frozen=True, slots=True)
 class Unary:
+    """NOT or a sign."""
+
     op: str
     operand: Expression
     span: Span
@@ -49,6 +53,8 @@ class Unary:
 
 @dataclass(frozen=True, slots=True)
 class Binary:
+    """An operator between two expressions."""
+
     op: str
     left: Expression
     right: Expression
@@ -57,12 +63,16 @@ class Binary:
 
 @dataclass(frozen=True, slots=True)
 class Argument:
+    """An input of a call; `name` is empty where it is given by its place."""
+
     name: str
     value: Expression
 
 
 @dataclass(frozen=True, slots=True)
 class Call:
+    """A function with its inputs."""
+
     function: str
     arguments: tuple[Argument, ...]
     span: Span
@@ -73,6 +83,8 @@ Expression = Literal | Name | Unary | Binary | Call
 
 @dataclass(frozen=True, slots=True)
 class Assign:
+    """An assignment."""
+
     target: Name
     value: Expression
     span: Span
@@ -99,6 +111,8 @@ class Case:
 
 @dataclass(frozen=True, slots=True)
 class For:
+    """A FOR loop; `step` is None for 1."""
+
     variable: Name
     start: Expression
     end: Expression

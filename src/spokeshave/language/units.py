@@ -68,6 +68,7 @@ class Deviation:
 
 
 def unit_named(project: Project, name: str) -> Unit:
+    """The unit of this name. Raises `EditError` if there is none."""
     found = next((u for u in project.units if u.name.lower() == name.lower()), None)
     if found is None:
         raise EditError(f"there is no unit {name}")

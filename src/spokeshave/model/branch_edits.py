@@ -30,6 +30,8 @@ def _no_join(seq: Sequence, step: str) -> None:
 
 
 def remove_transition(project: Project, sequence: str, index: int) -> Project:
+    """A transition taken out. Raises `EditError` for an index there is not, and where the chart would be unsound."""
+
     def edit(seq: Sequence) -> Sequence:
         if not 0 <= index < len(seq.transitions):
             raise EditError(f"{seq.name} has no transition {index + 1}")

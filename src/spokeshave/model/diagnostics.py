@@ -20,6 +20,8 @@ LONGEST_MESSAGE = 300
 
 
 class Severity(StrEnum):
+    """How grave a finding is: an error keeps the file from running or protecting."""
+
     ERROR = "error"
     WARNING = "warning"
     ADVICE = "advice"
@@ -112,6 +114,7 @@ class Diagnostic:
 
 
 def errors(found: Iterable[Diagnostic]) -> list[Diagnostic]:
+    """The findings of severity error."""
     return [d for d in found if d.severity is Severity.ERROR]
 
 

@@ -34,10 +34,12 @@ def replaced(items: tuple[T, ...], index: int, item: T) -> tuple[T, ...]:
 
 
 def inserted(items: tuple[T, ...], index: int, item: T) -> tuple[T, ...]:
+    """`items` with one more at `index`."""
     return (*items[:index], item, *items[index:])
 
 
 def removed(items: tuple[T, ...], index: int) -> tuple[T, ...]:
+    """`items` without the one at `index`."""
     return (*items[:index], *items[index + 1 :])
 
 
@@ -54,6 +56,7 @@ def change_item(project: Project, field: str, index: int, **changes: Any) -> Pro
 
 
 def add_item(project: Project, field: str, item: object, at: int | None = None) -> Project:
+    """One more item in a listed field, at the end unless `at` says where."""
     items = getattr(project, field)
     return _with(project, field, inserted(items, len(items) if at is None else at, item))
 
@@ -64,6 +67,7 @@ def put_items(project: Project, field: str, items: tuple[Any, ...]) -> Project:
 
 
 def remove_item(project: Project, field: str, index: int) -> Project:
+    """A listed field without the item at `index`."""
     return _with(project, field, removed(getattr(project, field), index))
 
 
@@ -117,6 +121,7 @@ def change_sequence(project: Project, name: str, **changes: Any) -> Project:
 
 
 def step_index(sequence: Sequence, name: str) -> int:
+    """The index of a step by its name, in any case of letters. Raises `EditError` if there is none."""
     for i, step in enumerate(sequence.steps):
         if step.name.lower() == name.lower():
             return i

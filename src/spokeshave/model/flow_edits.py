@@ -85,6 +85,7 @@ def number_before(sequence: Sequence, index: int) -> int:
 
 
 def new_step(project: Project, number: int) -> Step:
+    """A step of this number with a name that is free."""
     return Step(free_name(f"Step{number}", taken_names(project)), number)
 
 

@@ -35,6 +35,8 @@ class Difference:
 
 @dataclass(frozen=True, slots=True)
 class Stay:
+    """One stay in a step, in ms from the start of the scenario."""
+
     step: str
     begin_ms: int
     end_ms: int

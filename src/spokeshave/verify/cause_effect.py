@@ -58,6 +58,8 @@ class Cause:
 
 @dataclass(frozen=True, slots=True)
 class Matrix:
+    """Causes as rows, effects as columns; the cells belong to the causes."""
+
     causes: tuple[Cause, ...]
     effects: tuple[Effect, ...]
 

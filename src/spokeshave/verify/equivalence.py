@@ -36,6 +36,8 @@ class Difference:
 
 @dataclass(frozen=True, slots=True)
 class Comparison:
+    """How much was run of two machine files side by side, and the first difference, None if there is none."""
+
     runs: int
     scans: int
     difference: Difference | None

@@ -18,6 +18,8 @@ from spokeshave.language.scenario_rows import ExpectRow
 
 
 class Outcome(StrEnum):
+    """What came of an expectation: it held, it did not, or what it is about never came."""
+
     PASS = "pass"
     FAIL = "fail"
     NOT_REACHED = "not reached"

@@ -62,6 +62,7 @@ def uses_in_expression(text: str, place: Place, whole: Whole = str) -> Iterator[
 
 
 def uses_in_statements(text: str, place: Place, whole: Whole = str) -> Iterator[Use]:
+    """What a text reads and writes; nothing of one that cannot be read."""
     try:
         tree = parse_statements(text)
     except TextError:

@@ -19,6 +19,8 @@ if TYPE_CHECKING:
 
 
 class BenchCommands:
+    """What the bench does by command: pictures, films, the operator page, serving."""
+
     def __init__(self, window: MainWindow) -> None:
         self.window = window
         self.operator: OperatorPage | None = None

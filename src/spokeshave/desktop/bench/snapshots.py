@@ -22,6 +22,7 @@ MOST_FRAMES = 900
 
 
 def png_bytes(picture: QPixmap | QImage) -> bytes:
+    """A picture as PNG."""
     buffer = QBuffer()
     buffer.open(QIODevice.OpenModeFlag.WriteOnly)
     image = picture.toImage() if isinstance(picture, QPixmap) else picture

@@ -51,12 +51,14 @@ def axis_step(span_ms: float, width: int) -> float:
 
 
 def axis_text(ms: float) -> str:
+    """A time on the axis, given in ms, as short as it can be."""
     if ms >= 3_600_000:
         return f"{int(ms // 3_600_000)} h {int(ms // 60_000) % 60:02} min"
     return f"{ms / 1000:g} s" if ms < 600_000 else f"{ms / 60_000:g} min"
 
 
 def paint_axis(painter: QPainter, strip: TimingStrip) -> None:
+    """Paints the axis of time above the lanes."""
     painter.fillRect(QRectF(0, 0, strip.width(), AXIS_H), theme.colour("raised"))
     painter.setFont(text_font(10))
     cursors = [strip.x_of(c) for c in strip.cursors if c is not None]
@@ -165,6 +167,7 @@ def paint_interval(painter: QPainter, strip: TimingStrip, interval: Interval, y:
 
 
 def paint_cursors(painter: QPainter, strip: TimingStrip) -> None:
+    """Paints the two cursors with their times, over everything else."""
     painter.setFont(text_font(11, bold=True))
     for name, at in zip("AB", strip.cursors):
         if at is None or strip.x_of(at) < strip.label_w:

@@ -45,6 +45,8 @@ def place_of(project: Project, name: str) -> Place:
 
 
 class AboutRequirement(QFrame):
+    """What is known of the chosen requirement: its sentence with numbers that are settings, and what shows it."""
+
     def __init__(self, document: Document, selection: Selection) -> None:
         super().__init__()
         self.document, self.selection = document, selection

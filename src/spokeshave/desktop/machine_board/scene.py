@@ -32,6 +32,7 @@ class Sight(NamedTuple):
 
 
 def cell(at: tuple[int, int]) -> QRectF:
+    """The room of a cell of the board, in pixels."""
     return QRectF(MARGIN + at[0] * CELL_W, MARGIN + at[1] * CELL_H, CELL_W - GAP, CELL_H - GAP)
 
 
@@ -144,6 +145,7 @@ def paint_connection(painter: QPainter, project: Project, c: Connection, sight: 
 
 
 def paint_label(painter: QPainter, at: tuple[int, int], text: str, chosen: bool) -> None:
+    """Paints a label of the board in its cell and the one beside it."""
     box = cell(at)
     painter.setFont(text_font(15, bold=True))
     painter.setPen(theme.colour("accent" if chosen else "ink"))

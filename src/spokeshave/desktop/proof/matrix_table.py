@@ -214,6 +214,8 @@ class CellDelegate(QStyledItemDelegate):
 
 
 class MatrixView(QTableView):
+    """The table of causes and effects, with upright heads."""
+
     def __init__(self, model: MatrixModel) -> None:
         super().__init__()
         self.setHorizontalHeader(UprightHeader(self, FIRST))
@@ -248,4 +250,5 @@ MOST_SHOWN = 240
 
 
 def text_font_width(text: str) -> int:
+    """How wide a head is, in pixels."""
     return QFontMetrics(text_font(12, bold=True)).horizontalAdvance(text)

@@ -42,6 +42,7 @@ COLOURS = {Outcome.PASS: "true", Outcome.FAIL: "late", Outcome.NOT_REACHED: "fal
 
 
 def sign_colour(outcome: Outcome) -> QColor:
+    """The colour of a verdict."""
     return theme.colour(COLOURS[outcome])
 
 

@@ -163,6 +163,8 @@ class CellPainter(QStyledItemDelegate):
 
 
 class SweepView(QTableView):
+    """The table of faults and steps, with upright heads."""
+
     def __init__(self, model: SweepModel) -> None:
         super().__init__()
         self.setHorizontalHeader(UprightHeader(self))

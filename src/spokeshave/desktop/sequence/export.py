@@ -128,6 +128,7 @@ def write_pdf(view: ChartView, path: Path) -> None:
 
 
 def ask_printer(view: ChartView, parent: QWidget) -> None:
+    """Asks for a printer and prints a chart on it."""
     printer = QPrinter(QPrinter.PrinterMode.HighResolution)
     if QPrintDialog(printer, parent).exec():
         _print(view, printer)

@@ -17,10 +17,12 @@ DOT = 4.5
 
 
 def flow_width(flow: Flow) -> int:
+    """How wide the margin of a sheet is, in pixels."""
     return LEFT * 2 + LANE * (flow.lanes - 1) + 6
 
 
 def lane_x(lane: int) -> float:
+    """The middle of a lane of the margin, in pixels from its left."""
     return LEFT + LANE * lane
 
 

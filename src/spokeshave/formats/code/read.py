@@ -29,6 +29,8 @@ _TOKEN = re.compile(
 
 @dataclass(frozen=True, slots=True)
 class Token:
+    """A word of generated code, and where it stands in the text."""
+
     word: str
     start: int
     end: int
@@ -38,6 +40,7 @@ class Token:
 
 
 def tokens(text: str, offset: int = 0) -> list[Token]:
+    """The words of generated code; `offset` is where `text` begins in the file."""
     found = _TOKEN.finditer(text)
     return [Token(m[0], m.start() + offset, m.end() + offset) for m in found if m.lastgroup != "skip"]
 

@@ -86,10 +86,12 @@ class Look:
 
 
 def warning(code: str, place: Place, message: str, advice: str) -> Diagnostic:
+    """A finding of severity warning."""
     return Diagnostic(code, Severity.WARNING, place, message, advice)
 
 
 def advice(code: str, place: Place, message: str, what: str) -> Diagnostic:
+    """A finding of severity advice."""
     return Diagnostic(code, Severity.ADVICE, place, message, what)
 
 

@@ -38,6 +38,8 @@ class Answer:
 
 
 class Asked:
+    """The questions of a study, put to what was found."""
+
     def __init__(self, explorer: Explorer, found: Found) -> None:
         self.explorer, self.found, self.studied, self.program = explorer, found, found.studied, found.studied.program
         self.n = len(found.situations)

@@ -60,6 +60,8 @@ class Plan:
 
 @dataclass
 class Cluster:
+    """Guards that have choices in common, with all their choices."""
+
     choices: list[Choice] = field(default_factory=list)
     guards: list[Guard] = field(default_factory=list)
 

@@ -54,6 +54,7 @@ def layout_of(studied: Studied) -> Layout:
 
 
 def stored_blocks(studied: Studied) -> list[Block]:
+    """The blocks that store, of targets that matter to the study."""
     kinds = (Qualifier.S, *TIMED, Qualifier.DS)
     return [b for b in studied.program.blocks if b.target in studied.targets and b.qualifier in kinds]
 
