@@ -91,6 +91,7 @@ def test_a_fault_that_nobody_is_told_of_is_found_seen_mended_and_written_down(
     file = tmp_path / "record.pdf"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, **k: (str(file), "PDF (*.pdf)"))
     window.table.actions["proof.record"].trigger()
+    qtbot.waitUntil(lambda: not window.tasks.busy, timeout=60_000)
     assert file.read_bytes().startswith(b"%PDF") and file.stat().st_size > 50_000
     let_go()
 
