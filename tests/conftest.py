@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import gc
 import os
 from pathlib import Path
 
 import pytest
 from hypothesis import Phase, settings
 
+from spokeshave import COLLECT
 from spokeshave.formats import spoke
 from spokeshave.formats.spoke_schema import make_schema
 from spokeshave.model.project import Project
+
+gc.set_threshold(*COLLECT)
 
 # Qt's import hook looks into modules that are imported after it; pydantic's lazy ones are complete once a schema is made.
 make_schema()

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import gc
 import sys
 from importlib import import_module
 from typing import Annotated, Any
 
 import typer
 
-from spokeshave import __version__
+from spokeshave import COLLECT, __version__
 
 OPTIONS: dict[str, Any] = {
     "add_completion": False, "pretty_exceptions_enable": False, "context_settings": {"help_option_names": ["-h", "--help"]},
@@ -63,6 +64,7 @@ def app_for(words: list[str]) -> typer.Typer:
 
 def main() -> None:
     """Runs the command line with the words of the process."""
+    gc.set_threshold(*COLLECT)
     app_for(sys.argv[1:])()
 
 

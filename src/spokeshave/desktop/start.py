@@ -12,6 +12,7 @@ from platformdirs import user_state_path
 from PySide6.QtCore import QSettings, QTimer
 from PySide6.QtWidgets import QApplication
 
+from spokeshave import COLLECT
 from spokeshave.desktop.application import make_app
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.first import give_way
@@ -27,7 +28,7 @@ def settle() -> None:
     """What was made so far stays: later collections need not look through it, which would be felt in large files."""
     gc.collect()
     gc.freeze()
-    gc.set_threshold(20_000, 20, 50)
+    gc.set_threshold(*COLLECT)
 
 
 def _stay_open(

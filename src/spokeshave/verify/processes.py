@@ -7,6 +7,7 @@ They are started with the first work and stay for the next. They end by themselv
 
 from __future__ import annotations
 
+import gc
 import os
 import threading
 from collections.abc import Callable
@@ -15,6 +16,7 @@ from dataclasses import dataclass
 from multiprocessing import connection, get_context, parent_process
 from typing import Any, TypeVar
 
+from spokeshave import COLLECT
 from spokeshave.verify.progress import SLOTS, look, share, take_in_hand
 
 T = TypeVar("T")
@@ -24,6 +26,7 @@ T = TypeVar("T")
 
 def _begin_process(parts: Any, ended: Any) -> None:
     share(parts, ended)
+    gc.set_threshold(*COLLECT)
     threading.Thread(target=_end_with_parent, name="parent", daemon=True).start()
 
 
