@@ -8,7 +8,8 @@ from concurrent.futures import Future
 from dataclasses import replace
 
 import pytest
-from PySide6.QtCore import QObject
+from PySide6.QtCore import QObject, Qt
+from PySide6.QtWidgets import QLabel
 from typer.testing import CliRunner
 
 from spokeshave.cli import whole_app
@@ -108,6 +109,11 @@ def test_commands_of_the_menu_lead_to_the_parts_of_the_proof(qtbot, window):
     window.table.actions["proof.study"].trigger()
     qtbot.waitUntil(lambda: window.proof.study.found is not None, timeout=20_000)
     window.proof.recolour()
+    window.proof.sweep.view.setCurrentIndex(window.proof.sweep.model.index(0, 0))
+    for label in window.findChildren(QLabel):
+        assert label.textFormat() == Qt.TextFormat.RichText or "</" not in label.text(), (
+            "its own tags are shown as text"
+        )
     assert window.proof.sweep.model.matrix.whole
     window.document.replace(hatch(), None)
     window.show_proof(window.proof.sweep)

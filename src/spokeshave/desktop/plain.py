@@ -17,6 +17,14 @@ class TextLabel(QLabel):
         self.setTextFormat(Qt.TextFormat.PlainText)
 
 
+class RichLabel(TextLabel):
+    """A label whose text is rich: it is made here, and every part of it that comes from a file is escaped."""
+
+    def __init__(self, text: str = "", parent: QWidget | None = None) -> None:
+        super().__init__(text, parent)
+        self.setTextFormat(Qt.TextFormat.RichText)
+
+
 class FittingLabel(TextLabel):
     """A label that shows its text whole or not at all: a hint that is cut in the middle helps nobody."""
 

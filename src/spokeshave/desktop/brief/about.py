@@ -8,7 +8,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QCompleter, QFrame, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.plain import TextLabel
+from spokeshave.desktop.plain import RichLabel, TextLabel
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.theme import theme
 from spokeshave.model import edits
@@ -55,8 +55,7 @@ class AboutRequirement(QFrame):
         self.numbers: list[Number] = []
         self.new: list[Number] = []
         """Those that are no setting yet."""
-        self.words = TextLabel()
-        self.words.setTextFormat(Qt.TextFormat.RichText)
+        self.words = RichLabel()
         self.words.setWordWrap(True)
         self.words.linkActivated.connect(self._link)
         self.number = QComboBox()

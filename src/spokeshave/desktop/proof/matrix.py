@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from html import escape
+
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QComboBox,
@@ -15,7 +17,7 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.plain import TextLabel
+from spokeshave.desktop.plain import RichLabel, TextLabel
 from spokeshave.desktop.proof.matrix_table import MatrixModel, MatrixView
 from spokeshave.desktop.proof.trip_words import TripWords
 from spokeshave.desktop.runner import Runner
@@ -62,10 +64,9 @@ class MatrixPanel(QWidget):
         add_button.clicked.connect(self.add)
         self.delete.clicked.connect(self.remove)
         self.summary = TextLabel()
-        self.about = TextLabel()
+        self.about = RichLabel()
         self.about.setWordWrap(True)
         self.about.setMargin(10)
-        self.about.setTextFormat(Qt.TextFormat.RichText)
         self.about.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.about.linkActivated.connect(self._link)
         self.trip = TripWords(document)
@@ -159,7 +160,7 @@ class MatrixPanel(QWidget):
     def _words(self, cause: Cause) -> str:
         """The row in sentences, with the signals it looks at and the runs that show it."""
         lines = [f"<b>{' and '.join(cause.names)}</b>"]
-        lines += list(dict.fromkeys(cell.sentence + "." for cell in cause.cells.values()))
+        lines += list(dict.fromkeys(escape(cell.sentence) + "." for cell in cause.cells.values()))
         signals = [s.name for n in _names(cause.condition) if (s := self.document.project.signal(n)) is not None]
         if signals:
             links = ", ".join(f"<a href='signal:{s}'>{s}</a>" for s in dict.fromkeys(signals))
@@ -167,7 +168,8 @@ class MatrixPanel(QWidget):
         found = self.model.showings(cause)
         if found:
             shows = ", ".join(
-                f"<a href='show:{s.scenario}'>{s.scenario} at {s.time_ms / 1000:.2f} s</a>" for s in found
+                f"<a href='show:{escape(s.scenario)}'>{escape(s.scenario)} at {s.time_ms / 1000:.2f} s</a>"
+                for s in found
             )
             lines.append(f"Shown by: {shows}")
         elif self.document.results:

@@ -5,12 +5,12 @@ from __future__ import annotations
 import datetime
 from html import escape
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QHBoxLayout, QProgressBar, QPushButton, QTabWidget, QVBoxLayout, QWidget
 
 from spokeshave.desktop.brief.about import COLOURS, SIGNS
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.plain import TextLabel
+from spokeshave.desktop.plain import RichLabel, TextLabel
 from spokeshave.desktop.proof.accepted import AcceptedPanel
 from spokeshave.desktop.proof.matrix import MatrixPanel
 from spokeshave.desktop.proof.scenarios import ScenariosPanel
@@ -40,8 +40,7 @@ class ProofPage(QWidget):
         super().__init__()
         self.document, self.selection = document, selection
         self.worker: ProofWorker | None = None
-        self.cover = TextLabel()
-        self.cover.setTextFormat(Qt.TextFormat.RichText)
+        self.cover = RichLabel()
         self.cover.setWordWrap(True)
         self.cover.setMargin(2)
         self.cover.linkActivated.connect(self._go_to_requirement)

@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
 from spokeshave.desktop.both_bar import BothBar
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.elsewhere import Elsewhere
-from spokeshave.desktop.plain import TextLabel, plain
+from spokeshave.desktop.plain import RichLabel, TextLabel, plain
 from spokeshave.desktop.theme import code_font, theme
 from spokeshave.engine.link import LinkError
 from spokeshave.model.project import Project
@@ -85,8 +85,7 @@ class StudyPanel(QWidget):
         self.fault.setWordWrap(True)
         self.apply_button = QPushButton("Apply")
         self.apply_button.clicked.connect(self.apply_text)
-        self.limits = TextLabel()
-        self.limits.setTextFormat(Qt.TextFormat.RichText)
+        self.limits = RichLabel()
         self.limits.setWordWrap(True)
         self.limits.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.answers = QTreeWidget()

@@ -5,8 +5,9 @@ from __future__ import annotations
 import datetime
 import os
 from dataclasses import replace
+from html import escape
 
-from PySide6.QtCore import QModelIndex, Qt, QTimer, Signal
+from PySide6.QtCore import QModelIndex, QTimer, Signal
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -21,7 +22,7 @@ from PySide6.QtWidgets import (
 
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.elsewhere import LOOK_MS, Elsewhere
-from spokeshave.desktop.plain import TextLabel
+from spokeshave.desktop.plain import RichLabel, TextLabel
 from spokeshave.desktop.proof.sweep_table import FILTERS, LOOKS, MEANS, SweepModel, SweepView
 from spokeshave.desktop.theme import theme
 from spokeshave.engine.session import Session
@@ -77,7 +78,7 @@ class SweepPanel(QWidget):
         self.view = SweepView(self.model)
         self.view.selectionModel().currentChanged.connect(self._chosen)
         self.view.doubleClicked.connect(self.show_cell)
-        self.about = TextLabel()
+        self.about = RichLabel()
         self.about.setWordWrap(True)
         self.reason = QPlainTextEdit()
         self.reason.setMaximumHeight(84)
@@ -108,8 +109,7 @@ class SweepPanel(QWidget):
         gap = QWidget()
         run = (TextLabel("Cycle"), self.cycle, self.start_button, self.cancel_button, self.progress, gap)
         shown = (TextLabel("Show"), self.filter, self.worst_first, self.accept_button)
-        self.legend = TextLabel()
-        self.legend.setTextFormat(Qt.TextFormat.RichText)
+        self.legend = RichLabel()
         whole = QVBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
         whole.setSpacing(0)
@@ -245,8 +245,8 @@ class SweepPanel(QWidget):
         name = f"<span style='color:{theme.colour(colour).name()}'><b>{sign} {cell.verdict.value}</b></span>"
         lines = "<br>".join(t[0].upper() + t[1:] for t in times)
         return (
-            f"<p><b>{cell.fault}</b><br>in {cell.step}</p><p style='font-size:16px'>{name}</p>"
-            f"<p>{cell.because[0].upper()}{cell.because[1:]}.</p><p>{lines}</p>"
+            f"<p><b>{escape(cell.fault)}</b><br>in {escape(cell.step)}</p><p style='font-size:16px'>{name}</p>"
+            f"<p>{escape(cell.because[0].upper() + cell.because[1:])}.</p><p>{lines}</p>"
         )
 
     # -- the sweep
