@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from spokeshave.engine.link import link_problems
 from spokeshave.engine.session import Session
 from spokeshave.language.rename import renumber, with_room
-from spokeshave.model import blocks, branch_edits, flow_edits
+from spokeshave.model import branch_edits, flow_edits, fragments
 from spokeshave.model.edits import EditError, new_sequence
 from spokeshave.model.history import History
 from spokeshave.model.project import Project, Sequence, Signal, SignalClass, Step, Transition
@@ -36,8 +36,8 @@ def one_edit(draw: st.DrawFn, project: Project) -> Project:
         "branch": lambda p: branch_edits.delete_branch(p, Q, step),
         "place": lambda p: flow_edits.place_behind(p, Q, step, other),
         "move": lambda p: flow_edits.move_steps(p, Q, rows, draw(st.integers(-3, 3))),
-        "copy": lambda p: blocks.duplicate(p, Q, rows)[0],
-        "rows": lambda p: blocks.delete_steps(p, Q, rows),
+        "copy": lambda p: fragments.duplicate(p, Q, rows)[0],
+        "rows": lambda p: fragments.delete_steps(p, Q, rows),
         "initial": lambda p: flow_edits.make_initial(p, Q, step),
     }
     usual = ("after", "alternative", "simultaneous", "copy", "before")
@@ -161,8 +161,8 @@ def test_a_simultaneous_branch_goes_beside_one_step_or_several():
         (lambda: branch_edits.close_branch(chart("A > B", "B > A"), Q, "B"), "no branch that could be closed"),
         (lambda: flow_edits.insert_before(SECTION, Q, "A"), "nothing comes before it"),
         (lambda: flow_edits.delete_step(SECTION, Q, "C"), "alone in its simultaneous branch"),
-        (lambda: blocks.block_of(SECTION.sequences[0], ("B", "C")), "entered at B and C"),
-        (lambda: blocks.block_of(SECTION.sequences[0], ("B", "D", "E")), "entered at B and E|cuts through"),
+        (lambda: fragments.block_of(SECTION.sequences[0], ("B", "C")), "entered at B and C"),
+        (lambda: fragments.block_of(SECTION.sequences[0], ("B", "D", "E")), "entered at B and E|cuts through"),
         (lambda: renumber(SECTION, Q, 0), "spacing is 0"),
     ],
 )  # fmt: skip
@@ -186,7 +186,7 @@ def test_a_deleted_branch_takes_its_steps_with_it():
 def test_a_copied_block_speaks_of_its_own_steps_and_leads_to_what_followed():
     line = chart("A > B", "B > C", "C > A")
     line = flow_edits.change_transition(line, Q, 1, condition="B.T >= T#2s AND NOT A.X AND Sequence.B.X")
-    after, names = blocks.duplicate(line, Q, ("B", "C"))
+    after, names = fragments.duplicate(line, Q, ("B", "C"))
     assert names == ("B2", "C2")
     assert ends(after) == ["A > B", "B > C", "C > B2", "B2 > C2", "C2 > A"]
     assert after.sequences[0].transitions[3].condition == "B2.T >= T#2s AND NOT A.X AND Sequence.B2.X"

@@ -5,8 +5,8 @@ from __future__ import annotations
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from spokeshave.chart.labels import BLOCK_H, CHAR_W, CHIP_H, LINE_H, chip_width, chips, chips_top, condition_lines
 from spokeshave.chart.layout import Layout, layout
-from spokeshave.chart.texts import BLOCK_H, CHAR_W, CHIP_H, LINE_H, chip_width, chips, chips_top, condition_lines
 from spokeshave.engine.link import link_problems
 from spokeshave.model import flow_edits
 from spokeshave.model.flow import flow

@@ -29,10 +29,10 @@ from spokeshave.model.project import (
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.reach.answers import study, with_ways
 from spokeshave.verify.reach.asked import Says
-from spokeshave.verify.reach.columns import can_run, evaluate, known, reads_of, run, writes_of
 from spokeshave.verify.reach.explore import Explorer
-from spokeshave.verify.reach.layout import Layout, as_keys
+from spokeshave.verify.reach.packing import Layout, as_keys
 from spokeshave.verify.reach.studied import Studied, StudyError
+from spokeshave.verify.reach.vectorized import can_run, evaluate, known, reads_of, run, writes_of
 from spokeshave.verify.scenarios import run_scenario
 from tests.core.projects import projects
 from tests.core.test_reach import asked, changed, hatch

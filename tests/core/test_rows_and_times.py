@@ -17,7 +17,7 @@ from spokeshave.formats.errors import FormatError
 from spokeshave.formats.recovery import Recovery
 from spokeshave.formats.sequencer_table import block_from, from_text, table_of, to_text
 from spokeshave.language.timed import ends_ms, set_end
-from spokeshave.model import blocks, edits
+from spokeshave.model import edits, fragments
 from spokeshave.model.edits import EditError
 from spokeshave.model.flow import flow, same_flow
 from spokeshave.model.fold import foldable, folded
@@ -59,7 +59,7 @@ def test_rows_of_a_spreadsheet_become_steps_with_marks_and_conditions():
         ("S", "Gate", ""),
         ("D", "Gate", "T#1s"),
     ]
-    after, names = blocks.paste_block(project, Q, "A", block)
+    after, names = fragments.paste_block(project, Q, "A", block)
     assert names == ("Turn", "Open")
     assert ends(after) == ["A > Turn", "Turn > Open", "Open > B", "B > A"]
 
@@ -75,7 +75,7 @@ def test_a_section_goes_out_as_rows_and_comes_back_with_its_join():
     rows = table_of(line.sequences[0], [], ("A", "B", "C", "D", "E"))
     assert (rows[3][1], rows[3][-1]) == ("C", "waits with D")
     block = block_from(rows, line.sequences[0], [])
-    after, names = blocks.paste_block(line, Q, "E", block)
+    after, names = fragments.paste_block(line, Q, "E", block)
     assert names == ("A2", "B2", "C2", "D2", "E2")
     assert "C2 + D2 > E2" in ends(after) and "E > A2" in ends(after) and "E2 > S" in ends(after)
 

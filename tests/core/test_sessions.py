@@ -6,8 +6,8 @@ from dataclasses import replace
 
 import pytest
 
+from spokeshave.chart.labels import condition_lines
 from spokeshave.chart.layout import layout
-from spokeshave.chart.texts import condition_lines
 from spokeshave.engine.explain import false_for_ms, given_by, waiting
 from spokeshave.engine.phases import StimulusError
 from spokeshave.engine.session import Session

@@ -9,8 +9,8 @@ import pytest
 from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
+from spokeshave.engine.next_change import first_at
 from spokeshave.engine.session import Session
-from spokeshave.engine.skip import first_at
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.model.project import (
     Action,
@@ -151,7 +151,7 @@ def test_plain_charts_that_go_round_and_round_run_the_same_by_rote(project, at, 
     made = plain(project, at, parameters)
     stimuli = [Stimulus(t, "force" if n == "A" else "set", n, True if n == "A" else t) for t, n in sorted(done)]
     skipping, _ = both(made, stimuli, 8000)
-    assert skipping._rote.plain
+    assert skipping._memo.plain
 
 
 @pytest.mark.parametrize("op", ["<", ">", "<=", ">=", "=", "<>"])

@@ -20,7 +20,7 @@ accelerations = st.floats(1, 500)
 
 
 @st.composite
-def courses(draw) -> travel.Course:
+def courses(draw) -> travel.Crossings:
     x, v, a = draw(places), draw(speeds), draw(accelerations)
     if draw(st.booleans()):
         return travel.move_to(x, v, draw(places), draw(st.floats(10, 5000)), a)

@@ -8,8 +8,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from spokeshave.chart.labels import LEAST_STEP_W, STEP_H, Size, bar_size, step_size
 from spokeshave.chart.routes import Lanes, Routes
-from spokeshave.chart.texts import LEAST_STEP_W, STEP_H, Size, bar_size, step_size
 from spokeshave.model.project import Sequence
 from spokeshave.model.structure import Node, Structure, columns, structure
 

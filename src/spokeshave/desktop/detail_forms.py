@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 
-from spokeshave.chart.texts import block_text
+from spokeshave.chart.labels import block_text
 from spokeshave.desktop.detail_rows import Button, Change, Check, Choice, Line, Note, Rows
 from spokeshave.desktop.device_form import device_rows, device_title
-from spokeshave.language.blocks import BLOCKS
+from spokeshave.language.function_blocks import BLOCKS
 from spokeshave.language.homes import home_in_words, proposed_home, set_home_value
 from spokeshave.language.literals import read_value, value_text
 from spokeshave.language.rename import rename_body, rename_instance, rename_sequence, rename_signal, rename_step

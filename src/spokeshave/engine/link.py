@@ -8,13 +8,13 @@ from typing import Any, NamedTuple
 
 from spokeshave.engine import EngineError
 from spokeshave.engine import program as pg
+from spokeshave.engine.checked_texts import Texts
 from spokeshave.engine.link_devices import DeviceLinker
 from spokeshave.engine.link_names import check_names
 from spokeshave.engine.link_protection import ProtectionLinker
 from spokeshave.engine.link_sequence import SequenceLinker
 from spokeshave.engine.names import TextScope
-from spokeshave.engine.texts import Texts
-from spokeshave.engine.times import read_times
+from spokeshave.engine.thresholds import read_times
 from spokeshave.language import checked as ck
 from spokeshave.language.compile import Choice, Compiled, compile_units
 from spokeshave.language.effects import is_pure

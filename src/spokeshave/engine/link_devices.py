@@ -11,8 +11,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from spokeshave.engine import program as pg
-from spokeshave.engine.texts import Texts
-from spokeshave.engine.times import Times
+from spokeshave.engine.checked_texts import Texts
+from spokeshave.engine.thresholds import Times
 from spokeshave.language import checked as ck
 from spokeshave.language.check import Symbol
 from spokeshave.language.compile import Compiled

@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Callable
 
 from spokeshave.engine.link_sequence import step_numbers, transition_place
-from spokeshave.language.blocks import BLOCKS
+from spokeshave.language.function_blocks import BLOCKS
 from spokeshave.language.literals import value_problem
 from spokeshave.language.rename import NAME, name_problem
 from spokeshave.language.syntax import LONGEST_NAME

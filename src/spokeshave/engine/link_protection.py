@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from spokeshave.engine import program as pg
+from spokeshave.engine.checked_texts import Texts
 from spokeshave.engine.names import TextScope
-from spokeshave.engine.texts import Texts
 from spokeshave.language.compile import Compiled
 from spokeshave.language.effects import is_pure
 from spokeshave.model.diagnostics import Place, did_you_mean

@@ -6,8 +6,8 @@ from collections.abc import Mapping
 from typing import Any
 
 from spokeshave.engine import program as pg
+from spokeshave.engine.checked_texts import Texts
 from spokeshave.engine.names import TextScope
-from spokeshave.engine.texts import Texts
 from spokeshave.language import checked as ck
 from spokeshave.language.compile import Choice, Compiled
 from spokeshave.model.diagnostics import Place, did_you_mean

@@ -7,9 +7,9 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from spokeshave.engine.program import FIRST_RECORDED
-from spokeshave.language.blocks import BLOCKS
 from spokeshave.language.check import Symbol
 from spokeshave.language.checked import Checked
+from spokeshave.language.function_blocks import BLOCKS
 from spokeshave.model.project import Project, Sequence, Signal, SignalClass, Step, Type, zero_of
 
 _MEMBERS = {"x": Type.BOOL, "t": Type.TIME, "late": Type.BOOL}

@@ -11,9 +11,9 @@ from collections.abc import Sequence
 from typing import Any
 
 from spokeshave.engine import EngineError
-from spokeshave.engine.course import next_wake
+from spokeshave.engine.crossings import next_wake
 from spokeshave.engine.program import INNER, LinkedDevice, LinkedTrip, Program
-from spokeshave.engine.readings import tell
+from spokeshave.engine.sensor_trace import tell
 from spokeshave.engine.situation import (
     Alarm,
     Mode,
@@ -27,7 +27,7 @@ from spokeshave.engine.situation import (
     set_times,
 )
 from spokeshave.engine.stimuli import Stimulus
-from spokeshave.language.blocks import BLOCKS, TIME
+from spokeshave.language.function_blocks import BLOCKS, TIME
 from spokeshave.language.functions import TURNS
 from spokeshave.model.diagnostics import Place
 

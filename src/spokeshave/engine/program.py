@@ -23,7 +23,7 @@ from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Project, Qualifier, Type, Value
 
 if TYPE_CHECKING:
-    from spokeshave.engine.times import Times
+    from spokeshave.engine.thresholds import Times
 
 OVERFLOWS = 0
 NOTHING = 1

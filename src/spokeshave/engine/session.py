@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
 
-from spokeshave.engine.carry import carried_trace, carry_over
-from spokeshave.engine.leap import Leap, Look
+from spokeshave.engine.hot_edit import carried_trace, carry_over
 from spokeshave.engine.link import link
 from spokeshave.engine.phases import StimulusError, sample
 from spokeshave.engine.program import Program
-from spokeshave.engine.readings import begin_stretch, end_stretch
-from spokeshave.engine.rote import Rote
 from spokeshave.engine.scan import scan
+from spokeshave.engine.scan_memo import ScanMemo
+from spokeshave.engine.sensor_trace import begin_stretch, end_stretch
 from spokeshave.engine.situation import Situation, event, show_times
+from spokeshave.engine.skip_ahead import Look, SkipAhead
 from spokeshave.engine.stimuli import Stimulus, in_time
 from spokeshave.engine.trace import Trace
 from spokeshave.language.checked import Checked
@@ -60,7 +60,7 @@ class Session:
         """Scans that were run, not jumped over."""
         self.glances = 0
         """Scans that were seen to do nothing but take in what devices show."""
-        self._rote = Rote(self.program)
+        self._memo = ScanMemo(self.program)
         self._next_checkpoint = CHECKPOINT_SCANS
         self._checkpoints = [(self.situation.copy(), 0)]
         self._before_edits: list[Session] = []
@@ -70,7 +70,7 @@ class Session:
     @property
     def plain(self) -> bool:
         """Whether scans may be done by rote (see `rote`)."""
-        return self._rote.plain
+        return self._memo.plain
 
     # -- time
 
@@ -96,7 +96,7 @@ class Session:
                 at += 1
             self.next_stimulus = at
             if any(st.do == "set" for st in due):
-                self._rote = Rote(self.program)  # settings may be others now
+                self._memo = ScanMemo(self.program)  # settings may be others now
         try:
             scan(self.program, s, due, self.trace)
         except RunStop as stop:
@@ -145,7 +145,7 @@ class Session:
         if self.next_stimulus < len(self.log):
             end = min(end, -(-self.log[self.next_stimulus][0].time_ms // program.period_ms))
         begin_stretch(program, s, self.trace)
-        leap = Leap(program, s, self.trace, self._rote)
+        leap = SkipAhead(program, s, self.trace, self._memo)
         seen = False
         try:
             seen = leap.to(end, self._next_checkpoint - self.executed, look, self.tells_moves)
@@ -194,7 +194,7 @@ class Session:
         """From now on no scan is jumped over in which one of these conditions could turn; see `link`."""
         s = self.situation
         self.program = link(self.program.project, also)
-        self._rote = Rote(self.program)
+        self._memo = ScanMemo(self.program)
         for i in range(len(self.program.devices)):  # what devices will show is planned by what is looked at
             s.dev_next[i], s.dev_ahead[i], s.dev_wake[i], s.dev_course[i] = s.k, (), s.k, None
         s.next_reading = min(s.dev_next, default=s.next_reading)
@@ -249,7 +249,7 @@ class Session:
         other.tells_moves = self.tells_moves
         other.every_scan, other.program, other.log = self.every_scan, self.program, list(self.log)
         other.planned, other.situation, other.next_stimulus = self.planned, situation.copy(), at
-        other.trace, other.stopped, other._rote = Trace(self.program), None, self._rote
+        other.trace, other.stopped, other._memo = Trace(self.program), None, self._memo
         other.executed, other.glances, other._moment = 0, 0, None
         other._next_checkpoint, other._checkpoints, other._before_edits = 1 << 60, [], []
         return other
@@ -283,7 +283,7 @@ class Session:
         now = Situation(new)
         now.k, now.cold = was.k, was.cold
         carry_over(old, was, new, now)
-        self.program, self.situation, self._rote = new, now, Rote(new)
+        self.program, self.situation, self._memo = new, now, ScanMemo(new)
         self.trace = carried_trace(self.trace, new)
         event(now, "edit", project.name, Place())
         self._checkpoints = [(now.copy(), self.next_stimulus)]

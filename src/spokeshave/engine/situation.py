@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from enum import Enum, IntEnum, auto
 from typing import Any
 
-from spokeshave.engine.course import Course
+from spokeshave.engine.crossings import Crossings
 from spokeshave.engine.program import Program
 from spokeshave.machine.device import NEVER, Motion, Plan, State
 from spokeshave.model.diagnostics import Place
@@ -156,7 +156,7 @@ class Situation:
         """Scan in which a device's sensors give something else."""
         self.dev_ahead: list[Plan] = [()] * len(program.devices)
         """Which sensors give what then, where it is known; empty where all have to be asked."""
-        self.dev_course: list[Course | None] = [None] * len(program.devices)
+        self.dev_course: list[Crossings | None] = [None] * len(program.devices)
         self.dev_wake = [0] * len(program.devices)
         """Scan that has to be run because of it."""
         self.next_reading = 0 if program.devices else NEVER

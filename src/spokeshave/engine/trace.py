@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
-    from spokeshave.engine.columns import Columns
+    from spokeshave.engine.trace_index import Columns
 
     Numbers = Sequence[int] | Sequence[float] | NDArray[np.int64] | NDArray[np.float64]
     """Scans, or values, in the order of time."""
@@ -205,7 +205,7 @@ class Trace:
     def _columns(self) -> Columns:
         """The changes sorted by columns, up to now."""
         if self._by_column is None:
-            from spokeshave.engine.columns import Columns  # with NumPy, which nothing needs before the first look
+            from spokeshave.engine.trace_index import Columns  # with NumPy, which nothing needs before the first look
 
             self._by_column = Columns(len(self.recorded))
         self._by_column.take(self.scans, self.columns, self.values)

@@ -9,7 +9,7 @@ from spokeshave.formats.case_read import CaseReader, is_state_program
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.iec_places import Origins
 from spokeshave.language import syntax as sx
-from spokeshave.language.blocks import BLOCKS
+from spokeshave.language.function_blocks import BLOCKS
 from spokeshave.language.literals import read_value, time_ms
 from spokeshave.language.parser import Parser
 from spokeshave.language.references import HERE, Where

@@ -11,9 +11,9 @@ from __future__ import annotations
 from collections.abc import Sequence as Items
 from itertools import pairwise
 
-from spokeshave.model.blocks import Block
 from spokeshave.model.edits import EditError, free_name, read_marks
 from spokeshave.model.flow import rows_of
+from spokeshave.model.fragments import Block
 from spokeshave.model.project import Action, Sequence, Step, Transition
 
 NUMBER, STEP, AWAITS, LONGEST, NEXT = "No.", "Step", "Awaits", "Longest", "Next"

@@ -11,7 +11,7 @@ from typing import Protocol
 from spokeshave.language import LanguageError
 from spokeshave.language import checked as ck
 from spokeshave.language import syntax as sx
-from spokeshave.language.blocks import BLOCKS
+from spokeshave.language.function_blocks import BLOCKS
 from spokeshave.language.functions import CONVERSIONS, FUNCTIONS
 from spokeshave.language.literals import INT_LIMITS, value_problem
 from spokeshave.model.diagnostics import did_you_mean, quoted

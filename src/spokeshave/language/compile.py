@@ -11,9 +11,10 @@ from dataclasses import dataclass
 from typing import Any, TypeVar
 
 from spokeshave.language import checked as ck
-from spokeshave.language.blocks import WORK
 from spokeshave.language.effects import is_pure
-from spokeshave.language.functions import CONVERSIONS, HELPERS, REAL_FUNCTIONS, RunStop
+from spokeshave.language.function_blocks import WORK
+from spokeshave.language.functions import HELPERS, RunStop
+from spokeshave.language.operators import Operator, operator_of
 from spokeshave.model.project import Type
 
 Compiled = Callable[[list[Any]], Any]
@@ -53,11 +54,6 @@ class Node:
 
 MOST_BRANCHES = 40
 """Branches of an IF that are nested in one another in Python's tree."""
-_COMPARE: dict[str, type[ast.cmpop]] = {
-    "eq": ast.Eq, "ne": ast.NotEq, "lt": ast.Lt, "gt": ast.Gt, "le": ast.LtE, "ge": ast.GtE
-}  # fmt: skip
-_ARITHMETIC: dict[str, type[ast.operator]] = {"add": ast.Add, "sub": ast.Sub, "mul": ast.Mult}
-
 
 _V = Node.Name("v", ast.Load())
 """The list of values; Python's tree may hold one node in many places."""
@@ -81,61 +77,33 @@ class Compiler:
 
     def _apply(self, node: ck.Apply) -> ast.expr:
         args = [self.expression(a) for a in node.args]
-        op = node.op
-        if op in _COMPARE:
-            return Node.Compare(args[0], [_COMPARE[op]()], [args[1]])
-        if op in ("and", "or", "xor"):
-            # AND and OR evaluate all operands (semantics section 6): Python's short-circuit ones only where nobody sees.
-            if op != "xor" and node.type is Type.BOOL and is_pure(node.args[1]):
-                return Node.BoolOp(ast.And() if op == "and" else ast.Or(), args)
-            bit: ast.operator = {"and": ast.BitAnd, "or": ast.BitOr, "xor": ast.BitXor}[op]()
-            return Node.BinOp(args[0], bit, args[1])
-        if op == "not":
-            return Node.UnaryOp(ast.Not(), args[0])
-        if op == "same":
-            return args[0]
-        if op == "real":
-            return _call("float", args[0])
-        if op == "neg":
-            return self._wrapped(Node.UnaryOp(ast.USub(), args[0]), node)
-        if op in _ARITHMETIC:
-            return self._wrapped(Node.BinOp(args[0], _ARITHMETIC[op](), args[1]), node)
-        where = self._where(node)
-        if op == "div":
-            if node.type is Type.REAL:
-                return _call("real_div", *args, where)
-            return self._wrapped(_call("whole_div", *args, where), node)
-        if op == "mod":
-            return _call("whole_mod", *args, where)
-        if op == "pow":
-            return _call("real_pow", *args, where)
-        if op in ("time_mul", "time_div"):
-            return _call(op, *args, where)
-        return self._function(node, args, where)
+        operator = operator_of(node.op, node.type)
+        value = self._operated(operator, node, args)
+        return self._wrapped(value, node) if operator.wraps else value
 
-    def _function(self, node: ck.Apply, args: list[ast.expr], where: ast.expr) -> ast.expr:
-        if node.op in ("MIN", "MAX"):
-            return _call(node.op.lower(), *args)
-        if node.op == "ABS":
-            return self._wrapped(_call("abs", args[0]), node)
-        if node.op == "LIMIT":
-            return _call("limit", *args)
-        if node.op == "SEL":
+    def _operated(self, operator: Operator, node: ck.Apply, args: list[ast.expr]) -> ast.expr:
+        kind: Any = getattr(ast, operator.python, None)
+        if operator.python in ("And", "Or"):
+            # AND and OR evaluate all operands (semantics section 6): Python's short-circuit ones only where nobody sees.
+            if node.type is Type.BOOL and is_pure(node.args[1]):
+                return Node.BoolOp(kind(), args)
+            kind = ast.BitAnd if operator.python == "And" else ast.BitOr
+        if kind is not None:
+            if issubclass(kind, ast.cmpop):
+                return Node.Compare(args[0], [kind()], [args[1]])
+            if issubclass(kind, ast.unaryop):
+                return Node.UnaryOp(kind(), args[0])
+            return Node.BinOp(args[0], kind(), args[1])
+        if operator.python == "same":
+            return args[0]
+        if operator.python == "sel":
             pair = Node.Tuple([args[1], args[2]], ast.Load())
             return Node.Subscript(pair, _call("bool", args[0]), ast.Load())
-        if node.op in REAL_FUNCTIONS:
-            return _call("real_function", Node.Constant(node.op), args[0], where)
-        if node.op == "TRUNC":
-            return self._wrapped(_call("whole_part", args[0], where), node)
-        if node.op == "MUX":
-            return _call("mux", args[0], Node.Tuple(args[1:], ast.Load()), where)
-        source, wanted = CONVERSIONS[node.op]
-        if wanted is Type.REAL:
-            return _call("float", args[0])
-        if wanted is Type.BOOL:
-            return _call("bool", args[0])
-        value = _call("nearest", args[0], where) if source is Type.REAL else _call("int", args[0])
-        return self._wrapped(value, node)
+        if operator.python == "mux":
+            args = [args[0], Node.Tuple(args[1:], ast.Load())]
+        elif operator.python == "real_function":
+            args = [Node.Constant(node.op), *args]
+        return _call(operator.python, *args, *([self._where(node)] if operator.stops else []))
 
     def _where(self, node: ck.Apply | ck.Store | ck.Repeat | ck.Count) -> ast.expr:
         numbers = (self.place, node.span.line, node.span.column)

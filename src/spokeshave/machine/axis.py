@@ -18,7 +18,7 @@ class _At(NamedTuple):
     """
 
     k0: int
-    course: travel.Course
+    course: travel.Crossings
     rest: int
     target: int
     lost: int
@@ -129,7 +129,7 @@ class Axis(Device):
             fastest = min(fastest, self._scan_speed(wanted[4]))
         target = int(state[3])
         if "stalls" in failed:
-            course: travel.Course = ((0.0, float(x), 0.0, 0.0),)
+            course: travel.Crossings = ((0.0, float(x), 0.0, 0.0),)
         elif jogs:
             target = -1
             course = travel.ramp(x, v, fastest * (forward - reverse), self.accel)

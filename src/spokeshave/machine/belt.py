@@ -37,7 +37,7 @@ class _At(NamedTuple):
     """State: from scan `k0` on. The belt's course counts its scans from `origin`."""
 
     k0: int
-    course: travel.Course
+    course: travel.Crossings
     origin: int
     chapter: _Chapter
     drives: tuple[bool, bool, float, bool, bool, int]

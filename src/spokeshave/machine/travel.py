@@ -21,11 +21,11 @@ MICRO = 1000
 AT_REST = 1e-9
 """Micrometres a scan that are no movement: a thousandth of a millimetre in a hundred days."""
 Piece = tuple[float, float, float, float]
-Course = tuple[Piece, ...]
-REST: Course = ((0.0, 0.0, 0.0, 0.0),)
+Crossings = tuple[Piece, ...]
+REST: Crossings = ((0.0, 0.0, 0.0, 0.0),)
 
 
-def place(course: Course, n: int) -> int:
+def place(course: Crossings, n: int) -> int:
     """Micrometres at scan `n` of a course."""
     for n0, x0, v0, a in reversed(course):
         if n0 <= n or n0 == course[0][0]:
@@ -34,13 +34,13 @@ def place(course: Course, n: int) -> int:
     raise AssertionError("a course has a piece")
 
 
-def speed(course: Course, n: int) -> float:
+def speed(course: Crossings, n: int) -> float:
     """Micrometres a scan at scan `n`."""
     n0, _, v0, a = next((p for p in reversed(course) if p[0] <= n), course[0])
     return v0 + a * (n - n0)
 
 
-def ramp(x: float, v: float, wanted: float, a: float) -> Course:
+def ramp(x: float, v: float, wanted: float, a: float) -> Crossings:
     """From place and speed to another speed with the acceleration `a` > 0, and on with it."""
     if v == wanted:
         return ((0.0, x, v, 0.0),)
@@ -49,12 +49,12 @@ def ramp(x: float, v: float, wanted: float, a: float) -> Course:
     return ((0.0, x, v, way), (takes, x + v * takes + way * takes * takes / 2, wanted, 0.0))
 
 
-def stop(x: float, v: float, a: float) -> Course:
+def stop(x: float, v: float, a: float) -> Crossings:
     """Slows down to rest."""
     return ramp(x, v, 0.0, a)
 
 
-def move_to(x: float, v: float, target: float, fastest: float, a: float) -> Course:
+def move_to(x: float, v: float, target: float, fastest: float, a: float) -> Crossings:
     """From place and speed to rest at `target`: up to `fastest`, along, and down again. Overshoots and comes back
     where it is too fast to stop before.
     """
@@ -85,7 +85,7 @@ def move_to(x: float, v: float, target: float, fastest: float, a: float) -> Cour
     return tuple(pieces)
 
 
-def spans(course: Course, n: int) -> Iterable[tuple[int, int]]:
+def spans(course: Crossings, n: int) -> Iterable[tuple[int, int]]:
     """From scan `n` on, stretches of scans in which the movement goes one way; the last may end with NEVER."""
     marks = [float(n)]
     for (n0, _, v0, a), (n1, *_) in pairwise((*course, (math.inf, 0.0, 0.0, 0.0))):
@@ -104,7 +104,7 @@ def spans(course: Course, n: int) -> Iterable[tuple[int, int]]:
     yield low, NEVER
 
 
-def first_crossing(course: Course, n: int, up: int | None, down: int | None) -> int:
+def first_crossing(course: Crossings, n: int, up: int | None, down: int | None) -> int:
     """The first scan after `n` with `place >= up` or `place < down`; NEVER if neither comes."""
 
     def crossed(j: int) -> bool:

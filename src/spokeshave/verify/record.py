@@ -9,7 +9,7 @@ from typing import Any
 from markupsafe import Markup
 
 from spokeshave import __version__
-from spokeshave.chart.texts import block_text
+from spokeshave.chart.labels import block_text
 from spokeshave.language.literals import time_text, value_text
 from spokeshave.model.diagnostics import Diagnostic
 from spokeshave.model.project import Project

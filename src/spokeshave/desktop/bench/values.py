@@ -21,7 +21,7 @@ from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.theme import theme
 from spokeshave.engine.phases import elapsed_ms
 from spokeshave.engine.program import Program, Recorded
-from spokeshave.language.blocks import BLOCKS
+from spokeshave.language.function_blocks import BLOCKS
 from spokeshave.language.literals import read_value, value_text
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Type

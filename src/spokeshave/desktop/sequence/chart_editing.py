@@ -14,7 +14,7 @@ from PySide6.QtWidgets import (
     QMenu,
 )
 
-from spokeshave.chart.texts import BLOCK_H, block_text, window_text
+from spokeshave.chart.labels import BLOCK_H, block_text, window_text
 from spokeshave.desktop.plain import plain
 from spokeshave.desktop.sequence.chart_handles import HANDLES, Handle
 from spokeshave.desktop.sequence.chart_items import Part, StepItem

@@ -8,8 +8,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QBrush, QColor, QFontMetricsF, QPainter, QPainterPath, QPen
 from PySide6.QtWidgets import QGraphicsItem, QStyleOptionGraphicsItem, QWidget
 
-from spokeshave.chart.layout import Bar, StepBox
-from spokeshave.chart.texts import (
+from spokeshave.chart.labels import (
     BLOCK_H,
     CHAR_W,
     CHIP_H,
@@ -20,6 +19,7 @@ from spokeshave.chart.texts import (
     chips_top,
     condition_lines,
 )
+from spokeshave.chart.layout import Bar, StepBox
 from spokeshave.desktop.plain import plain
 from spokeshave.desktop.theme import code_font, state_colour, text_font, theme
 from spokeshave.engine.explain import Waiting

@@ -11,7 +11,7 @@ from spokeshave.desktop.document import Document
 from spokeshave.desktop.selection import Selection
 from spokeshave.formats import sequencer_table
 from spokeshave.language.rename import renumber, with_room
-from spokeshave.model import blocks, branch_edits, flow_edits
+from spokeshave.model import branch_edits, flow_edits, fragments
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import EditError
 from spokeshave.model.project import Project, Sequence, Step
@@ -159,7 +159,7 @@ class SequenceEditor(QObject):
             )
         name = steps[0] if len(steps) == 1 else f"{len(steps)} steps"
         row = next(i for i, s in enumerate(q.steps) if s.name == steps[0])
-        if not self._apply(f"Delete {name}", lambda p: blocks.delete_steps(p, self.current, steps)):
+        if not self._apply(f"Delete {name}", lambda p: fragments.delete_steps(p, self.current, steps)):
             return False
         left = self.sequence.steps if self.sequence else ()
         if left:
@@ -205,13 +205,15 @@ class SequenceEditor(QObject):
             here = p.sequence(self.current)
             assert here is not None
             block = sequencer_table.block_from(sequencer_table.from_text(text), here, self.targets(here))
-            if blocks.is_starter(here):
-                return blocks.replace_starter(p, self.current, block)
-            return blocks.paste_block(p, self.current, step, block)[0]
+            if fragments.is_starter(here):
+                return fragments.replace_starter(p, self.current, block)
+            return fragments.paste_block(p, self.current, step, block)[0]
 
         return self._apply(f"Paste after {step}", change)
 
     def duplicate(self) -> bool:
         steps = self.steps()
         name = steps[0] if len(steps) == 1 else f"{len(steps)} steps"
-        return bool(steps) and self._apply(f"Duplicate {name}", lambda p: blocks.duplicate(p, self.current, steps)[0])
+        return bool(steps) and self._apply(
+            f"Duplicate {name}", lambda p: fragments.duplicate(p, self.current, steps)[0]
+        )

@@ -8,7 +8,7 @@ from typing import Any
 
 from PySide6.QtCore import QAbstractTableModel, Qt, Signal
 
-from spokeshave.chart.texts import block_text, window_text
+from spokeshave.chart.labels import block_text, window_text
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.plain import plain
 from spokeshave.desktop.tables import NO_PARENT, Index

@@ -9,7 +9,7 @@ from PySide6.QtCore import QItemSelection, QItemSelectionModel, QRectF, Qt, QTim
 from PySide6.QtGui import QFocusEvent, QFontMetrics, QKeyEvent, QKeySequence, QMouseEvent, QPainter, QShowEvent
 from PySide6.QtWidgets import QAbstractItemView, QApplication, QTableView
 
-from spokeshave.chart.texts import window_text
+from spokeshave.chart.labels import window_text
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.sequence.editor import SequenceEditor
 from spokeshave.desktop.sequence.flow_painter import flow_width

@@ -7,12 +7,12 @@ from dataclasses import replace
 from spokeshave.engine.link import link_problems
 from spokeshave.model.diagnostics import Diagnostic, Place, Severity, did_you_mean
 from spokeshave.model.project import Project
-from spokeshave.verify.check import actions, chart, signals, texts
+from spokeshave.verify.check import actions, chart, signals, text_rules
 from spokeshave.verify.check.look import Look, warning
 from spokeshave.verify.check.waivers import Sorted, sort_out
 from spokeshave.verify.progress import look as look_up
 
-RULES = (*chart.RULES, *signals.RULES, *actions.RULES, *texts.RULES)
+RULES = (*chart.RULES, *signals.RULES, *actions.RULES, *text_rules.RULES)
 _CODES_LIST = (
     "branches-overlap condition-constant counter-never-reset equal-overshoots interlock-circular "
     "level-for-edge movement-unconfirmed name-near no-longest opposed-together priorities-mixed read-nowhere "

@@ -12,10 +12,10 @@ from numpy.typing import NDArray
 
 from spokeshave.model.study import MOST
 from spokeshave.verify.reach.frontier import Known, Links, Met
-from spokeshave.verify.reach.layout import Words, as_keys
 from spokeshave.verify.reach.outcomes import Outcomes
-from spokeshave.verify.reach.phases import Choice, Columns, Scan, Told, layout_of
+from spokeshave.verify.reach.packing import Words, as_keys
 from spokeshave.verify.reach.studied import Studied, StudyError
+from spokeshave.verify.reach.vector_scan import Choice, Columns, Scan, Told, layout_of
 from spokeshave.verify.reach.ways import Ways
 
 """Situations after which a study stops, and says so."""

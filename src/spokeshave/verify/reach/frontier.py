@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spokeshave.verify.reach.layout import Words, as_keys
-from spokeshave.verify.reach.phases import Told
+from spokeshave.verify.reach.packing import Words, as_keys
+from spokeshave.verify.reach.vector_scan import Told
 
 if TYPE_CHECKING:
     from spokeshave.verify.reach.explore import Found

@@ -6,8 +6,8 @@ from collections.abc import Iterable
 from dataclasses import replace
 
 from spokeshave.model.project import Project
-from spokeshave.verify.reach.columns import reads_of, slots_of, writes_of
 from spokeshave.verify.reach.studied import Studied
+from spokeshave.verify.reach.vectorized import reads_of, slots_of, writes_of
 
 
 class _Joined:

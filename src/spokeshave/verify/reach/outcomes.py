@@ -18,10 +18,10 @@ from numpy.typing import NDArray
 
 from spokeshave.engine.program import LinkedSequence
 from spokeshave.language import checked as ck
-from spokeshave.verify.reach.columns import Env, evaluate, reads_of, run, slots_of, writes_of
-from spokeshave.verify.reach.phases import Choice, Columns, stored_blocks
 from spokeshave.verify.reach.studied import TIMED, Studied, StudyError
 from spokeshave.verify.reach.tried import Pool, Tried
+from spokeshave.verify.reach.vector_scan import Choice, Columns, stored_blocks
+from spokeshave.verify.reach.vectorized import Env, evaluate, reads_of, run, slots_of, writes_of
 
 MOST_FIRST = 64
 """So many values of what is chosen first are tried at most."""

@@ -17,7 +17,7 @@ from spokeshave.language.syntax import Span
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Project, Qualifier, SignalClass, Type, Value
 from spokeshave.verify import VerifyError
-from spokeshave.verify.reach.columns import Beyond, can_run, evaluate, known, reads_of, slots_of, writes_of
+from spokeshave.verify.reach.vectorized import Beyond, can_run, evaluate, known, reads_of, slots_of, writes_of
 
 TIMED = (Qualifier.SD, Qualifier.SL)
 COUNTS = 128

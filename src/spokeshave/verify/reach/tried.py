@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spokeshave.verify.reach.phases import Choice, Columns
 from spokeshave.verify.reach.studied import StudyError
+from spokeshave.verify.reach.vector_scan import Choice, Columns
 
 if TYPE_CHECKING:
     from spokeshave.verify.reach.outcomes import Cluster, Outcomes

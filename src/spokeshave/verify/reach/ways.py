@@ -12,9 +12,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spokeshave.verify.reach.outcomes import Outcomes
-from spokeshave.verify.reach.phases import Choice, Columns
 from spokeshave.verify.reach.studied import StudyError
 from spokeshave.verify.reach.tried import Rows
+from spokeshave.verify.reach.vector_scan import Choice, Columns
 
 MOST_WAYS = 1 << 20
 """So many ways to go on from one situation are followed at most."""

@@ -20,10 +20,10 @@ from spokeshave.engine.situation import situation_of
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.language import checked as ck
 from spokeshave.model.project import Type, Value
-from spokeshave.verify.reach.columns import evaluate
 from spokeshave.verify.reach.explore import Explorer, Found
-from spokeshave.verify.reach.layout import as_keys
-from spokeshave.verify.reach.phases import Choice, Scan
+from spokeshave.verify.reach.packing import as_keys
+from spokeshave.verify.reach.vector_scan import Choice, Scan
+from spokeshave.verify.reach.vectorized import evaluate
 
 MOST_PATHS = 24
 """So many other ways that are as short are tried where one does not play."""

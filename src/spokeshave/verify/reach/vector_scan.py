@@ -16,9 +16,9 @@ from spokeshave.engine.program import Block, LinkedSequence, LinkedStep
 from spokeshave.engine.waits import first_at
 from spokeshave.language import checked as ck
 from spokeshave.model.project import Qualifier
-from spokeshave.verify.reach.columns import Env, evaluate, run
-from spokeshave.verify.reach.layout import Key, Layout
+from spokeshave.verify.reach.packing import Key, Layout
 from spokeshave.verify.reach.studied import COUNTS, LOWEST, TIMED, Studied
+from spokeshave.verify.reach.vectorized import Env, evaluate, run
 
 Bools = NDArray[np.bool_]
 Columns = dict[Key, NDArray[np.int32]]

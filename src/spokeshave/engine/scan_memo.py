@@ -131,7 +131,7 @@ def moves_key(chosen: list[Way], reached: tuple[bool, ...] | None) -> MoveKey:
     return chosen[0].order if len(chosen) == 1 else tuple([w.order for w in chosen])
 
 
-class Rote:
+class ScanMemo:
     """The spots and moves of a program that were met so far. Forgotten when somebody changes a setting."""
 
     def __init__(self, program: Program) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from spokeshave.engine.program import Program
 from spokeshave.engine.situation import PARTS, Of, Situation, set_state
 from spokeshave.engine.trace import Trace
-from spokeshave.language.blocks import BLOCKS
+from spokeshave.language.function_blocks import BLOCKS
 
 
 def carry_over(old: Program, was: Situation, new: Program, now: Situation) -> None:

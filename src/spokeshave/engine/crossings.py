@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from spokeshave.engine.situation import Situation
 
 
-class Course(NamedTuple):
+class Crossings(NamedTuple):
     """Where a device is going until it is turned: the scan in which a switch of it turns, the last in which its number
     changes before that, and the borders ahead as (number, whether it has to get beyond), nearest first.
     """
@@ -32,14 +32,14 @@ class Course(NamedTuple):
         return (number > border) is self.rising
 
 
-def _course(s: Situation, d: LinkedDevice, i: int) -> Course:
+def _course(s: Situation, d: LinkedDevice, i: int) -> Crossings:
     state, k, number = s.dev_state[i], s.k, d.device.number
     switch = d.device.next_switch(state, k)
     last = d.device.settled(state)
     if switch < last:
         last = switch
     if not d.thresholds or last <= k:
-        return Course(switch, last, True, ())
+        return Crossings(switch, last, True, ())
     here, there = number(state, k), number(state, last)
     rising, v = there > here, s.v
     ahead = []
@@ -57,7 +57,7 @@ def _course(s: Situation, d: LinkedDevice, i: int) -> Course:
     if len(ahead) > 1:
         way = 1 if rising else -1
         ahead = sorted(set(ahead), key=lambda x: (way * x[0], x[1]))
-    return Course(switch, last, rising, tuple(ahead))
+    return Crossings(switch, last, rising, tuple(ahead))
 
 
 def next_wake(s: Situation, d: LinkedDevice, i: int) -> int:
@@ -70,7 +70,7 @@ def next_wake(s: Situation, d: LinkedDevice, i: int) -> int:
         borders, now, passed = course.borders, number(state, k), course.passed
         while borders and passed(now, *borders[0]):
             borders = borders[1:]
-        s.dev_course[i] = course = Course(course.switch, course.last, course.rising, borders)
+        s.dev_course[i] = course = Crossings(course.switch, course.last, course.rising, borders)
     if not course.borders:
         return course.switch
     border, beyond = course.borders[0]

@@ -8,10 +8,10 @@ import pytest
 from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
-from spokeshave.engine.course import next_wake
-from spokeshave.engine.leap import Leap
-from spokeshave.engine.rote import is_plain
+from spokeshave.engine.crossings import next_wake
+from spokeshave.engine.scan_memo import is_plain
 from spokeshave.engine.session import Session
+from spokeshave.engine.skip_ahead import SkipAhead
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.engine.waits import MIRROR, turns_in
 from spokeshave.model.project import (
@@ -79,7 +79,7 @@ def with_action(*actions: Action) -> Project:
 def test_a_machine_that_goes_round_is_run_once_and_done_by_rote_from_then_on():
     session = Session(carousel())
     session.run_for(60_000)
-    rote = session._rote
+    rote = session._memo
     assert rote.plain
     assert sorted(spot.active for spot in rote.spots.values()) == [(0,), (1,), (2,)]
     assert [len(spot.moves) for spot in rote.spots.values()] == [1, 1, 1]
@@ -109,7 +109,7 @@ def test_a_machine_that_goes_round_is_run_once_and_done_by_rote_from_then_on():
 def test_what_is_not_plain_is_not_done_by_rote_and_runs_the_same(project):
     skipping, _ = both(project, [Stimulus(3000, "set", "Halt", True), Stimulus(5000, "set", "Halt", False)], 9000)
     assert not is_plain(skipping.program)
-    assert not skipping._rote.spots
+    assert not skipping._memo.spots
 
 
 @pytest.mark.parametrize(
@@ -122,9 +122,9 @@ def test_what_is_not_plain_is_not_done_by_rote_and_runs_the_same(project):
 )  # fmt: skip
 def test_actions_of_every_simple_kind_by_rote(action):
     skipping, every = both(with_action(action), [], 20_000)
-    assert skipping._rote.plain
+    assert skipping._memo.plain
     assert skipping.executed * 5 < every.executed
-    assert any(spot.moves for spot in skipping._rote.spots.values())
+    assert any(spot.moves for spot in skipping._memo.spots.values())
 
 
 def test_a_stored_action_and_its_reset_by_rote():
@@ -159,16 +159,16 @@ def test_an_interlock_that_changes_its_mind_is_seen_by_rote():
     project = carousel(interlocks=(Interlock("Out2", "NOT Halt OR Far1"),))
     stimuli = [Stimulus(t, "set", "Halt", v) for t, v in ((5000, True), (9000, False), (9700, True), (11_000, False))]
     skipping, _ = both(project, stimuli, 20_000)
-    assert skipping._rote.plain
+    assert skipping._memo.plain
     assert "blocked" in [e.kind for e in skipping.trace.events]
 
 
 def test_a_setting_that_is_changed_makes_it_forget():
     session = Session(carousel(), [Stimulus(20_000, "set", "Wait", 1500)])
     session.run_for(20_000)
-    before = session._rote
+    before = session._memo
     session.run_for(20_000)
-    assert session._rote is not before
+    assert session._memo is not before
     spans = [b - a for a, b in session.trace.windows("Main.S3.X")]
     assert spans[1:9] == [60] * 8 and spans[-4:-1] == [150] * 3
     both(carousel(), [Stimulus(20_000, "set", "Wait", 1500), Stimulus(31_005, "set", "Wait", 0)], 40_000)
@@ -219,7 +219,7 @@ def test_a_run_in_parts_is_the_same_as_a_run_in_one(project, at, parameters, par
 def test_by_rote_and_by_phases_leave_the_same_situation(project, at, parameters):
     made = plain(project, at, parameters)
     rote, phases = Session(made), Session(made)
-    phases._rote.plain = False
+    phases._memo.plain = False
     rote.run_scans(600)
     phases.run_scans(600)
     assert story(rote) == story(phases)
@@ -258,7 +258,7 @@ def heated(op: str, border: float, resolution: float) -> Project:
 def test_a_number_is_met_at_its_border_in_its_scan(op, border, resolution):
     project = heated(op, border, resolution)
     skipping, every = both(project, [], 20_000)
-    assert skipping._rote.plain
+    assert skipping._memo.plain
     assert skipping.executed + skipping.glances < every.executed / 2
 
 
@@ -314,7 +314,7 @@ def test_a_run_that_stops_tells_its_place_and_keeps_its_trace_when_scans_are_lef
 def test_a_leap_does_no_more_scans_than_it_may():
     session = Session(carousel())
     session.scan()
-    leap = Leap(session.program, session.situation, session.trace, session._rote)
+    leap = SkipAhead(session.program, session.situation, session.trace, session._memo)
     leap.to(10_000, 3)
     assert leap.run == 3
     assert session.k < 10_000

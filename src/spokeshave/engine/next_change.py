@@ -15,7 +15,7 @@ from __future__ import annotations
 from spokeshave.engine.program import Program
 from spokeshave.engine.situation import Mode, Situation
 from spokeshave.engine.waits import first_at, turns_in
-from spokeshave.language.blocks import TIME
+from spokeshave.language.function_blocks import TIME
 from spokeshave.machine.device import NEVER
 
 

@@ -12,13 +12,13 @@ from typing import Any
 
 from spokeshave.engine.evolve import choose, in_order
 from spokeshave.engine.finish import outputs
-from spokeshave.engine.glance import nothing_follows
+from spokeshave.engine.next_change import jump, next_of_time
 from spokeshave.engine.phases import forget_moves, read_devices, turn_device
 from spokeshave.engine.program import Program, Way
-from spokeshave.engine.rote import Driven, Move, Rote, Spot, moves_key
+from spokeshave.engine.quiescence import nothing_follows
 from spokeshave.engine.scan import scan
+from spokeshave.engine.scan_memo import Driven, Move, ScanMemo, Spot, moves_key
 from spokeshave.engine.situation import Situation
-from spokeshave.engine.skip import jump, next_of_time
 from spokeshave.engine.trace import Trace
 from spokeshave.machine.device import NEVER
 
@@ -26,10 +26,10 @@ NOT_KNOWN = object()
 Look = Callable[[Situation], bool]
 
 
-class Leap:
+class SkipAhead:
     """Counts what it did: scans that were run or done by rote, and scans in which only inputs changed."""
 
-    def __init__(self, program: Program, s: Situation, trace: Trace, rote: Rote) -> None:
+    def __init__(self, program: Program, s: Situation, trace: Trace, rote: ScanMemo) -> None:
         self.program, self.s, self.trace, self.rote = program, s, trace, rote
         self.run = self.glances = 0
         self.look: Look | None = None

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spokeshave.language import checked as ck
+from spokeshave.language.operators import OPERATORS, WIDTHS, Operator
 from spokeshave.model.project import Type
 from spokeshave.verify import VerifyError
 
@@ -22,27 +23,31 @@ class Beyond(VerifyError):
     """Something that is not worked out on columns; the text says what."""
 
 
-def _all(f: Callable[[Any, Any], Any]) -> Callable[..., Any]:
-    return lambda *args: reduce(f, args)
-
-
-OPERATIONS: dict[str, Callable[..., Any]] = {
-    "and": _all(np.logical_and), "or": _all(np.logical_or), "xor": _all(np.logical_xor), "not": np.logical_not,
-    "eq": np.equal, "ne": np.not_equal, "lt": np.less, "gt": np.greater, "le": np.less_equal, "ge": np.greater_equal,
-    "add": _all(np.add), "sub": np.subtract, "mul": _all(np.multiply), "neg": np.negative, "same": lambda x: x,
-    "real": lambda x: np.asarray(x, np.float64), "ABS": np.abs, "MIN": _all(np.minimum), "MAX": _all(np.maximum),
-    "LIMIT": lambda low, x, high: np.minimum(np.maximum(x, low), high), "SEL": lambda which, no, yes: np.where(which, yes, no),
+HELPERS: dict[str, Callable[..., Any]] = {
+    "same": lambda x: x, "limit": lambda low, x, high: np.minimum(np.maximum(x, low), high),
+    "sel": lambda which, no, yes: np.where(which, yes, no),
 }  # fmt: skip
+"""What NumPy has no function for."""
 
 
-_MAY_WRAP = frozenset(("add", "sub", "mul", "neg", "ABS"))
-_HALF = {Type.INT: 1 << 15, Type.DINT: 1 << 31}
+def _operation(operator: Operator) -> Callable[..., Any]:
+    """What an operator does with columns; one of two columns is used again and again where there are more."""
+    own = HELPERS.get(operator.columns)
+    if own is not None:
+        return own
+    function = getattr(np, operator.columns)
+    return (lambda *args: reduce(function, args)) if getattr(function, "nin", 1) == 2 else function
+
+
+OPERATIONS = {name: _operation(operator) for name, operator in OPERATORS.items() if operator.columns}
 
 
 def _wrapped(value: Any, of: Type) -> Any:
     """An integer result in two's complement, as the engine has it (semantics section 2)."""
-    half = _HALF.get(of)
-    return value if half is None else (np.asarray(value, np.int64) + half) % (2 * half) - half
+    if of not in WIDTHS:
+        return value
+    half = 1 << (WIDTHS[of] - 1)
+    return (np.asarray(value, np.int64) + half) % (2 * half) - half
 
 
 def evaluate(node: ck.Checked, env: Env) -> Any:
@@ -59,7 +64,7 @@ def evaluate(node: ck.Checked, env: Env) -> Any:
             if operation is None:
                 raise Beyond(f"the function {node.op}")
             value = operation(*(evaluate(a, env) for a in node.args))
-            return _wrapped(value, node.type) if node.op in _MAY_WRAP else value
+            return _wrapped(value, node.type) if OPERATORS[node.op].wraps else value
 
 
 def slots_of(node: ck.Checked) -> Iterator[int]:
