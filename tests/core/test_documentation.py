@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import doctest
 import importlib
 import json
@@ -136,3 +137,33 @@ def test_examples_in_docstrings_are_true():
         assert not result.failed, name
         tried += result.attempted
     assert tried >= 9
+
+
+def raised_in(function: ast.FunctionDef) -> bool:
+    """Whether a function itself raises something a caller meets; what is wrong in the program is none of that."""
+    todo: list[ast.AST] = [function]
+    while todo:
+        for child in ast.iter_child_nodes(todo.pop()):
+            if isinstance(child, (ast.FunctionDef, ast.Lambda, ast.ClassDef)):
+                continue
+            if (
+                isinstance(child, ast.Raise)
+                and child.exc is not None
+                and "AssertionError" not in ast.unparse(child.exc)
+            ):
+                return True
+            todo.append(child)
+    return False
+
+
+def test_public_functions_of_the_core_say_what_they_raise():
+    seen, silent = 0, []
+    for path in sorted((ROOT / "src" / "spokeshave").rglob("*.py")):
+        if "desktop" in path.parts or "cli" in path.parts:  # what commands raise is an exit code
+            continue
+        for node in ast.parse(path.read_text()).body:
+            if isinstance(node, ast.FunctionDef) and not node.name.startswith("_") and raised_in(node):
+                seen += 1
+                if "aise" not in (ast.get_docstring(node) or ""):
+                    silent.append(f"{path.name}: {node.name}")
+    assert seen > 60 and not silent

@@ -82,7 +82,7 @@ def text_of_file(path: Path, largest: int = LARGEST_TEXT) -> str:
 
 
 def write_text_atomically(text: str, path: Path) -> None:
-    """As `write_bytes_atomically`, in UTF-8."""
+    """As `write_bytes_atomically`, in UTF-8. Raises `FormatError`."""
     try:
         data = text.encode()
     except UnicodeEncodeError as error:

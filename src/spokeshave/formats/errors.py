@@ -32,7 +32,10 @@ class FormatError(Told):
 
 @contextmanager
 def reading(path: Path) -> Iterator[None]:
-    """Turns what goes wrong while a file is read into a `FormatError` that names the file."""
+    """Turns what goes wrong while a file is read into a `FormatError` that names the file.
+
+    Raises that `FormatError`.
+    """
     try:
         yield
         return

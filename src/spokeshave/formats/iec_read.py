@@ -60,6 +60,8 @@ def parse_iec(text: str) -> Project:
 def parse_states(text: str, keep: frozenset[str] = frozenset()) -> tuple[Project, Project | None]:
     """As `parse_iec`, with the same file in which state programs are no sequences but run as they are written, from the
     second scan on (see `reading`); None without one. The programs named in `keep` stay text in both.
+
+    Raises `FormatError` with line and column.
     """
     plain, pragma = take_pragma(text) if "{spokeshave" in text else (text, None)
     reader = _read(plain, keep, pragma is not None and "code" in pragma)

@@ -38,7 +38,10 @@ def _outside_strings(text: str, swap: Mapping[str, str], inside: Mapping[str, st
 
 
 def take_pragma(text: str) -> tuple[str, dict[str, Any] | None]:
-    """The text with the pragma blanked out (places stay), and the pragma's data."""
+    """The text with the pragma blanked out (places stay), and the pragma's data.
+
+    Raises `FormatError` with the place of a pragma that cannot be read.
+    """
     found = _FOUND.search(text)
     if not found:
         return text, None

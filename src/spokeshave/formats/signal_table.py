@@ -52,7 +52,10 @@ def read_rows(path: Path) -> list[list[str]]:
 
 
 def parse_rows(text: str) -> list[list[str]]:
-    """Rows of a text with commas, semicolons or tabs between the cells, quoted where needed."""
+    """Rows of a text with commas, semicolons or tabs between the cells, quoted where needed.
+
+    Raises `FormatError` with the line.
+    """
     if "\0" in text:
         raise FormatError("the text has zero bytes; it is no table", advice="save it as CSV in UTF-8")
     first = text.split("\n", 1)[0]
@@ -154,6 +157,8 @@ def plan_import(
     """Rows (without heads) taken into the list: known names are changed where the table has a value, others are added.
 
     A row with a problem is left out and told with its number, counted from `first_row`.
+
+    What is wrong with a row stands in the plan; nothing is raised.
     """
     signals = {s.name.lower(): s for s in project.signals}
     taken = {q.name.lower() for q in project.sequences} | {d.name.lower() for d in project.devices}

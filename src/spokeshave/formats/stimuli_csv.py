@@ -32,7 +32,7 @@ def read_stimuli(path: Path, project: Project) -> list[Row]:
 
 
 def parse_stimuli(text: str, project: Project) -> list[Row]:
-    """As `read_stimuli`, from a text."""
+    """As `read_stimuli`, from a text. Raises `FormatError` with the line."""
     if "\0" in text:
         line = text.count("\n", 0, text.index("\0")) + 1
         raise FormatError("there is a zero byte in the text", line=line, advice="save it as CSV in UTF-8")

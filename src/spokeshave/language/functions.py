@@ -84,7 +84,7 @@ def wrap32(x: int, v: list[Any], where: Where) -> int:
 
 
 def whole_div(a: int, b: int, where: Where) -> int:
-    """Integer division, rounded toward zero."""
+    """Integer division, rounded toward zero. Raises `RunStop` for a divisor of 0."""
     if b == 0:
         raise RunStop("division by zero", where)
     q = abs(a) // abs(b)
@@ -92,7 +92,10 @@ def whole_div(a: int, b: int, where: Where) -> int:
 
 
 def whole_mod(a: int, b: int, where: Where) -> int:
-    """Remainder with the sign of the dividend, so that `a = (a / b) * b + a MOD b`."""
+    """Remainder with the sign of the dividend, so that `a = (a / b) * b + a MOD b`.
+
+    Raises `RunStop` for a divisor of 0.
+    """
     if b == 0:
         raise RunStop("MOD by zero", where)
     return a - b * whole_div(a, b, where)
@@ -106,7 +109,7 @@ def real_div(a: float, b: float, where: Where) -> float:
 
 
 def finite(x: float, where: Where) -> float:
-    """`x`, unless it is a NaN or infinite: such a value never enters a variable."""
+    """`x`, unless it is a NaN or infinite: such a value never enters a variable. Raises `RunStop` then."""
     if math.isfinite(x):
         return x
     raise RunStop("the result is not a finite number", where)
@@ -127,7 +130,7 @@ LONGEST_TIME = 2**63 - 1
 
 
 def bounded(ms: int, where: Where) -> int:
-    """A TIME, unless it is beyond what a TIME holds."""
+    """A TIME, unless it is beyond what a TIME holds. Raises `RunStop` then."""
     if -LONGEST_TIME <= ms <= LONGEST_TIME:
         return ms
     raise RunStop("the time is out of range", where)
@@ -142,7 +145,7 @@ def real_pow(a: float, b: float, where: Where) -> float:
 
 
 def real_function(name: str, a: float, where: Where) -> float:
-    """A function of one REAL; where it has no value the run stops."""
+    """A function of one REAL; where it has no value the run stops. Raises `RunStop` then."""
     try:
         return finite(REAL_FUNCTIONS[name](a), where)
     except (ValueError, OverflowError):
@@ -162,7 +165,10 @@ TURNS = 3
 
 
 def turn(v: list[Any], where: Where) -> None:
-    """One more turn of a loop; more than 100,000 in a scan stop the run (semantics section 6)."""
+    """One more turn of a loop; more than 100,000 in a scan stop the run (semantics section 6).
+
+    Raises `RunStop` then.
+    """
     v[TURNS] += 1
     if v[TURNS] > MOST_TURNS:
         raise RunStop(f"more than {MOST_TURNS:,} loop turns in one scan", where)
@@ -184,7 +190,10 @@ def time_div(a: int, b: float, where: Where) -> int:
 
 
 def counts_on(value: int, end: int, step: int, where: Where) -> bool:
-    """Whether a FOR goes on: up to the end by a positive step, down to it by a negative one."""
+    """Whether a FOR goes on: up to the end by a positive step, down to it by a negative one.
+
+    Raises `RunStop` for a step of 0.
+    """
     if step == 0:
         raise RunStop("a step of 0 never ends", where)
     return value <= end if step > 0 else value >= end

@@ -151,6 +151,8 @@ def read_mark(text: str, target: str) -> Action | None:
 
     >>> read_mark("L 2s", "Drive")
     Action(qualifier=<Qualifier.L: 'L'>, target='Drive', time='T#2s')
+
+    Raises `EditError` for a text that is no mark.
     """
     if not text.strip():
         return None
@@ -203,7 +205,10 @@ def put_action(project: Project, sequence: str, step: str, index: int, action: A
 
 
 def with_body_for(project: Project, sequence: str, target: str) -> Project:
-    """A file in which an action block can act on `target`: a name that nothing has is a new, empty body's."""
+    """A file in which an action block can act on `target`: a name that nothing has is a new, empty body's.
+
+    Raises `EditError` for a name that cannot name a body.
+    """
     q = _sequence(project, sequence)[1]
     if project.signal(target) is not None or any(b.name.lower() == target.lower() for b in q.bodies):
         return project

@@ -62,7 +62,7 @@ def number_after(sequence: Sequence, index: int) -> int:
 
 
 def numbers_after(sequence: Sequence, index: int, count: int) -> list[int]:
-    """As `number_after`, for several steps in a row."""
+    """As `number_after`, for several steps in a row. Raises `NoRoom`."""
     if count == 1:
         return [number_after(sequence, index)]
     here = sequence.steps[index].number
@@ -76,7 +76,7 @@ def numbers_after(sequence: Sequence, index: int, count: int) -> list[int]:
 
 
 def number_before(sequence: Sequence, index: int) -> int:
-    """As `number_after`, between the next lower number and that of the step at `index`."""
+    """As `number_after`, between the next lower number and that of the step at `index`. Raises `NoRoom`."""
     here = sequence.steps[index].number
     lower = max((s.number for s in sequence.steps if s.number < here), default=0)
     if here - lower < 2:

@@ -154,7 +154,10 @@ def _without(project: Project, name: str) -> Project:
 
 
 def remove_position(project: Project, name: str) -> Project:
-    """Takes the rule away; its signal goes too where nothing else names it in a text."""
+    """Takes the rule away; its signal goes too where nothing else names it in a text.
+
+    Raises `EditError` if there is no such rule.
+    """
     after = _without(project, name)
     if after is project:
         raise EditError(f"there is no position {name}")

@@ -110,7 +110,10 @@ def remove(project: Project, cause: Cause) -> Project:
 
 
 def add(project: Project, kind: str, guards: str, text: str) -> Project:
-    """A rule more: `guards` is an output, a step, a sequence, two outputs with a slash, or the name of a new trip."""
+    """A rule more: `guards` is an output, a step, a sequence, two outputs with a slash, or the name of a new trip.
+
+    Raises `EditError` for what cannot be guarded, or not by this rule.
+    """
     guards, text = guards.strip(), text.strip()
     if kind not in KINDS:
         raise EditError(f"there is no rule {kind!r}; there are {', '.join(KINDS)}")
@@ -152,7 +155,10 @@ def guards_of(project: Project, kind: str) -> list[str]:
 
 
 def change_trip(project: Project, name: str, /, **changes: object) -> Project:
-    """Other effects, another rank, condition or name of a trip; steps whose response it is follow its name."""
+    """Other effects, another rank, condition or name of a trip; steps whose response it is follow its name.
+
+    Raises `EditError` for a name that is taken or none, and for what there is not.
+    """
     index = _trip_index(project, name)
     new = str(changes.get("name", name))
     if new.lower() != name.lower() and any(t.name.lower() == new.lower() for t in project.trips):

@@ -64,7 +64,10 @@ def _offer(name: str, possible: list[Scenario]) -> str:
 
 
 def reset_of(project: Project, name: str) -> Checked | None:
-    """The rows of the scenario that says how the machine is reset; None for the usual way."""
+    """The rows of the scenario that says how the machine is reset; None for the usual way.
+
+    Raises `SweepError` if there is no such scenario, or none that can be used.
+    """
     if not name:
         return None
     scenario = project.scenario(name)
