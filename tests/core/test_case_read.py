@@ -152,13 +152,27 @@ def programs(draw: st.DrawFn) -> str:
             f"CASE State OF\n{branches}\nEND_CASE;\nState := State;\nEND_PROGRAM").replace("State := State;\n", "")  # fmt: skip
 
 
+@st.composite
+def surrounded(draw: st.DrawFn) -> str:
+    """A program as most are: a timer and a latch above the CASE, outputs set below it, a way to a state from any other."""
+    timer = "Tick(IN := State = 10, PT := T#20ms); X := (A OR X) AND NOT B;"
+    above, below = (" ".join(statement(draw, 1) for _ in range(draw(st.integers(0, 2)))) for _ in range(2))
+    leads = draw(
+        st.sampled_from(("", "IF C THEN State := 0; END_IF;", "IF Tick.Q AND State <> 20 THEN State := 20; END_IF;"))
+    )
+    text = draw(programs()).replace("State, N : INT;", "State, N : INT; Tick : TON;")
+    head, _, rest = text.partition("CASE")
+    body, _, tail = rest.rpartition("END_CASE;")
+    return f"{head}{timer} {above}\nCASE{body}END_CASE; {below} {leads} Y := State = 20 OR Tick.Q;{tail}"
+
+
 @settings(
-    max_examples=30,
+    max_examples=60,
     deadline=None,
     suppress_health_check=[HealthCheck.too_slow],
     phases=[Phase.explicit, Phase.reuse, Phase.generate],
 )
-@given(programs(), runs())
+@given(programs() | surrounded(), runs())
 def test_no_program_is_taken_in_with_another_behaviour(text, inputs):
     """Random state programs: what is read changes its state in the same scans, its outputs too or all one scan earlier."""
     try:
@@ -249,3 +263,57 @@ def test_what_differs_only_once_behind_the_start_is_seen():
     for s in (a, b):
         s.run_for(100)
     assert b.trace.windows("Y") and a.trace.windows("Y") == b.trace.windows("Y")
+
+
+AWNING = """PROGRAM Shutter
+  VAR_INPUT Wind, AtUp, AtDown, Off : BOOL; END_VAR
+  VAR_OUTPUT Wind_Up, Wind_Down, Horn : BOOL; END_VAR
+  VAR State : INT := 10; Warn : TON; END_VAR
+  VAR CONSTANT FAULT : INT := 99; END_VAR
+  Warn(IN := State = 20, PT := T#500ms);
+  CASE State OF
+    10: IF Wind THEN State := 20; END_IF;
+    20: IF Warn.Q THEN State := 30; END_IF;
+    30: IF AtUp THEN State := 40; END_IF;
+    40: IF NOT Wind THEN State := 50; END_IF;
+    50: IF AtDown THEN State := 10; END_IF;
+    FAULT: IF NOT Off AND NOT Wind THEN State := 10; END_IF;
+  END_CASE;
+  IF Off THEN State := FAULT; END_IF;
+  Horn := State = 20; Wind_Up := State = 30; Wind_Down := State = 50;
+END_PROGRAM
+"""
+
+
+def test_a_program_with_a_timer_above_its_case_and_outputs_below_is_read_and_does_the_same():
+    project = read_iec(AWNING)
+    (q,) = project.sequences
+    assert [s.name for s in q.steps] == ["S10", "S20", "S30", "S40", "S50", "FAULT"] and not link_problems(project)
+    ends = {(t.sources[0], t.targets[0]) for t in q.transitions}
+    assert {(s.name, "FAULT") for s in q.steps if s.name != "FAULT"} <= ends and ("S20", "S30") in ends
+    hands = [
+        (100, "Wind", True),
+        (900, "AtUp", True),
+        (1200, "Wind", False),
+        (1500, "AtDown", True),
+        (1700, "Off", True),
+        (1900, "Off", False),
+    ]
+    rows = [Stimulus(t, "set", n, v) for t, n, v in hands]
+    session = Session(project, rows)
+    session.run_for(2200)
+    horn, up = (session.trace.windows(n) for n in ("Horn", "Wind_Up"))
+    assert [end - begin for begin, end in horn] == [51] and up[0][0] == horn[0][1], "the warning, then the motor"
+    assert session.trace.windows("Shutter.FAULT.X")[0][0] == 170 and parse_iec(write_iec(project)) == project
+
+
+def test_where_there_is_a_chart_a_text_with_a_case_in_it_stays_logic():
+    chart = "PROGRAM Main INITIAL_STEP A: END_STEP STEP B: END_STEP TRANSITION FROM A TO B := Off; END_TRANSITION " \
+            "TRANSITION FROM B TO A := NOT Off; END_TRANSITION END_PROGRAM"  # fmt: skip
+    project = parse_iec(f"{AWNING}\n{chart}")
+    assert [q.name for q in project.sequences] == ["Main"] and "CASE State OF" in project.opening
+    with pytest.raises(FormatError, match="Step is a word of the language; choose another name") as told:
+        parse_iec(AWNING.replace("State", "Step"))
+    assert (told.value.line, told.value.column) == (4, 7)
+    with pytest.raises(FormatError, match="there is no sequence in this text"):
+        parse_iec("PROGRAM Plain VAR_INPUT A : BOOL; END_VAR VAR_OUTPUT X : BOOL; END_VAR X := A; END_PROGRAM")

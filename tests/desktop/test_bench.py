@@ -25,6 +25,7 @@ from spokeshave.desktop.runner import SPEEDS
 from spokeshave.engine.session import Session
 from spokeshave.fieldbus.real_time import Jitter
 from spokeshave.model import edits
+from spokeshave.model.project import Signal, SignalClass
 from spokeshave.verify.lanes import bool_pixels, borders, number_pixels, snapshot, tracks
 from tests.looks import drawn
 
@@ -590,3 +591,16 @@ def test_a_force_is_marked_in_the_conditions_of_sheet_and_chart(qtbot, window):
     window.runner.do("unforce", "BeanTemp")
     window.runner.run_for(20)
     assert purple(view.viewport()) == 0
+
+
+def test_the_column_of_names_is_as_wide_as_the_longest_needs(window):
+    strip = window.bench.strip
+    batch(window, 1)
+    window.show_stage(4)
+    assert drawn(strip)
+    narrow = strip.label_w
+    long = Signal("TemperatureOfTheBeansBehindTheGate", SignalClass.OUTPUT)
+    window.document.edit("Add", lambda p: replace(p, signals=(*p.signals, long)))
+    batch(window, 1)
+    assert drawn(strip) and narrow < strip.label_w <= 260
+    assert strip.x_of(strip.start_ms) == strip.label_w

@@ -8,7 +8,7 @@ not what the text does, the text stays as it is, as opening logic (`kept`): see 
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
@@ -21,15 +21,18 @@ from spokeshave.model.project import Action, Body, Qualifier, Sequence, Signal, 
 Fail = Callable[[sx.Span, str, str], FormatError]
 
 
-def is_state_program(statements: tuple[sx.Statement, ...], signals: dict[str, Signal]) -> bool:
-    """Whether the text is one CASE on a whole-number variable that the CASE itself assigns."""
-    if len(statements) != 1 or not isinstance(statements[0], sx.Case):
-        return False
-    selector = statements[0].selector
+def state_case(statements: tuple[sx.Statement, ...], signals: dict[str, Signal]) -> sx.Case | None:
+    """The CASE on a whole-number variable that it assigns itself, if there is one such on the outer level of a text."""
+    found = [s for s in statements if isinstance(s, sx.Case) and _is_of_state(s, signals)]
+    return found[0] if len(found) == 1 else None
+
+
+def _is_of_state(case: sx.Case, signals: dict[str, Signal]) -> bool:
+    selector = case.selector
     if not isinstance(selector, sx.Name) or len(selector.parts) != 1:
         return False
     signal = signals.get(str(selector).lower())
-    return signal is not None and signal.type in (Type.INT, Type.DINT) and _assigns(statements, str(selector).lower())
+    return signal is not None and signal.type in (Type.INT, Type.DINT) and _assigns((case,), str(selector).lower())
 
 
 def _assigns(block: tuple[sx.Statement, ...], name: str) -> bool:
@@ -42,7 +45,9 @@ def _assigns(block: tuple[sx.Statement, ...], name: str) -> bool:
 
 @dataclass
 class CaseReader:
-    """Reads one such program. `fail` makes a located error from a span, a message and an advice."""
+    """Reads one such program. `fail` makes a located error from a span, a message and an advice; `around` are the statements
+    beside the CASE, such as timers that are called above it and outputs that are set below.
+    """
 
     name: str
     case: sx.Case
@@ -50,6 +55,7 @@ class CaseReader:
     signals: dict[str, Signal]
     fail: Fail
     numbers: dict[int, str] = field(default_factory=dict)
+    around: tuple[sx.Statement, ...] = ()
     spots: list[tuple[str, str, int, sx.Span]] = field(default_factory=list)
     """Kind, name, index and place in the text of what was made."""
 
@@ -113,11 +119,26 @@ class CaseReader:
         words = {self.state.name.lower(): follow, **self._constants}
         number = {name: k for k, name in self.numbers.items()}
         pairs = dict.fromkeys((t.sources[0], t.targets[0]) for t in chart.transitions if t.sources != t.targets)
+        led = dict.fromkeys(self._led_to(self.around))
+        # The CASE may go on from there in the same scan.
+        led |= dict.fromkeys(t.targets[0] for t in chart.transitions if t.sources[0] in led)
+        pairs |= {(s.name, to): None for to in led for s in chart.steps if s.name != to}
         ways = tuple(Transition((a,), (b,), f"{follow} = {number[b]}") for a, b in pairs)
         steps = tuple(replace(s, actions=()) for s in chart.steps)
         state = f"{self.name}.State" if self.state.type is Type.DINT else f"DINT_TO_INT({self.name}.State)"
         logic = f"{follow} := {state};\nIF {started} THEN\n{rename_many(text, words)}\nEND_IF;\n{started} := TRUE;"
         return replace(chart, steps=steps, transitions=ways, bodies=()), logic
+
+    def _led_to(self, block: tuple[sx.Statement, ...]) -> Iterator[str]:
+        """Steps that statements beside the CASE go to from any other, such as a fault."""
+        for s in block:
+            if isinstance(s, sx.Assign) and self._assigns_state(s):
+                number = self._number(s.value)
+                if number not in self.numbers:
+                    raise self.fail(s.value.span, f"there is no state {number}", "add its label to the CASE")
+                yield self.numbers[number]
+            for inner in sx.children(s)[1]:
+                yield from self._led_to(inner)
 
     def _number(self, tree: sx.Expression) -> int:
         """The whole number of a label or of an assigned state: a literal or a constant."""

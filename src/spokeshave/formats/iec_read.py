@@ -73,7 +73,10 @@ def parse_states(text: str, keep: frozenset[str] = frozenset()) -> tuple[Project
             problem = expected(plain, START, LARGEST_TO_EXPLAIN)
             raise (error if problem is None else _format_error(problem)) from None
     if not reader.sequences:
-        raise FormatError("there is no PROGRAM with a chart in this text", advice="a chart has an INITIAL_STEP")
+        reader = _read(plain, keep, False, surrounded=True)
+    if not reader.sequences:
+        raise FormatError("there is no sequence in this text",
+                          advice="a chart has an INITIAL_STEP; a state program one CASE on a whole number that it assigns")  # fmt: skip
     beside = _as_written(reader) if reader.cases else None
     reader.take_states()
     project = reader.project()
@@ -89,10 +92,10 @@ def places_in_text(text: str) -> Origins:
         return Origins()
 
 
-def _read(text: str, keep: frozenset[str], words_alone: bool) -> Reader:
-    """A reader that has read all of a text, or its words alone. Raises `FormatError`."""
+def _read(text: str, keep: frozenset[str], words_alone: bool, surrounded: bool = False) -> Reader:
+    """A reader that has read all of a text, or its words alone (see `Reader.surrounded`). Raises `FormatError`."""
     try:
-        reader = Reader(text, Tokens(text, program=True), keep)
+        reader = Reader(text, Tokens(text, program=True), keep, surrounded)
     except sx.TextError as error:
         raise _format_error(error.problems[0]) from None
     except UnknownCharacter as error:

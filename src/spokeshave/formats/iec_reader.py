@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass, field, replace
 
-from spokeshave.formats.case_read import CaseReader, is_state_program
+from spokeshave.formats.case_read import CaseReader, state_case
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.iec_places import Origins
 from spokeshave.language import syntax as sx
@@ -14,7 +14,7 @@ from spokeshave.language.literals import read_value, time_ms
 from spokeshave.language.parser import Parser
 from spokeshave.language.references import HERE, Where
 from spokeshave.language.rename import in_sequence
-from spokeshave.language.tokens import ADDRESS, END, INT, NAME, TIME, Tokens
+from spokeshave.language.tokens import ADDRESS, END, INT, NAME, PROGRAM_WORDS, TIME, Tokens
 from spokeshave.model.edits import free_name
 from spokeshave.model.project import (
     Action,
@@ -55,6 +55,8 @@ class Reader:
     tokens: Tokens
     keep: frozenset[str] = frozenset()
     """Names of state programs, in lower case, whose text stays as it is."""
+    surrounded: bool = False
+    """Whether a CASE on a state with statements beside it is a sequence too: where there is no other."""
     signals: dict[str, Signal] = field(default_factory=dict)
     instances: dict[str, Instance] = field(default_factory=dict)
     external: list[int] = field(default_factory=list)
@@ -119,9 +121,12 @@ class Reader:
 
     def declaration(self, kind: str, options: set[str]) -> None:
         p = self.parser
-        names = [p.name_at("a name or END_VAR")]
-        while p.skip(","):
-            names.append(p.name_at())
+        names: list[int] = []
+        while not names or p.skip(","):
+            if self.next in PROGRAM_WORDS and self.tokens.word(p.at + 1) in (":", ",", "AT"):
+                raise self.fail(p.at, f"{self.tokens.word(p.at)} is a word of the language",
+                                "choose another name for this variable")  # fmt: skip
+            names.append(p.name_at("a name or END_VAR" if not names else "a name"))
         address = self.tokens.word(p.take(ADDRESS, "an address such as %IX0.0")) if p.skip("AT") else ""
         p.take(":")
         type_at = p.name_at("a type")
@@ -210,17 +215,19 @@ class Reader:
             self.opening = f"{had}\n{text}".strip()
 
     def state_program(self, name: str, statements: tuple[sx.Statement, ...], text: str) -> bool:
-        """Reads a program that is one CASE on a state as a sequence; FALSE for any other text."""
-        if not is_state_program(statements, self.signals):
+        """Reads a program that is one CASE on a state as a sequence, with `surrounded` also one with more beside it; FALSE for
+        any other text.
+        """
+        case = state_case(statements, self.signals)
+        if case is None or (len(statements) > 1 and not self.surrounded):
             return False
-        case = statements[0]
-        assert isinstance(case, sx.Case)
 
         def fail(span: sx.Span, message: str, advice: str) -> FormatError:
             return FormatError(message, line=span.line, column=span.column, advice=advice)
 
         state = self.signals[str(case.selector).lower()]
-        reader = CaseReader(name, case, state, self.signals, fail)
+        around = tuple(s for s in statements if s is not case)
+        reader = CaseReader(name, case, state, self.signals, fail, around=around)
         sequence = reader.sequence()
         for kind, item, index, span in reader.spots:
             self.origins.add(kind, name, item, index, (span.line, span.column))
@@ -234,7 +241,7 @@ class Reader:
             del self.signals[p.state.name.lower()]
             self._speak_of(p)
         for p in self.cases:
-            if p.sequence.name.lower() in self.keep:
+            if p.sequence.name.lower() in self.keep or p.reader.around:
                 self._keep(p)
             for step in p.sequence.steps:
                 self.signals.pop(step.name.lower(), None)  # a constant that named a state is now the step

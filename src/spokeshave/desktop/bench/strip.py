@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QWheelEvent
-from PySide6.QtWidgets import QWidget
+from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QWheelEvent
+from PySide6.QtWidgets import QToolTip, QWidget
 
 from spokeshave.desktop.bench.lane_list import LANE_H, Lane, LaneList
 from spokeshave.desktop.bench.raster import Raster
@@ -19,13 +19,13 @@ from spokeshave.desktop.bench.strip_marks import (
     paint_marks,
     paint_names,
 )
-from spokeshave.desktop.bench.strip_names import NameColumn, paint_limits
+from spokeshave.desktop.bench.strip_names import LEAST_W, NameColumn, paint_limits
+from spokeshave.desktop.plain import plain
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.theme import theme
 from spokeshave.engine.session import Session
 from spokeshave.language.literals import time_text
 
-LABEL_W = 132
 FAR = 20_000.0
 SNAP = 5
 """How near to an edge, in pixels, a cursor is put on it."""
@@ -43,7 +43,7 @@ class TimingStrip(QWidget):
         super().__init__()
         self.runner = runner
         self.arrangement = arrangement or LaneList()
-        self.label_w = LABEL_W
+        self.label_w = LEAST_W
         self.span_ms = 60_000.0
         self.start_ms = 0.0
         self.follows = True
@@ -140,6 +140,7 @@ class TimingStrip(QWidget):
 
     def paint_view(self, painter: QPainter, session: Session) -> None:
         """Lanes first as one raster picture, then what stands over them."""
+        self.label_w = self.names.width_for(self.lanes(session))
         width = max(1, self.width() - self.label_w)
         raster = Raster(width, max(1, self.height() - AXIS_H), self.start_ms, self.span_ms, session)
         shown: list[tuple[Lane, int, tuple[float, float] | None]] = []
@@ -236,6 +237,14 @@ class TimingStrip(QWidget):
             self.runner.look_at(at)
         self.cursors[which] = at
         self.update()
+
+    def event(self, event: QEvent) -> bool:
+        """The whole name of a lane that is cut, as a tooltip."""
+        if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):
+            lane = self.lane_at(event.pos().y()) if event.pos().x() < self.label_w else None
+            QToolTip.showText(event.globalPos(), plain(lane.name) if lane is not None else "", self)
+            return True
+        return super().event(event)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         x = event.position().x()

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from heapq import nlargest
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QPainter, QPixmap
+from PySide6.QtGui import QColor, QFontMetrics, QPainter, QPixmap
 
 from spokeshave.desktop.bench.lane_list import Lane
 from spokeshave.desktop.theme import text_font, theme
@@ -14,12 +15,27 @@ if TYPE_CHECKING:
     from spokeshave.desktop.bench.strip import TimingStrip
 
 
+LEAST_W, MOST_W = 132, 260
+"""How wide the column of names may be, in pixels."""
+
+
 class NameColumn:
     """A kept picture of the names, and what it was painted from."""
 
     def __init__(self) -> None:
         self._key: object = None
         self._picture = QPixmap()
+        self._names: tuple[str, ...] = ()
+        self._width = LEAST_W
+
+    def width_for(self, lanes: list[Lane]) -> int:
+        """How wide the column has to be for the names and a value behind them, in pixels; long ones are cut at `MOST_W`."""
+        names = tuple(lane.name for lane in lanes if lane.kind != "group")
+        if names != self._names:
+            metrics = QFontMetrics(text_font(11, bold=True))
+            longest = max((metrics.horizontalAdvance(n) for n in nlargest(8, names, key=len)), default=0)
+            self._names, self._width = names, max(LEAST_W, min(MOST_W, longest + 58))
+        return self._width
 
     def picture(self, strip: TimingStrip, rows: list[tuple[Lane, int]]) -> QPixmap:
         """Names, values and marks of the lanes at their heights."""
@@ -27,7 +43,7 @@ class NameColumn:
         forced = strip.runner.forced_names()
         folded = frozenset(strip.arrangement.folded)
         past = strip.runner.looked_at is not None
-        key = (tuple(rows), tuple(texts), forced, folded, strip.chosen, strip.height(), theme.dark, past)
+        key = (tuple(rows), tuple(texts), forced, folded, strip.chosen, strip.height(), strip.label_w, theme.dark, past)
         if self._key != key:
             f = strip.devicePixelRatioF()
             picture = QPixmap(int(strip.label_w * f), int(strip.height() * f))
