@@ -10,13 +10,15 @@ from spokeshave.language.function_blocks import BLOCKS
 
 def carry_over(old: Program, was: Situation, new: Program, now: Situation) -> None:
     """Puts the situation `was` of `old` into the fresh situation `now` of `new`; what is new starts as it would at first."""
-    for of, pairs in _same(old, new).items():
+    same = _same(old, new)
+    for of, pairs in same.items():
         for name in (name for name, part in PARTS.items() if part.by_name and part.of is of):
             before, after = getattr(was, name), getattr(now, name)
             for i, j in pairs:
                 after[i] = before[j].copy() if PARTS[name].deep else before[j]
     _carry_values(old, was, new, now)
-    _carry_sequences(old, was, new, now)
+    _carry_sequences(old, was, new, now, dict(same[Of.SEQUENCE]))
+    now.raised |= {i for i, j in same[Of.TRIP] if j in was.raised}
     _carry_devices(old, was, new, now)
 
 
@@ -78,8 +80,7 @@ def _carry_edges(old: Program, was: Situation, new: Program, now: Situation) -> 
             now.held_from[i] = now.k if now.edge_was[i] else -1
 
 
-def _carry_sequences(old: Program, was: Situation, new: Program, now: Situation) -> None:
-    same = dict(_same(old, new)[Of.SEQUENCE])
+def _carry_sequences(old: Program, was: Situation, new: Program, now: Situation, same: dict[int, int]) -> None:
     for q in new.sequences:
         i = q.index
         if i not in same:
@@ -113,7 +114,6 @@ def _carry_sequences(old: Program, was: Situation, new: Program, now: Situation)
         now.spent, now.kept = set(was.spent), [list(x) for x in was.kept]
     if [i.output for i in old.interlocks] == [i.output for i in new.interlocks]:
         now.blocked = set(was.blocked)
-    now.raised |= {i for i, j in _same(old, new)[Of.TRIP] if j in was.raised}
 
 
 def _carry_devices(old: Program, was: Situation, new: Program, now: Situation) -> None:

@@ -49,7 +49,7 @@ def check_names(project: Project, note: Note) -> None:
     for t in project.trips:
         place = Place("trip", item=t.name)
         if len(t.name) > LONGEST_NAME or not NAME.fullmatch(t.name):
-            note("name", place, name_problem(t.name) or f"{t.name!r} is not a name")
+            note("name", place, name_problem(t.name))
         elif t.name.lower() in known:
             note("name-twice", place, f"there are two trips {t.name}", "give each its own name")
         known.add(t.name.lower())

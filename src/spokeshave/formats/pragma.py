@@ -15,6 +15,7 @@ from typing import Any
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.spoke import bring_up_to_date, from_data, to_data
 from spokeshave.formats.spoke_schema import VERSION
+from spokeshave.model.diagnostics import line_and_column
 from spokeshave.model.project import Project
 
 _FOUND = re.compile(r"\{spokeshave\s+([^{}]*)\}")
@@ -45,7 +46,7 @@ def take_pragma(text: str) -> tuple[str, dict[str, Any] | None]:
     found = _FOUND.search(text)
     if not found:
         return text, None
-    line = text.count("\n", 0, found.start()) + 1
+    line, _ = line_and_column(text, found.start())
     try:
         data = json.loads(_outside_strings(found[1], {"(": "{", ")": "}"}, {}))
     except (ValueError, RecursionError) as error:

@@ -10,7 +10,7 @@ from pathlib import Path
 from spokeshave.formats.disk import text_of_file
 from spokeshave.formats.errors import FormatError, reading
 from spokeshave.language.literals import read_value
-from spokeshave.model.diagnostics import did_you_mean
+from spokeshave.model.diagnostics import did_you_mean, line_and_column
 from spokeshave.model.project import Project, SignalClass, Value
 
 HEADER = ["time_ms", "signal", "value"]
@@ -34,7 +34,7 @@ def read_stimuli(path: Path, project: Project) -> list[Row]:
 def parse_stimuli(text: str, project: Project) -> list[Row]:
     """As `read_stimuli`, from a text. Raises `FormatError` with the line."""
     if "\0" in text:
-        line = text.count("\n", 0, text.index("\0")) + 1
+        line, _ = line_and_column(text, text.index("\0"))
         raise FormatError("there is a zero byte in the text", line=line, advice="save it as CSV in UTF-8")
     reader = csv.reader(io.StringIO(text.replace("\r\n", "\n")), strict=True)
     rows: list[Row] = []

@@ -12,7 +12,7 @@ from typing import Any, cast
 from spokeshave.language import syntax as sx
 from spokeshave.language.parser import BadWord, DoesNotFit, Parser
 from spokeshave.language.tokens import END, Tokens, UnknownCharacter
-from spokeshave.model.diagnostics import quoted
+from spokeshave.model.diagnostics import line_and_column, quoted
 
 
 def _parse(text: str, start: str) -> Any:
@@ -50,7 +50,7 @@ def out_of_place(
 
 
 def _not_here(text: str, at: int, wanted: str) -> sx.Problem:
-    line, column = text.count("\n", 0, at) + 1, at - text.rfind("\n", 0, at)
+    line, column = line_and_column(text, at)
     word = re.match(r"\w+|.|$", text[at : at + 100], re.DOTALL)
     advice = f"expected {wanted}" if wanted else "take it out"
     return sx.Problem(line, column, f"{quoted(word[0] if word else '')} does not fit here", advice, at, at + 1)

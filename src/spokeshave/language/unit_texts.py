@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from spokeshave.language import syntax as sx
 from spokeshave.language.parse import parse_statements
 from spokeshave.language.references import HERE, Names, Target, Where, references
+from spokeshave.model.diagnostics import quoted
 from spokeshave.model.positions import without_rules
 from spokeshave.model.project import Interlock, OpposedPair, Project, Scenario, Sequence, SignalClass, Trip, Unit
 
@@ -139,13 +140,13 @@ class Belongings:
         for s in self.statements:
             told = sorted({t.name for t in s.mentions if self.mine(t)})
             if told and not self.owns(s):
-                out.append(f"the {s.logic} logic, line {s.line}: {_short(s.text)}")
+                out.append(f"the {s.logic} logic, line {s.line}: {quoted(one_line(s.text))}")
         for lock in p.interlocks:
             if lock.output.lower() not in self.signals and self._mentions(lock.condition):
-                out.append(f"the interlock of {lock.output}: {_short(lock.condition)}")
-        out += [f"the condition of trip {t.name}: {_short(t.condition)}" for t in p.trips
+                out.append(f"the interlock of {lock.output}: {quoted(one_line(lock.condition))}")
+        out += [f"the condition of trip {t.name}: {quoted(one_line(t.condition))}" for t in p.trips
                 if t not in self.trips() and self._mentions(t.condition)]  # fmt: skip
-        out += [f"the {what} expression of the project: {_short(text)}" for what, text in
+        out += [f"the {what} expression of the project: {quoted(one_line(text))}" for what, text in
                 (("reset", p.reset), ("home", p.home)) if self._mentions(text)]  # fmt: skip
         for q in p.sequences:
             if q.name.lower() not in self.sequences and any(map(self.mine, self._of_sequence(q))):
@@ -158,9 +159,9 @@ class Belongings:
         return out
 
 
-def _short(text: str) -> str:
-    line = " ".join(text.split())
-    return line if len(line) <= 60 else f"{line[:57]}..."
+def one_line(text: str) -> str:
+    """A text on one line, with single blanks."""
+    return " ".join(text.split())
 
 
 _MARKS = re.compile(r'^(\s*(?:start\s+at|.*?:\s*mark)\s+")([^"\n]*)(")', re.IGNORECASE | re.MULTILINE)

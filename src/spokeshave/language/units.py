@@ -13,7 +13,7 @@ from typing import TypeVar
 
 from spokeshave.language.references import HERE, Names, Where, put_names
 from spokeshave.language.rename import SCENARIO, in_sequence, in_trip, name_problem
-from spokeshave.language.unit_texts import Belongings, marks_in, with_own_marks
+from spokeshave.language.unit_texts import Belongings, marks_in, one_line, with_own_marks
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import EditError, taken_names
 from spokeshave.model.positions import Position, positions, put_position
@@ -219,8 +219,8 @@ def deviations(project: Project, unit: Unit, prefix: str) -> list[Deviation]:
     ]
     copy = _copy_of(project, want)
     for logic, wanted in (("opening", want.opening), ("closing", want.closing)):
-        said = [" ".join(text.split()) for text in copy.logic(logic)]
-        lacks = [text for text in (" ".join(x.split()) for x in wanted) if text not in said]
+        said = [one_line(text) for text in copy.logic(logic)]
+        lacks = [text for text in map(one_line, wanted) if text not in said]
         found += [Deviation(Place(logic), f"the {logic} logic lacks: {text}") for text in lacks]
     lacking = [("instance", i.name) for i in want.instances if i not in project.instances]
     lacking += [("trip", t.name) for t in (*want.trips, *want.shared) if t not in project.trips]
@@ -316,7 +316,7 @@ def _take_texts(project: Project, want: Image) -> Project:
     copy = _copy_of(project, want)
     for logic, wanted in (("opening", want.opening), ("closing", want.closing)):
         here, text = copy.logic(logic), getattr(project, logic)
-        if [" ".join(t.split()) for t in here] == [" ".join(t.split()) for t in wanted]:
+        if [one_line(t) for t in here] == [one_line(t) for t in wanted]:
             continue
         for old in here:
             text = text.replace(old, "", 1)

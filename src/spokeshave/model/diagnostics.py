@@ -81,6 +81,15 @@ def quoted(text: object, most: int = LONGEST_QUOTE) -> str:
     return line if len(line) <= most else f"{line[: most - 3]}..."
 
 
+def line_and_column(text: str, at: int) -> tuple[int, int]:
+    """Where the character at an offset stands, both counted from 1.
+
+    >>> line_and_column("one\\ntwo", 5)
+    (2, 2)
+    """
+    return text.count("\n", 0, at) + 1, at - text.rfind("\n", 0, at)
+
+
 _LONG_WORD = re.compile(rf"\S{{{LONGEST_QUOTE + 1},}}")
 
 

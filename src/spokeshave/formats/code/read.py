@@ -17,6 +17,7 @@ from spokeshave.formats.code.write import Generated, generate
 from spokeshave.formats.errors import FormatError
 from spokeshave.language.parse import parse_expression, parse_statements
 from spokeshave.language.syntax import TextError
+from spokeshave.model.diagnostics import line_and_column
 from spokeshave.model.project import Project
 
 # Comments are left out, but those that tell where a body ends.
@@ -81,8 +82,8 @@ class _CodeReader:
         self.own = {v.name.lower() for v in code.variables}
 
     def fail(self, at: int, message: str, advice: str) -> FormatError:
-        line = self.text.count("\n", 0, at) + 1
-        return FormatError(message, line=line, column=at - self.text.rfind("\n", 0, at), advice=advice)
+        line, column = line_and_column(self.text, at)
+        return FormatError(message, line=line, column=column, advice=advice)
 
     def changes(self, start: int, end: int) -> list[Change]:
         """What the text says otherwise. What is the same at its beginning and end, letter by letter, is not looked at."""
@@ -116,8 +117,8 @@ class _CodeReader:
     def _change(self, given: list[Token], at: int, stop: int, hole: Hole) -> Change:
         """The new text, which has to be what it stands for: a condition, or statements."""
         new, start = self._model_text(given, at, stop, hole), given[at].start
-        line = self.text.count("\n", 0, start) + 1
-        change = Change(hole.of, hole.text.strip(), new, line, start - self.text.rfind("\n", 0, start))
+        line, column = line_and_column(self.text, start)
+        change = Change(hole.of, hole.text.strip(), new, line, column)
         try:
             (parse_statements if change.statements else parse_expression)(new)
         except TextError as error:

@@ -98,19 +98,17 @@ def can_run(statement: ck.CheckedStatement) -> bool:
     """Whether `run` knows everything in a statement."""
     match statement:
         case ck.Store():
-            return _known(statement.value)
+            return known(statement.value)
         case ck.Choose():
             blocks = (*(b for _, b in statement.branches), statement.otherwise)
-            return all(_known(c) for c, _ in statement.branches) and all(can_run(s) for b in blocks for s in b)
+            return all(known(c) for c, _ in statement.branches) and all(can_run(s) for b in blocks for s in b)
         case _:
             return False
 
 
-def _known(node: ck.Checked) -> bool:
-    return not isinstance(node, ck.Apply) or (node.op in OPERATIONS and all(map(_known, node.args)))
-
-
-known = _known
+def known(node: ck.Checked) -> bool:
+    """Whether `evaluate` knows everything in an expression."""
+    return not isinstance(node, ck.Apply) or (node.op in OPERATIONS and all(map(known, node.args)))
 
 
 def reads_of(statement: ck.CheckedStatement) -> set[int]:
