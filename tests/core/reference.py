@@ -264,6 +264,7 @@ class Reference:
             self.var[name.lower()] = False if self.p.signal(name).type is Type.BOOL else 0
 
     def jump(self, c: Chart, step: str) -> None:
+        c.kept = []
         c.left |= c.active
         c.late -= c.active
         c.active = set()
@@ -323,6 +324,8 @@ class Reference:
                     for i, a in enumerate(s.actions):
                         if self.contributes(c, s, i, a, resets):
                             c.kept.append((s.name, i))
+            if c.mode == "tripped":
+                c.kept = []
             if c.mode == "held":
                 silent.add(c.q.name)
                 if c.q.hold_outputs == "keep":

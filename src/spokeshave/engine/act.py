@@ -9,11 +9,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from spokeshave.engine.program import Block, LinkedSequence, LinkedStep, Program
+from spokeshave.engine.program import Block, LinkedSequence, Program
 from spokeshave.engine.situation import Mode, Situation
 from spokeshave.engine.waits import first_at
 from spokeshave.machine.device import NEVER
-from spokeshave.model.project import Qualifier
+from spokeshave.model.qualifiers import By, When
 
 
 def act(program: Program, s: Situation) -> None:
@@ -38,10 +38,10 @@ def _control(program: Program, s: Situation) -> None:
                 if step.constant:
                     on.update(step.always)
                 if step.varying:
-                    on.update([b.target for b in _varying(program, s, seq, step, reset)])
+                    on.update([b.target for b in _acting(program, s, seq, a, step.varying, reset)])
             for a in s.left[seq.index]:
                 if steps[a].parting:
-                    on.update([b.target for b in _parting(s, steps[a])])
+                    on.update([b.target for b in _acting(program, s, seq, a, steps[a].parting, reset)])
         if s.stored:
             on.update([b.target for b in _stored(program, s, reset)])
         true = frozenset(on - reset) if reset else frozenset(on)
@@ -61,7 +61,9 @@ def _with_bodies_and_holds(program: Program, s: Situation) -> frozenset[int]:
             now = _contributions(program, s, seq, reset)
             s.kept[i] = [b.order for b in now]
             on += now
-        elif mode is Mode.HELD:
+        elif mode is Mode.TRIPPED:
+            s.kept[i] = []
+        else:
             silent.add(i)
             if not seq.drop:
                 on += [program.by_order[order] for order in s.kept[i]]
@@ -103,50 +105,49 @@ def _contributions(program: Program, s: Situation, seq: LinkedSequence, reset: s
         step = seq.steps[a]
         on += step.constant
         if step.varying:
-            on += _varying(program, s, seq, step, reset)
+            on += _acting(program, s, seq, a, step.varying, reset)
     for a in s.left[seq.index]:
-        on += _parting(s, seq.steps[a])
+        on += _acting(program, s, seq, a, seq.steps[a].parting, reset)
     return on
 
 
-def _parting(s: Situation, step: LinkedStep) -> tuple[Block, ...]:
-    if step.parting:
-        s.act_at = s.k + 1
-    return step.parting
-
-
-def _varying(program: Program, s: Situation, seq: LinkedSequence, step: LinkedStep, reset: set[int]) -> Iterable[Block]:
+def _acting(
+    program: Program, s: Situation, seq: LinkedSequence, a: int, blocks: Iterable[Block], reset: set[int]
+) -> list[Block]:
+    """Which of some blocks of step `a` contribute, by their rules. What they store and reset is noted, and when they have
+    to be looked at again.
+    """
     i, v, k, period = seq.index, s.v, s.k, program.period_ms
     clock = k - s.lost[i]
-    time = (clock - s.entered[i][step.index]) * period
-    entered = step.index in s.came[i]
+    entered = a in s.came[i]
     on = []
-    for b in step.varying:
-        q = b.qualifier
-        if q is Qualifier.R:
-            reset.add(b.target)
-        elif q is Qualifier.P or q is Qualifier.P1:
-            if entered:
-                on.append(b)
-                s.act_at = k + 1
-        elif q is Qualifier.L or q is Qualifier.D or q is Qualifier.DS:
-            wait = first_at(time, b.time.ms(v), period)
+    for b in blocks:
+        rule = b.rule
+        if rule.when is When.ENTERED and not entered:
+            continue
+        if rule.in_step is not None:
+            wait = first_at((clock - s.entered[i][a]) * period, b.time.ms(v), period)
             if wait and k + wait < s.act_at:
                 s.act_at = k + wait
-            if q is Qualifier.DS:
-                if not wait and b.order not in s.spent:
-                    s.spent.add(b.order)
-                    s.stored.setdefault(b.order, clock)
-            elif (wait > 0) is (q is Qualifier.L):
-                on.append(b)
-        elif entered:
+            if (wait > 0) is (rule.in_step is By.SINCE):
+                continue
+        if rule.resets:
+            reset.add(b.target)
+        elif not rule.stored:
+            on.append(b)
+            if rule.when is not When.ACTIVE:
+                s.act_at = k + 1
+        elif not rule.once:
+            s.stored.setdefault(b.order, clock)
+        elif b.order not in s.spent:
+            s.spent.add(b.order)
             s.stored.setdefault(b.order, clock)
     return on
 
 
 def _resets(s: Situation, seq: LinkedSequence) -> set[int]:
-    """Targets of the R blocks of active steps: a held sequence that keeps its outputs keeps its resets."""
-    return {b.target for a in s.active[seq.index] for b in seq.steps[a].varying if b.qualifier is Qualifier.R}
+    """Targets that active steps reset: a held sequence that keeps its outputs keeps its resets."""
+    return {b.target for a in s.active[seq.index] for b in seq.steps[a].varying if b.rule.resets}
 
 
 def _stored(program: Program, s: Situation, reset: set[int]) -> list[Block]:
@@ -157,13 +158,12 @@ def _stored(program: Program, s: Situation, reset: set[int]) -> list[Block]:
     on = []
     for order, since in s.stored.items():
         b = program.by_order[order]
-        q = b.qualifier
-        if q is Qualifier.SD or q is Qualifier.SL:
+        if b.rule.since_stored is not None:
             passed = (s.k - s.lost[b.sequence] - since) * program.period_ms
             wait = first_at(passed, b.time.ms(s.v), program.period_ms)
             if wait and s.mode[b.sequence] is Mode.RUN and s.k + wait < s.act_at:
                 s.act_at = s.k + wait
-            if (wait > 0) is (q is Qualifier.SD):
+            if (wait > 0) is (b.rule.since_stored is By.SINCE):
                 continue
         on.append(b)
     return on

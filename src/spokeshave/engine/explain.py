@@ -14,7 +14,7 @@ from spokeshave.language import checked as ck
 from spokeshave.language.compile import Compiled, compile_units
 from spokeshave.language.functions import RunStop
 from spokeshave.language.literals import value_text
-from spokeshave.model.project import Qualifier, SignalClass, Value
+from spokeshave.model.project import SignalClass, Value
 
 if TYPE_CHECKING:
     from spokeshave.engine.trace import Trace
@@ -232,7 +232,7 @@ def given_by(program: Program, name: str) -> str:
         f"{q.name}.{s.name}"
         for q in program.project.sequences
         for s in q.steps
-        if any(a.target.lower() == name.lower() and a.qualifier is not Qualifier.R for a in s.actions)
+        if any(a.target.lower() == name.lower() and not a.qualifier.resets for a in s.actions)
     ]
     if steps:
         return f"step {', '.join(steps)}"

@@ -11,7 +11,8 @@ from spokeshave.engine.names import TextScope
 from spokeshave.language import checked as ck
 from spokeshave.language.compile import Choice, Compiled
 from spokeshave.model.diagnostics import Place, did_you_mean
-from spokeshave.model.project import Action, Qualifier, Sequence, SignalClass, Step, Transition, Type
+from spokeshave.model.project import Action, Sequence, SignalClass, Step, Transition, Type
+from spokeshave.model.qualifiers import When
 
 
 def transition_place(sequence: Sequence, index: int, numbers: Mapping[str, int] | None = None) -> Place:
@@ -132,7 +133,7 @@ class SequenceLinker:
                 )
             if target is not None:
                 time = time or pg.Time(0)
-                out.append(pg.Block(self._order, action.qualifier, target, time, index, step.number, position))
+                out.append(pg.Block(self._order, action.qualifier.rule, target, time, index, step.number, position))
                 self._order += 1
         return tuple(out)
 
@@ -212,10 +213,10 @@ class SequenceLinker:
                     self.texts.table.member[(*key, "t")],
                     self.texts.table.member[(*key, "late")],
                     blocks,
-                    tuple(b for b in blocks if b.qualifier is Qualifier.N),
-                    frozenset(b.target for b in blocks if b.qualifier is Qualifier.N),
-                    tuple(b for b in blocks if b.qualifier not in (Qualifier.N, Qualifier.P0)),
-                    tuple(b for b in blocks if b.qualifier is Qualifier.P0),
+                    tuple(b for b in blocks if b.rule.steady),
+                    frozenset(b.target for b in blocks if b.rule.steady),
+                    tuple(b for b in blocks if not b.rule.steady and b.rule.when is not When.LEFT),
+                    tuple(b for b in blocks if b.rule.when is When.LEFT),
                     tuple(sorted(leaving[part["index"]], key=lambda w: w.order)),
                     frozenset(
                         load.slot

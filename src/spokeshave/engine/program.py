@@ -20,7 +20,8 @@ from spokeshave.language.checked import Checked
 from spokeshave.language.compile import Compiled
 from spokeshave.machine.device import Device
 from spokeshave.model.diagnostics import Place
-from spokeshave.model.project import Project, Qualifier, Type, Value
+from spokeshave.model.project import Project, Type, Value
+from spokeshave.model.qualifiers import Rule
 
 if TYPE_CHECKING:
     from spokeshave.engine.thresholds import Times
@@ -73,7 +74,7 @@ class Block:
     """
 
     order: int
-    qualifier: Qualifier
+    rule: Rule
     target: int
     time: Time
     sequence: int
@@ -99,7 +100,8 @@ class Way:
 @dataclass(frozen=True, slots=True, eq=False)
 class LinkedStep:
     """A step. `choose` gives the place in `ways` of the first that may clear, -1 for none; None where a way has
-    more predecessors. `constant` are its N blocks, `always` their targets, `varying` the others but P0, `parting` its P0 blocks.
+    more predecessors. `constant` are the blocks that are on as long as it is active, `always` their targets, `parting` those
+    that count when it is left, `varying` the others.
     """
 
     name: str

@@ -16,16 +16,11 @@ from typing import Any
 from spokeshave.engine.program import FIRST_RECORDED, LinkedInterlock, LinkedStep, Program, Way
 from spokeshave.engine.situation import Situation
 from spokeshave.machine.device import NEVER
-from spokeshave.model.project import Qualifier
 
 Key = tuple[tuple[int, ...], tuple[int, ...], tuple[bool, ...], frozenset[int] | None]
-_TIMED = (Qualifier.L, Qualifier.D)
 Driven = tuple[int, int, int]
 """A device and where its drives begin and end."""
 MoveKey = int | tuple[Any, ...]
-_SIMPLE = frozenset(
-    (Qualifier.N, Qualifier.P, Qualifier.P1, Qualifier.P0, Qualifier.S, Qualifier.R, Qualifier.L, Qualifier.D)
-)
 
 
 def is_plain(program: Program) -> bool:
@@ -37,7 +32,7 @@ def is_plain(program: Program) -> bool:
         and len(program.sequences) == 1
         and program.times.fixed
         and not (program.times.timers or program.times.fluid)
-        and all(b.qualifier in _SIMPLE for b in program.blocks)
+        and not any(b.rule.stored and b.rule.timed for b in program.blocks)
     )
 
 
@@ -161,7 +156,7 @@ class ScanMemo:
             (clock - s.entered[0][a]) * period >= b.time.ms(s.v)
             for a in s.active[0]
             for b in self.program.sequences[0].steps[a].varying
-            if b.qualifier in _TIMED
+            if b.rule.in_step is not None
         )
 
     def _look(self, s: Situation) -> Spot:
@@ -188,7 +183,9 @@ class ScanMemo:
             tuple((i, lock) for i, lock in enumerate(program.interlocks) if v[lock.asked]),
             tuple(turns),
             tuple((x.index, -(-x.longest.ms(v) // period)) for x in steps if x.longest is not None),
-            tuple((x.index, -(-b.time.ms(v) // period)) for x in steps for b in x.varying if b.qualifier in _TIMED),
+            tuple(
+                (x.index, -(-b.time.ms(v) // period)) for x in steps for b in x.varying if b.rule.in_step is not None
+            ),
         )
 
     def learn(
@@ -220,7 +217,7 @@ class ScanMemo:
             devices |= dict.fromkeys(self.behind_locks)
         # A step that is left and entered at once shows no change.
         steady = {seq.steps[a].x - FIRST_RECORDED for a, _, _ in left if a in entered}
-        pulse = any(b.qualifier in (Qualifier.P, Qualifier.P1) for a in entered for b in seq.steps[a].varying)
+        pulse = any(b.rule.pulse for a in entered for b in seq.steps[a].varying)
         pulse |= any(linked.parting for _, linked, _ in left)
         must = after.phases_at(s)
         before.moves[key] = Move(

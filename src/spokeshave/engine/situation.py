@@ -248,7 +248,8 @@ def enter_initial(program: Program, s: Situation, i: int) -> None:
 
 
 def go_to(program: Program, s: Situation, i: int, step: int) -> None:
-    """Leaves every active step and enters one, all in this scan."""
+    """Leaves every active step and enters one, all in this scan. What a hold would have kept of the old steps is given up."""
+    s.kept[i] = []
     for a in list(s.active[i]):
         leave(program, s, i, a)
     enter(program, s, i, step)

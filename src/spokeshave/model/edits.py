@@ -143,7 +143,8 @@ def change_step(project: Project, sequence: str, step: str, **changes: Any) -> P
     return edit_sequence(project, sequence, edit)
 
 
-_MARK = re.compile(r"^\s*(?:([xX])|(P0|P1|SD|DS|SL|[NLDPSR])(?:\s*,?\s+(\S+)|\s*,\s*(\S+))?)\s*$", re.IGNORECASE)
+_LONGEST_FIRST = "|".join(sorted(Qualifier, key=len, reverse=True))
+_MARK = re.compile(r"^\s*(?:([xX])|(" + _LONGEST_FIRST + r")(?:\s*,?\s+(\S+)|\s*,\s*(\S+))?)\s*$", re.IGNORECASE)
 
 
 def read_mark(text: str, target: str) -> Action | None:
@@ -166,7 +167,8 @@ def read_mark(text: str, target: str) -> Action | None:
     if qualifier.timed and not time:
         raise EditError(f"{qualifier} needs a time, for example {qualifier} 2s")
     if time and not qualifier.timed:
-        raise EditError(f"{qualifier} takes no time; only L, D, SD, DS and SL do")
+        timed = [str(q) for q in Qualifier if q.timed]
+        raise EditError(f"{qualifier} takes no time; only {', '.join(timed[:-1])} and {timed[-1]} do")
     return Action(qualifier, target, time)
 
 

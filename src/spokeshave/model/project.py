@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any, Protocol, TypeVar
 
+from spokeshave.model.qualifiers import Qualifier as Qualifier
 from spokeshave.model.study import StudyPlan
 from spokeshave.model.sweep import SweepPlan
 
@@ -31,30 +32,6 @@ class SignalClass(StrEnum):
     OUTPUT = "output"
     INTERNAL = "internal"
     SETTING = "setting"
-
-
-class Qualifier(StrEnum):
-    """Action qualifiers of IEC 61131-3 with the meaning of semantics section 5."""
-
-    N = "N"
-    L = "L"
-    D = "D"
-    P = "P"
-    P1 = "P1"
-    P0 = "P0"
-    S = "S"
-    R = "R"
-    SD = "SD"
-    DS = "DS"
-    SL = "SL"
-
-    @property
-    def timed(self) -> bool:
-        return self in (Qualifier.L, Qualifier.D, Qualifier.SD, Qualifier.DS, Qualifier.SL)
-
-    @property
-    def stored(self) -> bool:
-        return self in (Qualifier.S, Qualifier.SD, Qualifier.DS, Qualifier.SL)
 
 
 def zero_of(kind: Type) -> Value:

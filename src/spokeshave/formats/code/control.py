@@ -8,9 +8,10 @@ from itertools import groupby
 from spokeshave.formats.code.pieces import Code, Hole, Variables, all_of, any_of
 from spokeshave.formats.code.protect import Protection
 from spokeshave.formats.code.styles import Style
-from spokeshave.model.project import Action, Body, Project, Qualifier, Sequence, Step
+from spokeshave.model.project import Action, Body, Project, Sequence, Step
+from spokeshave.model.qualifiers import By, When
 
-Q = Qualifier
+_SIGN = {By.SINCE: ">=", By.BEFORE: "<"}
 
 
 @dataclass
@@ -40,7 +41,7 @@ class Control:
         ]
         self.resets: dict[tuple[str, str], str] = {}
         for b in self.blocks:
-            if b.action.qualifier is Q.R and self._target(b) not in self.resets:
+            if b.action.qualifier.resets and self._target(b) not in self.resets:
                 self.resets[self._target(b)] = variables.new(f"{b.action.target}_Reset")
         self.body_on = {
             self._target(b): variables.new(f"{b.action.target}_On") for b in self.blocks if self._body(b) is not None
@@ -55,19 +56,21 @@ class Control:
 
     def _block(self, q: Sequence, s: Step, a: Action, index: int, variables: Variables) -> Block:
         b = Block(q, s, a)
-        kind = a.qualifier
+        rule = a.qualifier.rule
         name = f"{q.name}_{s.name}_{a.target}" + (f"_{index + 1}" if index else "")
-        if kind.stored:
+        if rule.stored:
             b.stored = variables.new(f"{name}_Stored", retain=q.retain)
             self.protection.stored[q.name].append(b.stored)
-            if kind in (Q.SD, Q.SL):
+            if rule.since_stored is not None:
                 b.since = variables.new(f"{name}_For", "TIME", retain=q.retain)
                 self.protection.clocks[q.name].append(b.since)
-            if kind is Q.DS:
+            if rule.once:
                 b.spent = variables.new(f"{name}_Spent")
                 self.style.kept[(q.name, s.name)].spent.append(b.spent)
-        elif kind is not Q.R and q.name in self.protection.held:
+        elif not rule.resets and q.name in self.protection.held:
             b.kept = variables.new(f"{name}_Kept")
+            if q.hold_outputs == "keep":
+                self.protection.kept[q.name].append(b.kept)
         return b
 
     def _target(self, b: Block) -> tuple[str, str]:
@@ -86,12 +89,12 @@ class Control:
             parts = [
                 self._held_too(b, self._x(b))
                 for b in self.blocks
-                if b.action.qualifier is Q.R and self._target(b) == target
+                if b.action.qualifier.resets and self._target(b) == target
             ]
             code.line(f"{reset} := {any_of(parts)};")
             code.when(reset, (f"{b.stored} := FALSE;" for b in self.blocks if b.stored and self._target(b) == target))
         for target in dict.fromkeys(map(self._target, self.blocks)):
-            on = any_of(b.on for b in self.blocks if self._target(b) == target and b.action.qualifier is not Q.R)
+            on = any_of(b.on for b in self.blocks if self._target(b) == target and not b.action.qualifier.resets)
             if target in self.resets:
                 on = f"NOT {self.resets[target]} AND {f'({on})' if ' OR ' in on else on}"
             code.line(f"{self.body_on.get(target) or self.style.words.logic(target[1])} := {on};")
@@ -108,35 +111,33 @@ class Control:
         return f"({runs} OR {p.held[b.q.name]}) AND {condition}"
 
     def _contribution(self, code: Code, b: Block) -> None:
-        kind, x, own = b.action.qualifier, self._x(b), self.style.kept[(b.q.name, b.step.name)]
+        rule, x, own = b.action.qualifier.rule, self._x(b), self.style.kept[(b.q.name, b.step.name)]
         time, runs = b.action.time.strip(), self.protection.runs(b.q)
-        now = {
-            Q.N: x,
-            Q.L: f"{x} AND {own.time} < {time}",
-            Q.D: f"{x} AND {own.time} >= {time}",
-            Q.P: f"{x} AND {own.came}",
-            Q.P1: f"{x} AND {own.came}",
-            Q.P0: own.left,
-        }.get(kind)
-        if now is not None:
+        now = {When.ENTERED: f"{x} AND {own.came}", When.ACTIVE: x, When.LEFT: own.left}[rule.when]
+        if rule.in_step is not None:
+            now += f" AND {own.time} {_SIGN[rule.in_step]} {time}"
+        if rule.resets:
+            return
+        if not rule.stored:
             if not b.kept:
                 b.on = all_of(runs, now)
             else:
                 code.when(runs, [f"{b.kept} := {now};"])
                 b.on = self._held_too(b, b.kept)
-        elif kind is not Q.R:
-            store = f"{b.stored} := TRUE;" + (f" {b.since} := T#0s;" if b.since else "")
-            if kind is Q.DS:
-                code.when(all_of(runs, x, f"{own.time} >= {time}", f"NOT {b.spent}"), [f"{b.spent} := TRUE;", store])
-            else:
-                code.when(all_of(runs, x, own.came, f"NOT {b.stored}"), [store])
-            b.on = b.stored
-            if b.since:
-                b.on += f" AND {b.since} {'>=' if kind is Q.SD else '<'} {time}"
+            return
+        store = f"{b.stored} := TRUE;" + (f" {b.since} := T#0s;" if b.since else "")
+        if rule.once:
+            again = f"IF NOT {b.stored} THEN {store} END_IF;" if b.since else store  # its time goes on
+            code.when(all_of(runs, now, f"NOT {b.spent}"), [f"{b.spent} := TRUE;", again])
+        else:
+            code.when(all_of(runs, now, f"NOT {b.stored}"), [store])
+        b.on = b.stored
+        if rule.since_stored is not None:
+            b.on += f" AND {b.since} {_SIGN[rule.since_stored]} {time}"
 
     def _run_bodies(self, code: Code) -> None:
         """Each body once, at its first block that is on; blocks of one body in a row are one."""
-        acting = [b for b in self.blocks if self._body(b) is not None and b.action.qualifier is not Q.R]
+        acting = [b for b in self.blocks if self._body(b) is not None and not b.action.qualifier.resets]
         code.lines(f"{done} := FALSE;" for done in self.body_done.values() if done)
         for target, group in groupby(acting, key=self._target):
             blocks = list(group)

@@ -23,6 +23,8 @@ class Protection:
         self.clocks: dict[str, list[str]] = {q.name: [] for q in project.sequences}
         """Times of stored actions, which stand still with their sequence."""
         self.stored: dict[str, list[str]] = {q.name: [] for q in project.sequences}
+        self.kept: dict[str, list[str]] = {q.name: [] for q in project.sequences}
+        """What a hold keeps of outputs; given up when a sequence is put elsewhere, or tripped."""
         for q in project.sequences:
             if self.trips_of(q):
                 self.tripped[q.name] = variables.new(f"{q.name}_Tripped")
@@ -90,7 +92,7 @@ class Protection:
             free = f"NOT {self.tripped[q.name]}" if q.name in self.tripped else "TRUE"
             initial = q.step(q.initial)
             assert initial is not None
-            jump = [*self._clear(q), *self.style.jump(q, initial), f"{self.jumped[q.name]} := TRUE;"]
+            jump = [*self._clear(q), *self._give_up(q), *self.style.jump(q, initial), f"{self.jumped[q.name]} := TRUE;"]
             code.when(all_of(rising, free), jump)
             self.style.count_states(code, q)
 
@@ -104,6 +106,9 @@ class Protection:
     def _clear(self, q: Sequence) -> list[str]:
         return [f"{name} := FALSE;" for name in self.stored[q.name]]
 
+    def _give_up(self, q: Sequence) -> list[str]:
+        return [f"{name} := FALSE;" for name in self.kept[q.name]]
+
     def _tripping(self, code: Code, q: Sequence) -> None:
         tripped = self.tripped[q.name]
         code.line(f"{tripped} := FALSE;")
@@ -115,7 +120,7 @@ class Protection:
             code.indent += 1
             code.when(f"NOT {done}", [f"{done} := TRUE;", *self._effects(q, t, goes)])
             if not goes:
-                code.line(f"{tripped} := TRUE;")
+                code.lines([f"{tripped} := TRUE;", *self._give_up(q)])
             code.indent -= 1
             word = "ELSIF"
         code.line("END_IF;")
@@ -132,6 +137,7 @@ class Protection:
         target = q.step(goes or q.initial)
         assert target is not None
         if t.steps == "restart" or goes:
+            yield from self._give_up(q)
             yield from self.style.jump(q, target)
         if goes:
             yield f"{self.jumped[q.name]} := TRUE;"

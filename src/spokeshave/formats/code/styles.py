@@ -11,7 +11,8 @@ from spokeshave.formats.code.words import Words
 from spokeshave.formats.errors import FormatError
 from spokeshave.language import syntax as sx
 from spokeshave.language.parse import parse_expression
-from spokeshave.model.project import Project, Qualifier, Sequence, Step, Transition
+from spokeshave.model.project import Project, Sequence, Step, Transition
+from spokeshave.model.qualifiers import When
 from spokeshave.model.threads import Threads, threads
 
 _CAN_STOP = frozenset(("+", "-", "*", "/", "MOD", "**"))
@@ -43,16 +44,16 @@ class Style:
                 self.kept[(q.name, s.name)] = self._variables(q, s)
 
     def _variables(self, q: Sequence, s: Step) -> StepVariables:
-        kinds = {a.qualifier for a in s.actions}
+        rules = [a.qualifier.rule for a in s.actions]
         own = StepVariables()
         prefix = f"{q.name}_{s.name}"
         retain = q.retain
         own.time = self.variables.new(f"{prefix}_T", "TIME", retain=retain)
         own.late = self.variables.new(f"{prefix}_Late", retain=retain) if s.longest or self._asks_late(s) else ""
-        if kinds - {Qualifier.N, Qualifier.L, Qualifier.D, Qualifier.DS, Qualifier.R, Qualifier.P0}:
+        if any(r.when is When.ENTERED for r in rules):
             initial = "TRUE" if s.name == q.initial else ""
             own.came = self.variables.new(f"{prefix}_In", initial=initial)
-        if Qualifier.P0 in kinds:
+        if any(r.when is When.LEFT for r in rules):
             own.left = self.variables.new(f"{prefix}_Out")
         return own
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from spokeshave.engine.link_sequence import transition_place
 from spokeshave.model.diagnostics import Diagnostic, Place, Severity
-from spokeshave.model.project import Project, Qualifier, Sequence, SignalClass
+from spokeshave.model.project import Project, Sequence, SignalClass
 from spokeshave.verify.check.look import Look, advice, warning
 from spokeshave.verify.turned_off import TurnedOff
 from spokeshave.verify.usage import Use, uses_in_expression
@@ -24,7 +24,7 @@ def stored_never_reset(look: Look) -> Iterator[Diagnostic]:
             for a in s.actions:
                 if a.qualifier.stored:
                     stored.setdefault(a.target.lower(), (q, s.name, a.target))
-                elif a.qualifier is Qualifier.R:
+                elif a.qualifier.resets:
                     reset.setdefault(a.target.lower(), (q, s.name, a.target))
     for name, (q, step, target) in stored.items():
         if name not in reset:
@@ -46,7 +46,7 @@ def opposed_in_one_step(look: Look) -> Iterator[Diagnostic]:
     for first, second, why in opposed:
         for q in look.project.sequences:
             for s in q.steps:
-                on = {a.target.lower() for a in s.actions if a.qualifier is not Qualifier.R}
+                on = {a.target.lower() for a in s.actions if not a.qualifier.resets}
                 if {first.lower(), second.lower()} <= on:
                     yield warning("opposed-together", Place("step", q.name, s.name),
                                   f"{first} and {second} {why}, and both are on in {s.name}", "take one of them away")  # fmt: skip

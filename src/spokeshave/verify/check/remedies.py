@@ -96,7 +96,7 @@ def _away(project: Project, d: Diagnostic) -> Remedy | None:
     if q is None or step is None:
         return None
     target = d.place.item.split()[-1].lower()
-    kept = tuple(a for a in step.actions if not (a.qualifier is Qualifier.R and a.target.lower() == target))
+    kept = tuple(a for a in step.actions if not (a.qualifier.resets and a.target.lower() == target))
     return f"Take the R block out of {step.name}", lambda p: change_step(p, q.name, step.name, actions=kept)
 
 

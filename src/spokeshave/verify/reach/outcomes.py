@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from spokeshave.engine.program import LinkedSequence
 from spokeshave.language import checked as ck
-from spokeshave.verify.reach.studied import TIMED, Studied, StudyError
+from spokeshave.verify.reach.studied import Studied, StudyError
 from spokeshave.verify.reach.tried import Pool, Tried
 from spokeshave.verify.reach.vector_scan import Choice, Columns, stored_blocks
 from spokeshave.verify.reach.vectorized import Env, evaluate, reads_of, run, slots_of, writes_of
@@ -152,7 +152,7 @@ class Outcomes:
         for _, writes, _ in self._written:
             found += [self._of_slot(slot) for slot in writes & carried]
         for b in stored_blocks(studied):
-            if b.qualifier in TIMED:
+            if b.rule.since_stored is not None:
                 found.append(self._of_time(("stored", b.order, 0)))
         return found
 

@@ -15,11 +15,10 @@ from spokeshave.language import checked as ck
 from spokeshave.language.compile import Choice
 from spokeshave.language.syntax import Span
 from spokeshave.model.diagnostics import Place
-from spokeshave.model.project import Project, Qualifier, SignalClass, Type, Value
+from spokeshave.model.project import Project, SignalClass, Type, Value
 from spokeshave.verify import VerifyError
 from spokeshave.verify.reach.vectorized import Beyond, can_run, evaluate, known, reads_of, slots_of, writes_of
 
-TIMED = (Qualifier.SD, Qualifier.SL)
 COUNTS = 128
 LOWEST = -8
 """Whole numbers are followed from here on for so many values; beyond them the study stops, and says so."""
@@ -225,7 +224,7 @@ class Studied:
         if self.keeps_late(step):
             found.add(self.late_at(step))
         for b in step.varying:
-            if b.qualifier in (Qualifier.L, Qualifier.D, Qualifier.DS) and b.target in self.targets:
+            if b.rule.in_step is not None and b.target in self.targets:
                 found.add(first_at(0, b.time.ms(v), period))
         if step.t in program.times.fluid:
             self.limits.append(

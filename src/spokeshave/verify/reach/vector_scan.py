@@ -15,9 +15,9 @@ from numpy.typing import NDArray
 from spokeshave.engine.program import Block, LinkedSequence, LinkedStep
 from spokeshave.engine.waits import first_at
 from spokeshave.language import checked as ck
-from spokeshave.model.project import Qualifier
+from spokeshave.model.qualifiers import By, When
 from spokeshave.verify.reach.packing import Key, Layout
-from spokeshave.verify.reach.studied import COUNTS, LOWEST, TIMED, Studied
+from spokeshave.verify.reach.studied import COUNTS, LOWEST, Studied
 from spokeshave.verify.reach.vectorized import Env, evaluate, run
 
 Bools = NDArray[np.bool_]
@@ -38,9 +38,11 @@ def layout_of(studied: Studied) -> Layout:
         if any(x.response == "hold" for x in q.steps):
             layout.add(("hold", q.index, 0), 2)
     for b in stored_blocks(studied):
-        layout.add(("stored", b.order, 0), 3 if b.qualifier in TIMED else 2)
-        if b.qualifier is Qualifier.DS:
+        layout.add(("stored", b.order, 0), 3 if b.rule.since_stored is not None else 2)
+        if b.rule.once:
             layout.add(("spent", b.order, 0), 2)
+    for b in kept_blocks(studied):
+        layout.add(("kept", b.order, 0), 2)
     for slot in studied.carried:
         is_bool = isinstance(studied.start[slot], bool)
         layout.add(("var", slot, 0), 2 if is_bool else COUNTS, 0 if is_bool else LOWEST)
@@ -55,8 +57,17 @@ def layout_of(studied: Studied) -> Layout:
 
 def stored_blocks(studied: Studied) -> list[Block]:
     """The blocks that store, of targets that matter to the study."""
-    kinds = (Qualifier.S, *TIMED, Qualifier.DS)
-    return [b for b in studied.program.blocks if b.target in studied.targets and b.qualifier in kinds]
+    return [b for b in studied.program.blocks if b.target in studied.targets and b.rule.stored]
+
+
+def kept_blocks(studied: Studied) -> list[Block]:
+    """The blocks whose outputs a held sequence keeps: what they contributed in the last scan that it ran is carried."""
+    keeping = {q.index for q in studied.program.sequences if q.can_hold and not q.drop}
+    return [
+        b
+        for b in studied.program.blocks
+        if b.target in studied.targets and b.sequence in keeping and not (b.rule.stored or b.rule.resets)
+    ]
 
 
 @dataclass
@@ -199,6 +210,7 @@ class Scan:
             hold = hold | (c["hold", i, 0] > 0)
         self.mode_held[i] = held = hold & ~tripped
         self.mode_run[i] = ~held & ~tripped
+        self._give_up(i, tripped)
         for x in q.steps:  # times stand still: what was chosen to pass has not, unless the step was entered just now
             keep = ~self.mode_run[i] & ~self.came[i, x.index] & self._active(i, x.index)
             c["code", i, x.index] = np.where(keep & (self.before["code", i, x.index] > 0), self.before["code", i, x.index],
@@ -234,7 +246,14 @@ class Scan:
             if b.sequence == i:
                 self.c["stored", b.order, 0] = np.where(where, 0, self.c["stored", b.order, 0])
 
+    def _give_up(self, i: int, where: Bools) -> None:
+        """What a hold would keep."""
+        for b in kept_blocks(self.studied):
+            if b.sequence == i:
+                self.c["kept", b.order, 0] = np.where(where, 0, self.c["kept", b.order, 0])
+
     def _go_to(self, q: LinkedSequence, step: int, where: Bools) -> None:
+        self._give_up(q.index, where)
         for x in q.steps:
             self._leave(q, x.index, where & self._active(q.index, x.index))
         self._enter(q, step, where)
@@ -322,9 +341,10 @@ class Scan:
             if passes is not None:
                 state = np.where((state == 1) & self.mode_run[b.sequence] & np.asarray(passes, bool), 2, state)
             self.c["stored", b.order, 0] = state
-            q_ = state == 2 if b.qualifier is Qualifier.SD else state == 1 if b.qualifier is Qualifier.SL else state > 0
-            on[b.target] = on[b.target] | q_
-            loud[b.target] = loud[b.target] | (q_ & ~self.mode_held[b.sequence])
+            since = b.rule.since_stored
+            shown = state > 0 if since is None else state == (2 if since is By.SINCE else 1)
+            on[b.target] = on[b.target] | shown
+            loud[b.target] = loud[b.target] | (shown & ~self.mode_held[b.sequence])
         order = {n: min(b.order for b in program.blocks if b.target == n) for n in studied.targets}
         for n in sorted(studied.targets, key=order.__getitem__):
             true = on[n] & ~reset[n]
@@ -334,42 +354,32 @@ class Scan:
                 self.env[program.targets[n].slot] = true
 
     def _contribute(self, q: LinkedSequence, x: LinkedStep, b: Block, on: Any, loud: Any, reset: Any) -> None:
-        """One action block (semantics section 5)."""
-        i, key = q.index, (q.index, x.index)
-        runs, active, came = self.mode_run[i], self._active(*key), self.came[key]
-        kind = b.qualifier
-        if kind is Qualifier.R:
-            keeps = runs | (self.mode_held[i] & (not q.drop))
-            reset[b.target] = reset[b.target] | (active & keeps)
-            return
-        if kind in (Qualifier.L, Qualifier.D, Qualifier.DS):
+        """One action block, by its rule (semantics section 5)."""
+        i, key, rule = q.index, (q.index, x.index), b.rule
+        runs, active = self.mode_run[i], self._active(*key)
+        now = {When.ENTERED: self.came[key] & active, When.ACTIVE: active, When.LEFT: self.left[key]}[rule.when]
+        if rule.in_step is not None:
             at = first_at(0, b.time.ms(list(self.studied.start)), self.program.period_ms)
-            reached = self.c["code", *key] >= 1 + sum(t < at for t in self.studied.thresholds[key]) + (
-                1 if at > 0 else 0
-            )
-        if kind is Qualifier.N:
-            now = active
-        elif kind is Qualifier.L:
-            now = active & ~reached
-        elif kind is Qualifier.D:
-            now = active & reached
-        elif kind is Qualifier.P0:
-            now = self.left[key]
-        elif kind in (Qualifier.P, Qualifier.P1):
-            now = came & active
-        else:
-            stored = self.c["stored", b.order, 0]
-            if kind is Qualifier.DS:
-                fresh = runs & active & reached & (self.c["spent", b.order, 0] == 0)
+            code = 1 + sum(t < at for t in self.studied.thresholds[key]) + (1 if at > 0 else 0)
+            reached = self.c["code", *key] >= code
+            now = now & (reached if rule.in_step is By.SINCE else ~reached)
+        keeps = self.mode_held[i] & (not q.drop)
+        if rule.resets:
+            reset[b.target] = reset[b.target] | (now & (runs | keeps))
+            return
+        if rule.stored:
+            fresh, stored = now & runs, self.c["stored", b.order, 0]
+            if rule.once:
+                fresh = fresh & (self.c["spent", b.order, 0] == 0)
                 self.c["spent", b.order, 0] = np.where(fresh, 1, self.c["spent", b.order, 0])
-            else:
-                fresh = runs & came & active
             self.c["stored", b.order, 0] = np.where(fresh & (stored == 0), 1, stored)
             return
-        on[b.target] = on[b.target] | (now & runs)
-        loud[b.target] = loud[b.target] | (now & runs)
-        if not q.drop and kind in (Qualifier.N, Qualifier.L, Qualifier.D):
-            on[b.target] = on[b.target] | (now & self.mode_held[i])
+        now = now & runs
+        if ("kept", b.order, 0) in self.c:
+            self.c["kept", b.order, 0] = kept = np.where(runs, now, self.c["kept", b.order, 0])
+            on[b.target] = on[b.target] | (kept.astype(bool) & keeps)
+        on[b.target] = on[b.target] | now
+        loud[b.target] = loud[b.target] | now
 
     def _outputs(self) -> None:
         """Phase 9, for the outputs that are asked about."""
