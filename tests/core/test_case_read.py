@@ -56,12 +56,15 @@ def test_a_case_program_becomes_a_sequence():
     assert [(t.sources, t.targets, t.condition, t.priority) for t in q.transitions] == [
         (("S10",), ("S20",), "Raise AND NOT Lower", None),
         (("S20",), ("Lowering",), "Wait.Q AND (Lower OR Lifts > 9)", 1),
-        (("S20",), ("S10",), "NOT (Wait.Q) AND Lower", 2),
+        (("S20",), ("S10",), "NOT Wait.Q AND Lower", 2),
         (("Lowering",), ("S10",), "AtBottom", None),
     ]
     texts = {b.name: b.text for b in q.bodies}
-    assert "Bell := Paddle.State = 20;" in texts["S20_Body"] and "State :=" not in texts["S20_Body"]
-    assert texts["S10_Left"].splitlines()[1].strip() == "Lifts := Lifts + 1;"
+    assert (
+        "IF NOT (Lower OR Lifts > 9) THEN\n    Bell := TRUE;" in texts["While_S20"]
+        and "State" not in texts["While_S20"]
+    )
+    assert texts["Count_Lifts"] == "Lifts := Lifts + 1;"
     assert parse_iec(write_iec(project)) == project
 
 
@@ -69,7 +72,7 @@ def run_both(
     text: str, rows: list[tuple[int, str, object]], outputs: tuple[str, ...], states: dict[str, int]
 ) -> Project:
     """What was read beside the text itself, as it stands, one scan later: neither state nor outputs may differ."""
-    project, (_, written) = read_iec(text), parse_states(text)
+    project, written = read_iec(text), parse_states(text).written
     stimuli = [Stimulus(t, "set", n, v) for t, n, v in rows]
     a, b = (Session(p, stimuli, every_scan=True) for p in (project, written))
     for s in (a, b):
@@ -98,7 +101,8 @@ def test_a_text_whose_bodies_would_come_early_or_late_stays_text_and_does_the_sa
         (1500, "AtBottom", True),
     ]
     project = run_both(PADDLE, rows, ("Up", "Down", "Bell"), {"S10": 10, "S20": 20, "Lowering": 30})
-    assert "Paddle_Next := DINT_TO_INT(Paddle.State);" in project.opening and not link_problems(project)
+    assert "IF Paddle.S20.X THEN\n  Up := TRUE;" in project.opening and not link_problems(project)
+    assert [(a.qualifier, a.target) for s in project.sequences[0].steps for a in s.actions] == [("P0", "Count_Lifts")]
     assert parse_iec(write_iec(project)) == project
 
 
@@ -123,7 +127,7 @@ def test_what_stands_beside_a_transition_runs_when_it_is_taken():
     rows = [(40, "Go", True), *((100 * n, "Done", n % 2 == 1) for n in range(1, 30))]
     project = run_both(COUNTED, rows, ("Full",), {"S0": 0, "S10": 10, "S20": 20})
     assert [(a.qualifier, a.target) for s in project.sequences[0].steps for a in s.actions] == [
-        ("P0", "S0_Left"), ("P0", "S10_Left"), ("P0", "S20_Left")]  # fmt: skip
+        ("P0", "Clear_Full"), ("P0", "Count_Cycles"), ("P0", "Leave_S20")]  # fmt: skip
     session = Session(project, [Stimulus(t, "set", n, v) for t, n, v in rows])
     session.run_for(3000)
     assert len(session.trace.windows("Dip.S0.X")) == 5, "three cycles a batch, every time"
@@ -166,6 +170,11 @@ def surrounded(draw: st.DrawFn) -> str:
     return f"{head}{timer} {above}\nCASE{body}END_CASE; {below} {leads} Y := State = 20 OR Tick.Q;{tail}"
 
 
+def behind_first(windows: list[tuple[int, int]]) -> list[tuple[int, int]]:
+    """Without the first scan, in which no text counts."""
+    return [(max(i, 1), j) for i, j in windows if j > 1]
+
+
 @settings(
     max_examples=60,
     deadline=None,
@@ -176,7 +185,7 @@ def surrounded(draw: st.DrawFn) -> str:
 def test_no_program_is_taken_in_with_another_behaviour(text, inputs):
     """Random state programs: what is read changes its state in the same scans, its outputs too or all one scan earlier."""
     try:
-        _, written = parse_states(text)
+        written = parse_states(text).written
     except FormatError:
         return
     if written is None:
@@ -188,7 +197,7 @@ def test_no_program_is_taken_in_with_another_behaviour(text, inputs):
         s.run_for(10 * len(inputs) + 50)
     for number in (0, 10, 20):
         assert a.trace.windows(f"P.S{number}.X") == windows_of(b.trace, "State", number)
-    same = all(a.trace.windows(n) == b.trace.windows(n) for n in "XY")
+    same = all(behind_first(a.trace.windows(n)) == behind_first(b.trace.windows(n)) for n in "XY")
     end = b.trace.scan_count
     early = all([(max(i, 2), j) for i, j in ((i + 1, j + 1) for i, j in a.trace.windows(n)) if i < end and j > 2]
                 == [(max(i, 2), j + (j == end)) for i, j in b.trace.windows(n) if j > 2] for n in "XY")  # fmt: skip
@@ -200,10 +209,8 @@ def test_no_program_is_taken_in_with_another_behaviour(text, inputs):
     [
         ("State := 20;", "State := 25;", "there is no state 25"),
         ("State := 20;", "State := Lifts;", "a state is a whole number or a constant"),
-        ("    20:", "    20, 21:", "a state needs a label of its own"),
         ("    20:", "    10:", "state 10 stands twice"),
         (":= 10; Lifts", ":= 11; Lifts", "State starts in 11, which is no state"),
-        ("  END_CASE", "  ELSE State := 10;\n  END_CASE", "the CASE has an ELSE"),
         ("State := 20;", "WHILE Raise DO State := 20; END_WHILE;", "inside a loop"),
     ],
 )  # fmt: skip
@@ -258,7 +265,7 @@ def test_what_differs_only_once_behind_the_start_is_seen():
             "CASE State OF\n0: Y := FALSE; State := 10; IF B THEN IF N >= 2 THEN N := 0; State := 10; ELSE Y := A; END_IF; END_IF;\n"
             "10: X := FALSE;\nEND_CASE;\nEND_PROGRAM")  # fmt: skip
     hands = [Stimulus(10, "set", n, True) for n in "ABC"]
-    _, written = parse_states(text)
+    written = parse_states(text).written
     a, b = (Session(p, hands, every_scan=True) for p in (read_iec(text), written))
     for s in (a, b):
         s.run_for(100)
@@ -313,7 +320,7 @@ def test_where_there_is_a_chart_a_text_with_a_case_in_it_stays_logic():
     project = parse_iec(f"{AWNING}\n{chart}")
     assert [q.name for q in project.sequences] == ["Main"] and "CASE State OF" in project.opening
     with pytest.raises(FormatError, match="Step is a word of the language; choose another name") as told:
-        parse_iec(AWNING.replace("State", "Step"))
+        parse_iec(f"{AWNING.replace('State', 'Step')}\n{chart}")
     assert (told.value.line, told.value.column) == (4, 7)
     with pytest.raises(FormatError, match="there is no sequence in this text"):
         parse_iec("PROGRAM Plain VAR_INPUT A : BOOL; END_VAR VAR_OUTPUT X : BOOL; END_VAR X := A; END_PROGRAM")

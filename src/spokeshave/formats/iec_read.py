@@ -4,19 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import replace
+from dataclasses import dataclass
 from typing import Any
 
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.iec_places import Origins
 from spokeshave.formats.iec_reader import VARIABLES, Reader
 from spokeshave.formats.pragma import merge_pragma, take_pragma
+from spokeshave.formats.states.lift import Choices
 from spokeshave.language import syntax as sx
 from spokeshave.language.parse import expected, out_of_place
 from spokeshave.language.parser import DoesNotFit
 from spokeshave.language.tokens import END, NAME, Tokens, UnknownCharacter
-from spokeshave.model.edits import free_name
-from spokeshave.model.project import Project, Signal, SignalClass
+from spokeshave.model.project import Project
 
 START = "start_program"
 LARGEST_TO_EXPLAIN = 200_000
@@ -54,48 +54,69 @@ def _read_code(text: str, reader: Reader, pragma: dict[str, Any]) -> Project:
 
 def parse_iec(text: str) -> Project:
     """The machine file of an IEC text, its pragma taken in. Raises `FormatError` with line and column."""
-    return parse_states(text)[0]
+    return parse_states(text).project(Choices())
 
 
-def parse_states(text: str, keep: frozenset[str] = frozenset()) -> tuple[Project, Project | None]:
-    """As `parse_iec`, with the same file in which state programs are no sequences but run as they are written, from the
-    second scan on (see `reading`); None without one. The programs named in `keep` stay text in both.
-
-    Raises `FormatError` with line and column.
+@dataclass(frozen=True, slots=True)
+class Read:
+    """A text that was read. Where it has state programs, `written` is the same file in which they are no sequences but run
+    as they are written, from the second scan on (see `reading`).
     """
+
+    whole: Project | None
+    reader: Reader
+    pragma: dict[str, Any] | None
+    written: Project | None
+
+    def project(self, choices: Choices | None) -> Project:
+        """The machine file, its state programs in the form of `choices`; None keeps their text."""
+        if self.whole is not None:
+            return self.whole
+        project = self.reader.project(choices)
+        return project if self.pragma is None else merge_pragma(project, self.pragma)
+
+    @property
+    def states(self) -> dict[str, str]:
+        """Of each sequence that was a state program, by its name in lower case, the variable of its state."""
+        return {name: variable for p in self.reader.cases for name, variable in p.states.items()}
+
+
+def parse_states(text: str) -> Read:
+    """An IEC text with its state programs. Raises `FormatError` with line and column."""
     plain, pragma = take_pragma(text) if "{spokeshave" in text else (text, None)
-    reader = _read(plain, keep, pragma is not None and "code" in pragma)
+    reader = _read(plain, pragma is not None and "code" in pragma)
     if pragma is not None and "code" in pragma:
         try:
             with _located(plain, reader.tokens):
-                return _read_code(plain, reader, pragma), None
+                return Read(_read_code(plain, reader, pragma), reader, None, None)
         except FormatError as error:  # a fault of syntax is told as one
             problem = expected(plain, START, LARGEST_TO_EXPLAIN)
             raise (error if problem is None else _format_error(problem)) from None
-    if not reader.sequences:
-        reader = _read(plain, keep, False, surrounded=True)
-    if not reader.sequences:
+    if not reader.sequences and not reader.cases:
+        reader = _read(plain, False, surrounded=True)
+    if not reader.sequences and not reader.cases:
         raise FormatError("there is no sequence in this text",
-                          advice="a chart has an INITIAL_STEP; a state program one CASE on a whole number that it assigns")  # fmt: skip
-    beside = _as_written(reader) if reader.cases else None
-    reader.take_states()
-    project = reader.project()
-    return project if pragma is None else merge_pragma(project, pragma), beside
+                          advice="a chart has an INITIAL_STEP; a state program chooses by a whole number that it assigns")  # fmt: skip
+    return Read(None, reader, pragma, reader.as_written() if reader.cases else None)
 
 
-def places_in_text(text: str) -> Origins:
+def places_in_text(text: str, choices: Choices | None = None) -> Origins:
     """Where the items and texts of the machine file of an IEC text stand in it; nothing for one that cannot be read."""
     try:
-        plain, pragma = take_pragma(text)
-        return Origins() if pragma is not None and "code" in pragma else _read(plain, frozenset(), False).origins
+        pragma = take_pragma(text)[1]
+        if pragma is not None and "code" in pragma:
+            return Origins()
+        read = parse_states(text)
+        read.project(choices)
+        return read.reader.origins
     except FormatError:
         return Origins()
 
 
-def _read(text: str, keep: frozenset[str], words_alone: bool, surrounded: bool = False) -> Reader:
+def _read(text: str, words_alone: bool, surrounded: bool = False) -> Reader:
     """A reader that has read all of a text, or its words alone (see `Reader.surrounded`). Raises `FormatError`."""
     try:
-        reader = Reader(text, Tokens(text, program=True), keep, surrounded)
+        reader = Reader(text, Tokens(text, program=True), surrounded)
     except sx.TextError as error:
         raise _format_error(error.problems[0]) from None
     except UnknownCharacter as error:
@@ -120,13 +141,3 @@ def _located(text: str, tokens: Tokens) -> Iterator[None]:
 
 def _format_error(p: sx.Problem) -> FormatError:
     return FormatError(p.message, line=p.line, column=p.column, advice=p.advice)
-
-
-def _as_written(reader: Reader) -> Project:
-    """The file with its state programs as opening logic; in the first scan they do nothing, as a sequence does not evolve."""
-    p, mine = reader.project(), [c.sequence for c in reader.cases]
-    started = free_name("Started", {*reader.signals, *reader.instances})
-    texts = "\n".join(c.text for c in reader.cases)
-    logic = f"{p.opening}\nIF {started} THEN\n{texts}\nEND_IF;\n{started} := TRUE;"
-    signals = (*p.signals, Signal(started, SignalClass.INTERNAL))
-    return replace(p, opening=logic, signals=signals, sequences=tuple(q for q in p.sequences if q not in mine))

@@ -3,17 +3,22 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 
-from spokeshave.formats.case_read import CaseReader, state_case
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.iec_places import Origins
+from spokeshave.formats.states.find import Finder
+from spokeshave.formats.states.lift import Choices, Note
+from spokeshave.formats.states.program import StateProgram
 from spokeshave.language import syntax as sx
 from spokeshave.language.function_blocks import BLOCKS
 from spokeshave.language.literals import read_value, time_ms
 from spokeshave.language.parser import Parser
-from spokeshave.language.references import HERE, Where
-from spokeshave.language.rename import in_sequence
+from spokeshave.language.references import Where
+from spokeshave.language.rename import in_sequence, rename_many
+from spokeshave.language.syntax import KEYWORDS
 from spokeshave.language.tokens import ADDRESS, END, INT, NAME, PROGRAM_WORDS, TIME, Tokens
 from spokeshave.model.edits import free_name
 from spokeshave.model.project import (
@@ -37,26 +42,14 @@ _BLANKS = re.compile(r"\s*")
 _CLASS = {"VAR_INPUT": SignalClass.INPUT, "VAR_OUTPUT": SignalClass.OUTPUT}
 
 
-@dataclass(frozen=True, slots=True)
-class StateProgram:
-    """A program that was read as a sequence: its state variable, its own text, and what read it."""
-
-    sequence: Sequence
-    state: Signal
-    text: str
-    reader: CaseReader
-
-
 @dataclass
 class Reader:
     """Goes through the words of a text; what it has found stands in its fields."""
 
     text: str
     tokens: Tokens
-    keep: frozenset[str] = frozenset()
-    """Names of state programs, in lower case, whose text stays as it is."""
     surrounded: bool = False
-    """Whether a CASE on a state with statements beside it is a sequence too: where there is no other."""
+    """Whether states with statements beside them are a sequence too: where there is no other."""
     signals: dict[str, Signal] = field(default_factory=dict)
     instances: dict[str, Instance] = field(default_factory=dict)
     external: list[int] = field(default_factory=list)
@@ -64,6 +57,8 @@ class Reader:
     opening: str = ""
     closing: str = ""
     cases: list[StateProgram] = field(default_factory=list)
+    notes: list[Note] = field(default_factory=list)
+    """What became of the parts of state programs, from the last call of `project`."""
     origins: Origins = field(default_factory=Origins)
 
     def __post_init__(self) -> None:
@@ -206,69 +201,98 @@ class Reader:
         text = self.between(before, end)
         if self.state_program(name, statements, text):
             return
-        where = "closing" if self.sequences else "opening"
-        had = self.closing if self.sequences else self.opening
+        where = "closing" if self.sequences or self.cases else "opening"
+        had = self.closing if where == "closing" else self.opening
         self.text_origin(where, "", "", before, lines=had.count("\n") + 1 if had else 0)
-        if self.sequences:
+        if where == "closing":
             self.closing = f"{had}\n{text}".strip()
         else:
             self.opening = f"{had}\n{text}".strip()
 
     def state_program(self, name: str, statements: tuple[sx.Statement, ...], text: str) -> bool:
-        """Reads a program that is one CASE on a state as a sequence, with `surrounded` also one with more beside it; FALSE for
-        any other text.
+        """Takes a program that is one CASE on a state, with `surrounded` also one with more beside it; FALSE for any other
+        text.
         """
-        case = state_case(statements, self.signals)
-        if case is None or (len(statements) > 1 and not self.surrounded):
-            return False
 
         def fail(span: sx.Span, message: str, advice: str) -> FormatError:
             return FormatError(message, line=span.line, column=span.column, advice=advice)
 
-        state = self.signals[str(case.selector).lower()]
-        around = tuple(s for s in statements if s is not case)
-        reader = CaseReader(name, case, state, self.signals, fail, around=around)
-        sequence = reader.sequence()
-        for kind, item, index, span in reader.spots:
-            self.origins.add(kind, name, item, index, (span.line, span.column))
-        self.cases.append(StateProgram(sequence, state, text, reader))
-        self.sequences.append(sequence)
+        finder = Finder(name, self.text, dict(self.signals), fail)
+        if not self.surrounded and (len(statements) != 1 or not isinstance(statements[0], sx.Case)):
+            return False
+        found = finder.find(statements)
+        if not found.machines:
+            return False
+        self.cases.append(StateProgram(found, finder, text, len(self.sequences), self.text))
         return True
 
-    def take_states(self) -> None:
-        """Sequences in the place of the state variables of their programs, in all texts that speak of them."""
+    def project(self, choices: Choices | None = None) -> Project:
+        """The machine file, its state programs in the form of `choices`; without them their text is kept."""
+        signals, instances = dict(self.signals), dict(self.instances)
+        opening, closing = self.opening, self.closing
+        sequences, more = list(self.sequences), 0
+        self.notes = []
         for p in self.cases:
-            del self.signals[p.state.name.lower()]
-            self._speak_of(p)
-        for p in self.cases:
-            if p.sequence.name.lower() in self.keep or p.reader.around:
-                self._keep(p)
-            for step in p.sequence.steps:
-                self.signals.pop(step.name.lower(), None)  # a constant that named a state is now the step
+            if choices is None:
+                lifted, added = p.keep({*signals, *instances})
+                signals |= {s.name.lower(): s for s in added}
+            else:
+                lifted = p.lift(signals, instances, Project().period_ms, choices)
+                signals |= {s.name.lower(): s for s in lifted.more}
+            speak = lifted.speaks
 
-    def _keep(self, p: StateProgram) -> None:
-        """The text of a state program as opening logic, and its chart following the state there."""
-        taken = {*self.signals, *self.instances}
-        follow, started = (free_name(f"{p.sequence.name}_{end}", taken) for end in ("Next", "Started"))
-        chart, logic = p.reader.kept(p.sequence, p.text, (follow, started))
-        self.sequences = [chart if q.name == chart.name else q for q in self.sequences]
-        self.opening = f"{self.opening}\n{logic}".strip()
-        for name, of_type, initial in ((follow, p.state.type, p.state.initial), (started, Type.BOOL, None)):
-            self.signals[name.lower()] = Signal(name, SignalClass.INTERNAL, of_type, initial=initial)
+            def put(text: str, _: Where, speak: Callable[[str], str] = speak) -> str:
+                return speak(text)
 
-    def _speak_of(self, p: StateProgram) -> None:
-        """The other texts name the sequence where they named its state."""
-
-        def put(text: str, _: Where) -> str:
-            return p.reader.other_texts(text)
-
-        self.opening, self.closing = put(self.opening, HERE), put(self.closing, HERE)
-        self.sequences = [q if q.name == p.sequence.name else in_sequence(q, put) for q in self.sequences]
-
-    def project(self) -> Project:
+            opening, closing = (
+                f"{speak(a)}\n{b}".strip() for a, b in ((opening, lifted.opening), (closing, lifted.closing))
+            )
+            sequences = [in_sequence(q, put) for q in sequences]
+            sequences[p.at + more : p.at + more] = lifted.sequences
+            more += len(lifted.sequences)
+            for name in lifted.gone | self._idle():
+                signals.pop(name, None)
+                instances.pop(name, None)
+            self.notes += lifted.notes
+            self._refuse_words(signals)
+            for kind, sequence, item, index, span in lifted.spots:
+                self.origins.add(kind, sequence, item, index, (span.line, span.column))
         return Project(
-            self.sequences[0].name, signals=tuple(self.signals.values()), instances=tuple(self.instances.values()),
-            opening=self.opening, closing=self.closing, sequences=tuple(self.sequences),
+            sequences[0].name, signals=tuple(signals.values()), instances=tuple(instances.values()),
+            opening=opening, closing=closing, sequences=tuple(sequences),
+        )  # fmt: skip
+
+    def _idle(self) -> set[str]:
+        """Variables beside inputs and outputs that no statement of the file speaks of."""
+        words = Counter(self.tokens.word(i).lower() for i, kind in enumerate(self.tokens.kinds) if kind == NAME)
+        mine = [low for low, s in self.signals.items() if s.cls is SignalClass.INTERNAL and not s.address]
+        return {low for low in (*mine, *self.instances) if words[low] == 1}
+
+    def _refuse_words(self, signals: dict[str, Signal]) -> None:
+        """A state may be called `Step`, since its variable goes; another variable may not."""
+        for s in signals.values():
+            if s.name.upper() in KEYWORDS:
+                line, column = self.origins.found[("signal", "", s.name.lower(), -1)][0][1]
+                raise FormatError(
+                    f"{s.name} is a word of the language",
+                    line=line,
+                    column=column,
+                    advice="choose another name for this variable",
+                )
+
+    def as_written(self) -> Project:
+        """The file with its state programs as opening logic; in the first scan they do nothing, as a sequence does not evolve."""
+        taken = {*self.signals, *self.instances}
+        started = free_name("Started", taken)
+        words = {n: p.words(taken) for n, p in enumerate(self.cases)}
+        texts = "\n".join(rename_many(p.text, words[n]) for n, p in enumerate(self.cases))
+        named = {low: new for mine in words.values() for low, new in mine.items()}
+        logic = f"{self.opening}\nIF {started} THEN\n{texts}\nEND_IF;\n{started} := TRUE;"
+        signals = (*(replace(s, name=named.get(low, s.name)) for low, s in self.signals.items()),
+                   Signal(started, SignalClass.INTERNAL))  # fmt: skip
+        return Project(
+            "Text", signals=signals, instances=tuple(self.instances.values()),
+            opening=logic, closing=self.closing, sequences=tuple(self.sequences),
         )  # fmt: skip
 
     # -- charts

@@ -23,6 +23,10 @@ STATEMENT_WORDS = frozenset(_STATEMENT_WORDS.split())
 """Keywords of expressions and statements."""
 PROGRAM_WORDS = STATEMENT_WORDS | frozenset(_PROGRAM_WORDS.split())
 """Keywords of a whole file."""
+_CHART_WORDS = frozenset(
+    ["INITIAL_STEP", "STEP", "END_STEP", "TRANSITION", "END_TRANSITION", "PRIORITY", "FROM", "ACTION", "END_ACTION"]
+)
+_CHART = re.compile(r"\bINITIAL_STEP\b", re.IGNORECASE)
 
 NAME, INT, REAL, TIME, TYPED, BASED, ADDRESS, END = "NAME", "INT", "REAL", "TIME", "TYPED", "BASED", "ADDRESS", "$END"
 
@@ -64,6 +68,8 @@ class Tokens:
         self.ends: list[int] = []
         self._breaks: list[int] | None = None
         words = PROGRAM_WORDS if program else STATEMENT_WORDS
+        if program and not _CHART.search(text):
+            words = words - _CHART_WORDS  # variables of state programs are called Step or Action
         at = depth = 0
         for m in _TOKEN.finditer(text):
             start, end = m.span()

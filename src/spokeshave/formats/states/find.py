@@ -1,0 +1,381 @@
+"""A text taken apart: its states, the branch of each, and what stands above and below them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field, replace
+from enum import IntEnum
+
+from spokeshave.formats.errors import FormatError
+from spokeshave.formats.states.fold import (
+    TRUE,
+    Known,
+    both,
+    folded,
+    is_true,
+    negated,
+    number,
+    read_by,
+    terms,
+    value_of,
+    written_by,
+)
+from spokeshave.formats.states.labels import comment_at, name_of, says_no_more, step_name
+from spokeshave.language import syntax as sx
+from spokeshave.model.project import Signal, SignalClass, Type
+
+Fail = Callable[[sx.Span, str, str], FormatError]
+Block = tuple[sx.Statement, ...]
+
+
+_NEVER = 1 << 30
+
+
+class Side(IntEnum):
+    """Where a statement stands, and so which state it sees: the one before the scan, or the one behind its branches."""
+
+    ABOVE = 0
+    BETWEEN = 1
+    """Behind the branches, but before the next state becomes the state: it sees the old one."""
+    BELOW = 2
+
+
+@dataclass(frozen=True, slots=True)
+class State:
+    """A state: its number, the name of its step, and what the text says beside its label."""
+
+    number: int
+    name: str
+    comment: str
+    span: sx.Span
+
+
+@dataclass
+class Machine:
+    """A state variable with all that depends on it. `next` is the variable that the branches assign, `var` the one that is
+    looked at; mostly they are the same.
+    """
+
+    name: str
+    var: str
+    next: str
+    state: Signal
+    states: dict[int, State]
+    branches: dict[int, Block]
+    guard: sx.Expression
+    at: int
+    """Its place among the statements around it."""
+    copied: int
+    """The place where `next` becomes `var`: statements before it see the old state, all of them where that is above the
+    branches. -1 where both are one variable.
+    """
+    span: sx.Span
+    chained: bool = False
+    """Whether it was a chain of IF, in which several states may pass in one scan."""
+
+    def known(self, old: int, new: int) -> dict[str, sx.Expression]:
+        """What the names of the state stand for."""
+        return {self.var: number(old), self.next: number(new)} if self.var != self.next else {self.var: number(new)}
+
+    def side(self, i: int) -> Side:
+        """On which side of the branches statement `i` of those around stands."""
+        if i < self.at:
+            return Side.ABOVE
+        return Side.BETWEEN if i < self.copied else Side.BELOW
+
+
+@dataclass
+class Found:
+    """The machines of a text, and the statements around them in their order."""
+
+    machines: list[Machine] = field(default_factory=list)
+    around: list[sx.Statement] = field(default_factory=list)
+
+
+@dataclass(frozen=True, slots=True)
+class _Case:
+    """A CASE, or a chain of IF as one, with the variable looked at and the one assigned."""
+
+    case: sx.Case
+    var: str
+    next: str
+    chained: bool
+    whole: sx.Statement
+
+
+class Finder:
+    """Takes one text apart. `text` is the whole file, in which the spans of the statements are places."""
+
+    def __init__(self, name: str, text: str, signals: dict[str, Signal], fail: Fail) -> None:
+        self.name, self.text, self.signals, self.fail = name, text, signals, fail
+        self.constants: Known = {
+            low: number(int(s.start))
+            for low, s in signals.items()
+            if s.cls is SignalClass.SETTING and s.type in (Type.INT, Type.DINT)
+        }
+
+    def find(self, statements: Block) -> Found:
+        """The machines; none where nothing is one. Raises `FormatError` for states that cannot be read."""
+        found, items = Found(), list(self._flat(statements, TRUE))
+        copies = self._copies(items)
+        cases = [self._case_of(s, copies) for s, _ in items]
+        plain = {c.var for c in cases if c is not None and not c.chained}
+        cases = [None if c is not None and c.chained and c.var in plain else c for c in cases]
+        pairs = {(c.var, c.next) for c in cases if c is not None}
+        mine: list[_Case] = []
+        for (s, guard), case in zip(items, cases):
+            if case is not None:
+                self._add(found, mine, case, guard)
+            elif isinstance(s, sx.Assign) and (str(s.target).lower(), str(s.value).lower()) in pairs:
+                for m in found.machines:  # above the branches it is as if nothing stood there
+                    if m.var == str(s.target).lower() and m.var != m.next:
+                        m.copied = len(found.around)
+            else:
+                found.around.append(_guarded(s, guard))
+        taken = {low for low in self.signals if low not in self.constants}
+        for m, of in zip(found.machines, mine):
+            m.name = self.name if len(mine) == 1 else self.signals[m.var].name
+            self._branches(m, of.case, set(taken), found.around)
+        return found
+
+    def _add(self, found: Found, mine: list[_Case], case: _Case, guard: sx.Expression) -> None:
+        last = found.machines[-1] if found.machines else None
+        if (
+            last is not None
+            and case.chained
+            and mine[-1].chained
+            and last.var == case.var
+            and last.at == len(found.around)
+        ):
+            mine[-1] = replace(mine[-1], case=_joined(mine[-1].case, case.case))
+            return
+        if case.chained and any(m.var == case.var for m in found.machines):
+            found.around.append(_guarded(case.whole, guard))
+            return
+        if any(m.var == case.var for m in found.machines):
+            raise self.fail(case.case.span, f"{case.var} is set in two places that choose by it", "join them")
+        state, copied = self.signals[case.next], -1 if case.var == case.next else _NEVER
+        mine.append(case)
+        found.machines.append(
+            Machine(
+                "", case.var, case.next, state, {}, {}, guard, len(found.around), copied, case.case.span, case.chained
+            )
+        )
+
+    def _case_of(self, s: sx.Statement, copies: dict[str, str]) -> _Case | None:
+        """A statement of the outer level that chooses by a state and sets it."""
+        case = s if isinstance(s, sx.Case) else self._chain(s)
+        if case is None or not self._counts(case.selector):
+            return None
+        var, written = str(case.selector).lower(), written_by((case,))
+        next_ = var if var in written else copies.get(var, "")
+        return _Case(case, var, next_, case is not s, s) if next_ in written else None
+
+    # -- the outer level
+
+    def _flat(self, block: Block, guard: sx.Expression) -> Iterator[tuple[sx.Statement, sx.Expression]]:
+        """The statements of the outer level with the condition they stand under: an IF around states is taken off them, and so
+        is a RETURN.
+        """
+        for n, s in enumerate(block):
+            if isinstance(s, sx.If) and len(s.branches) == 1 and self._holds_states(s.branches[0][1]):
+                condition, inner = s.branches[0]
+                yield from self._flat(inner, both(guard, condition))
+                yield from self._flat(s.otherwise, both(guard, negated(condition)))
+            elif isinstance(s, sx.If) and len(s.branches) == 1 and _returns(s.branches[0][1]) and not s.otherwise:
+                condition, inner = s.branches[0]
+                yield from self._flat(inner[:-1], both(guard, condition))
+                yield from self._flat(block[n + 1 :], both(guard, negated(condition)))
+                return
+            else:
+                yield s, guard
+
+    def _holds_states(self, block: Block) -> bool:
+        return any(
+            (isinstance(s, sx.Case) and self._counts(s.selector) and bool(written_by((s,)) & self._numbers))
+            or (isinstance(s, sx.If) and len(s.branches) == 1 and self._holds_states(s.branches[0][1]))
+            for s in block
+        )
+
+    @property
+    def _numbers(self) -> set[str]:
+        return {
+            low for low, s in self.signals.items() if s.type in (Type.INT, Type.DINT) and s.cls is SignalClass.INTERNAL
+        }
+
+    def _counts(self, tree: sx.Expression) -> bool:
+        return isinstance(tree, sx.Name) and str(tree).lower() in self._numbers
+
+    def _copies(self, items: list[tuple[sx.Statement, sx.Expression]]) -> dict[str, str]:
+        """Variables that take the value of another one whatever happens: `State := Next`."""
+        return {
+            str(s.target).lower(): str(s.value).lower()
+            for s, _ in items
+            if isinstance(s, sx.Assign) and self._counts(s.target) and self._counts(s.value)
+        }
+
+    # -- chains of IF
+
+    def _chain(self, s: sx.Statement) -> sx.Case | None:
+        """An IF whose every condition asks for a state, as a CASE."""
+        if not isinstance(s, sx.If):
+            return None
+        var, parts = "", list[tuple[list[int], sx.Expression, Block]]()
+        for condition, block in s.branches:
+            name, numbers, rest = self._asked(condition)
+            if not name or (var and name != var):
+                return None
+            var = name
+            parts.append((numbers, rest, block))
+        order = list(dict.fromkeys(n for numbers, _, _ in parts for n in numbers))
+        branches: list[tuple[tuple[tuple[sx.Literal | sx.Name, sx.Literal | sx.Name], ...], Block]] = []
+        for n in order:
+            mine = [(rest, block) for numbers, rest, block in parts if n in numbers]
+            inner: Block = ()
+            if is_true(mine[0][0]):
+                inner = mine[0][1]
+            else:
+                inner = (sx.If(tuple(mine), (), s.span),)
+            label = self._label_of(s, n, var)
+            branches.append((((label, label),), inner))
+        selector = sx.Name((self.signals[var].name,), s.span)
+        case = sx.Case(selector, tuple(branches), s.otherwise, s.span)
+        return case
+
+    def _asked(self, condition: sx.Expression) -> tuple[str, list[int], sx.Expression]:
+        """The variable and the numbers a condition asks for, and what else it asks."""
+        rest: sx.Expression = TRUE
+        name, numbers = "", list[int]()
+        for term in terms(condition):
+            found = self._equal(term)
+            if found and not name:
+                name, numbers = found
+            else:
+                rest = both(rest, term)
+        return name, numbers, rest
+
+    def _equal(self, tree: sx.Expression) -> tuple[str, list[int]] | None:
+        if isinstance(tree, sx.Binary) and tree.op == "OR":
+            a, b = self._equal(tree.left), self._equal(tree.right)
+            return (a[0], a[1] + b[1]) if a and b and a[0] == b[0] else None
+        if isinstance(tree, sx.Binary) and tree.op == "=" and self._counts(tree.left):
+            value = value_of(folded(tree.right, self.constants))
+            if isinstance(value, int) and not isinstance(value, bool):
+                return str(tree.left).lower(), [value]
+        return None
+
+    def _label_of(self, s: sx.If, n: int, var: str) -> sx.Literal | sx.Name:
+        """The label of a state in a chain of IF, as it is written in the condition."""
+        for condition, _ in s.branches:
+            for term in _comparisons(condition):
+                mine = str(term.left).lower() == var and value_of(folded(term.right, self.constants)) == n
+                if mine and isinstance(term.right, (sx.Literal, sx.Name)):
+                    return term.right
+        return number(n)
+
+    # -- branches
+
+    def _branches(self, m: Machine, case: sx.Case, taken: set[str], around: list[sx.Statement]) -> None:
+        assigned = list(self._assigned(m, case, around))
+        start = int(m.state.start if m.var == m.next else self.signals[m.var].start)
+        wanted = [n for n, _ in assigned] + [start]
+        for labels, block in case.branches:
+            numbers = [n for low, high in labels for n in self._range(low, high)]
+            apart = [n for n in numbers if n in wanted]
+            for n in apart or numbers[:1]:
+                if n in m.branches:
+                    raise self.fail(labels[0][0].span, f"state {n} stands twice", "join both")
+                m.branches[n] = block
+                self._name(m, n, labels[0][0], taken)
+        missing = [(n, span) for n, span in assigned if n not in m.branches]
+        if start not in m.branches:
+            missing.insert(0, (start, case.span))
+        for n, span in missing:
+            if n in m.branches:
+                continue
+            left = case.otherwise or any(m.var in read_by((s,)) and m.next in written_by((s,)) for s in around)
+            if not left and n == start:
+                named = ", ".join(map(str, m.branches))
+                raise self.fail(
+                    span, f"{m.state.name} starts in {n}, which is no state", f"start {m.state.name} in one of {named}"
+                )
+            if not left:
+                raise self.fail(
+                    span,
+                    f"there is no state {n}",
+                    f"add its label to the CASE; there are {', '.join(map(str, m.branches))}",
+                )
+            m.branches = {n: case.otherwise, **m.branches} if n == start else {**m.branches, n: case.otherwise}
+            m.states[n] = State(n, step_name("", n, taken), "", case.span)
+        m.states = {n: m.states[n] for n in m.branches}
+
+    def _name(self, m: Machine, n: int, label: sx.Literal | sx.Name, taken: set[str]) -> None:
+        comment = comment_at(self.text, label.span.start, label.span.end) if label.span.end else ""
+        if isinstance(label, sx.Name):
+            m.states[n] = State(n, step_name(str(label), n, taken), comment, label.span)
+            return
+        wanted = name_of(comment)
+        name = step_name(wanted, n, taken)
+        m.states[n] = State(n, name, "" if wanted and says_no_more(comment, wanted) else comment, label.span)
+
+    def _range(self, low: sx.Expression, high: sx.Expression) -> range:
+        ends = [value_of(folded(x, self.constants)) for x in (low, high)]
+        first, last = ends
+        if not isinstance(first, int) or not isinstance(last, int) or isinstance(first, bool):
+            raise self.fail(low.span, "a state is a whole number or a constant", "compute no states, name them")
+        if last - first > 1000:
+            raise self.fail(low.span, f"{last - first + 1} states in one label", "give the states labels of their own")
+        return range(first, last + 1)
+
+    def _assigned(self, m: Machine, case: sx.Case, around: list[sx.Statement]) -> Iterator[tuple[int, sx.Span]]:
+        """The numbers that are assigned to the state, with their places."""
+        for labels, block in case.branches:
+            for n in (n for low, high in labels for n in self._range(low, high)):
+                yield from self._in_block(block, m, {**self.constants, m.var: number(n), m.next: number(n)})
+        yield from self._in_block(case.otherwise, m, self.constants)
+        yield from self._in_block(tuple(around), m, self.constants)
+
+    def _in_block(self, block: Block, m: Machine, known: Known) -> Iterator[tuple[int, sx.Span]]:
+        for s in block:
+            if isinstance(s, sx.Assign) and str(s.target).lower() == m.next:
+                if str(s.value).lower() in (m.var, m.next):
+                    continue  # it stays where it is
+                value = value_of(folded(s.value, known))
+                if not isinstance(value, int) or isinstance(value, bool):
+                    raise self.fail(
+                        s.value.span, "a state is a whole number or a constant", "compute no states, name them"
+                    )
+                yield value, s.value.span
+            if isinstance(s, (sx.For, sx.Loop)) and m.next in written_by((s,)):
+                raise self.fail(s.span, "the state is set inside a loop", "set it under IF only")
+            for inner in sx.children(s)[1]:
+                yield from self._in_block(inner, m, known)
+
+
+def _guarded(s: sx.Statement, guard: sx.Expression) -> sx.Statement:
+    return s if is_true(guard) else sx.If(((guard, (s,)),), (), s.span)
+
+
+def _returns(block: Block) -> bool:
+    return bool(block) and isinstance(block[-1], sx.Jump) and block[-1].kind == "RETURN"
+
+
+def _joined(a: sx.Case, b: sx.Case) -> sx.Case:
+    """Two CASE on one variable that stand behind each other as one: the second adds to the branches of the first."""
+    branches = list(a.branches)
+    for labels, block in b.branches:
+        for i, (mine, had) in enumerate(branches):
+            if value_of(mine[0][0]) is not None and value_of(mine[0][0]) == value_of(labels[0][0]):
+                branches[i] = (mine, had + block)
+                break
+        else:
+            branches.append((labels, block))
+    return replace(a, branches=tuple(branches), otherwise=a.otherwise or b.otherwise)
+
+
+def _comparisons(tree: sx.Expression) -> Iterator[sx.Binary]:
+    if isinstance(tree, sx.Binary):
+        if tree.op == "=":
+            yield tree
+        yield from _comparisons(tree.left)
+        yield from _comparisons(tree.right)

@@ -1,0 +1,287 @@
+"""What is left of conditions and statements when some names are known."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import replace
+
+from spokeshave.language import syntax as sx
+from spokeshave.language.printer import expression_text
+from spokeshave.model.project import Type
+
+Known = Mapping[str, sx.Expression]
+"""What names stand for, by their dotted name in lower case."""
+NOWHERE = sx.Span(1, 1, 0, 0)
+TRUE = sx.Literal(True, Type.BOOL, NOWHERE)
+FALSE = sx.Literal(False, Type.BOOL, NOWHERE)
+_COMPARE: dict[str, Callable[[object, object], bool]] = {
+    "=": lambda a, b: a == b, "<>": lambda a, b: a != b, "<": lambda a, b: a < b,  # type: ignore[operator]
+    "<=": lambda a, b: a <= b, ">": lambda a, b: a > b, ">=": lambda a, b: a >= b,  # type: ignore[operator]
+}  # fmt: skip
+_COUNT: dict[str, Callable[[int, int], int]] = {
+    "+": lambda a, b: a + b,
+    "-": lambda a, b: a - b,
+    "*": lambda a, b: a * b,
+}
+
+
+def number(value: int) -> sx.Literal:
+    """A whole number as a tree."""
+    return sx.Literal(value, None, NOWHERE)
+
+
+def flag(value: bool) -> sx.Literal:
+    """TRUE or FALSE as a tree."""
+    return TRUE if value else FALSE
+
+
+def is_true(tree: sx.Expression) -> bool:
+    """Whether a tree is TRUE itself."""
+    return isinstance(tree, sx.Literal) and tree.value is True
+
+
+def is_false(tree: sx.Expression) -> bool:
+    """Whether a tree is FALSE itself."""
+    return isinstance(tree, sx.Literal) and tree.value is False
+
+
+def same(a: sx.Expression, b: sx.Expression) -> bool:
+    """Whether two trees say the same, wherever they stand."""
+    return expression_text(a).lower() == expression_text(b).lower()
+
+
+def negated(tree: sx.Expression) -> sx.Expression:
+    """NOT of a condition, the sign taken into comparisons with `=` and `<>`."""
+    match tree:
+        case sx.Literal():
+            return flag(not tree.value)
+        case sx.Unary(op="NOT"):
+            return tree.operand
+        case sx.Binary(op="="):
+            return replace(tree, op="<>")
+        case sx.Binary(op="<>"):
+            return replace(tree, op="=")
+    return sx.Unary("NOT", tree, NOWHERE)
+
+
+def both(a: sx.Expression, b: sx.Expression) -> sx.Expression:
+    """`a AND b`, without what says nothing."""
+    if is_true(a) or is_false(b):
+        return b
+    if is_true(b) or is_false(a):
+        return a
+    parts = terms(a)
+    for term in terms(b):
+        if not any(same(term, p) for p in parts):
+            parts.append(term)
+    out = parts[0]
+    for part in parts[1:]:
+        out = sx.Binary("AND", out, part, NOWHERE)
+    return out
+
+
+def either(a: sx.Expression, b: sx.Expression) -> sx.Expression:
+    """`a OR b`, without what says nothing."""
+    if is_false(a) or is_true(b) or same(a, b):
+        return b
+    return a if is_false(b) or is_true(a) else sx.Binary("OR", a, b, NOWHERE)
+
+
+def terms(tree: sx.Expression) -> list[sx.Expression]:
+    """What is joined by AND."""
+    if isinstance(tree, sx.Binary) and tree.op == "AND":
+        return terms(tree.left) + terms(tree.right)
+    return [tree]
+
+
+def contradict(a: sx.Expression, b: sx.Expression) -> bool:
+    """Whether some term of one is plainly the opposite of a term of the other."""
+    return any(same(negated(x), y) or same(x, negated(y)) for x in terms(a) for y in terms(b))
+
+
+def folded(tree: sx.Expression, known: Known) -> sx.Expression:
+    """A tree with the names that are known put in, worked out as far as that goes.
+
+    >>> from spokeshave.language.parse import parse_expression
+    >>> expression_text(folded(parse_expression("Go AND (State = 20 OR Jam)"), {"state": number(20)}))
+    'Go'
+    """
+    match tree:
+        case sx.Name():
+            return known.get(str(tree).lower(), tree)
+        case sx.Unary():
+            inner = folded(tree.operand, known)
+            if isinstance(inner, sx.Literal) and isinstance(inner.value, bool) and tree.op == "NOT":
+                return flag(not inner.value)
+            if isinstance(inner, sx.Literal) and tree.op == "-" and isinstance(tree.operand, sx.Name):
+                return replace(inner, value=-inner.value)
+            if tree.op == "NOT" and isinstance(inner, sx.Unary) and inner.op == "NOT":
+                return inner.operand
+            return tree if inner is tree.operand else replace(tree, operand=inner)
+        case sx.Binary():
+            return _binary(tree, folded(tree.left, known), folded(tree.right, known))
+        case sx.Call():
+            given = tuple(replace(a, value=folded(a.value, known)) for a in tree.arguments)
+            return (
+                tree
+                if all(a.value is b.value for a, b in zip(given, tree.arguments))
+                else replace(tree, arguments=given)
+            )
+        case _:
+            return tree
+
+
+def _binary(tree: sx.Binary, left: sx.Expression, right: sx.Expression) -> sx.Expression:
+    op = tree.op
+    if op == "AND" and (is_false(left) or is_false(right)):
+        return FALSE
+    if op == "AND" and (is_true(left) or is_true(right)):
+        return right if is_true(left) else left
+    if op == "OR" and (is_true(left) or is_true(right)):
+        return TRUE
+    if op == "OR" and (is_false(left) or is_false(right)):
+        return right if is_false(left) else left
+    a, b = value_of(left), value_of(right)
+    if op in ("=", "<>") and (isinstance(a, bool) or isinstance(b, bool)) and type(a) is not type(b):
+        # Compared with TRUE or FALSE: the condition itself, or its opposite.
+        tested, with_ = (left, b) if isinstance(b, bool) else (right, a)
+        return tested if (op == "=") is with_ else negated(tested)
+    if a is not None and b is not None and type(a) is type(b):
+        if op in _COMPARE:
+            return flag(_COMPARE[op](a, b))
+        if op in _COUNT and isinstance(a, int) and isinstance(b, int) and not isinstance(a, bool):
+            return number(_COUNT[op](a, b))
+    return tree if left is tree.left and right is tree.right else replace(tree, left=left, right=right)
+
+
+def value_of(tree: sx.Expression) -> bool | int | None:
+    """The value of a tree that is TRUE, FALSE or a whole number; None for any other."""
+    if isinstance(tree, sx.Literal) and tree.type in (None, Type.BOOL, Type.INT, Type.DINT):
+        return tree.value  # type: ignore[return-value]
+    if isinstance(tree, sx.Unary) and tree.op == "-" and isinstance(tree.operand, sx.Literal):
+        value = value_of(tree.operand)
+        return -value if value is not None and not isinstance(value, bool) else None
+    return None
+
+
+def names_in(tree: sx.Expression) -> Iterator[str]:
+    """The dotted names a tree reads, in lower case."""
+    match tree:
+        case sx.Name():
+            yield str(tree).lower()
+        case sx.Unary():
+            yield from names_in(tree.operand)
+        case sx.Binary():
+            yield from names_in(tree.left)
+            yield from names_in(tree.right)
+        case sx.Call():
+            for a in tree.arguments:
+                yield from names_in(a.value)
+
+
+def read_by(block: tuple[sx.Statement, ...]) -> set[str]:
+    """The dotted names some statements read, in lower case; of a block that is called, its name."""
+    out: set[str] = set()
+    for s in block:
+        expressions, blocks, _ = sx.children(s)
+        out |= {n for e in expressions for n in names_in(e)}
+        for inner in blocks:
+            out |= read_by(inner)
+        if isinstance(s, sx.BlockCall):
+            out.add(str(s.instance).lower())
+    return out
+
+
+def written_by(block: tuple[sx.Statement, ...]) -> set[str]:
+    """The dotted names some statements write, in lower case."""
+    out: set[str] = set()
+    for s in block:
+        _, blocks, written = sx.children(s)
+        out |= {str(n).lower() for n in written}
+        for inner in blocks:
+            out |= written_by(inner)
+    return out
+
+
+def folded_block(block: tuple[sx.Statement, ...], known: Known) -> tuple[sx.Statement, ...]:
+    """Statements with the names that are known put in, and without the branches that cannot be taken. A name that is
+    written is known no longer.
+    """
+    out: list[sx.Statement] = []
+    known = dict(known)
+    for s in block:
+        out += _statement(s, known)
+        for name in written_by((s,)):
+            known.pop(name, None)
+    return tuple(out)
+
+
+def _statement(s: sx.Statement, known: Known) -> tuple[sx.Statement, ...]:
+    match s:
+        case sx.Assign():
+            return (replace(s, value=folded(s.value, known)),)
+        case sx.If():
+            branches: list[tuple[sx.Expression, tuple[sx.Statement, ...]]] = []
+            for condition, block in s.branches:
+                test = folded(condition, known)
+                if is_false(test):
+                    continue
+                if is_true(test):
+                    rest = folded_block(block, known)
+                    return rest if not branches else (replace(s, branches=tuple(branches), otherwise=rest),)
+                branches.append((test, folded_block(block, known)))
+            rest = folded_block(s.otherwise, known)
+            return (replace(s, branches=tuple(branches), otherwise=rest),) if branches else rest
+        case sx.Case():
+            selector = folded(s.selector, known)
+            value = value_of(selector)
+            cases = [(labels, folded_block(block, known)) for labels, block in s.branches]
+            if value is not None:
+                for labels, block in cases:
+                    ends = [(value_of(folded(a, known)), value_of(folded(b, known))) for a, b in labels]
+                    if any(a is None or b is None for a, b in ends):
+                        break
+                    if any(a <= value <= b for a, b in ends if a is not None and b is not None):
+                        return block
+                else:
+                    return folded_block(s.otherwise, known)
+            return (replace(s, selector=selector, branches=tuple(cases), otherwise=folded_block(s.otherwise, known)),)
+        case sx.BlockCall():
+            return (replace(s, inputs=tuple(replace(a, value=folded(a.value, known)) for a in s.inputs)),)
+        case _:
+            return (s,)
+
+
+def as_ifs(s: sx.Case) -> sx.If | None:
+    """A CASE as IF and ELSIF with comparisons; None where a label is no single value or a range of numbers."""
+    branches = []
+    for labels, block in s.branches:
+        test: sx.Expression = FALSE
+        for low, high in labels:
+            if low is high or same(low, high):
+                test = either(test, sx.Binary("=", s.selector, low, NOWHERE))
+            else:
+                ends = (sx.Binary(">=", s.selector, low, NOWHERE), sx.Binary("<=", s.selector, high, NOWHERE))
+                test = either(test, both(*ends))
+        branches.append((test, block))
+    return sx.If(tuple(branches), s.otherwise, s.span) if branches else None
+
+
+def tidy(s: sx.If) -> sx.If | None:
+    """An IF without the branches that do nothing: their conditions stand in that of the next. None if nothing is left."""
+    if s.otherwise and any(block for _, block in s.branches):
+        return s
+    if s.otherwise:
+        test: sx.Expression = TRUE
+        for condition, _ in s.branches:
+            test = both(test, negated(condition))
+        return replace(s, branches=((test, s.otherwise),), otherwise=())
+    out: list[tuple[sx.Expression, tuple[sx.Statement, ...]]] = []
+    before: sx.Expression = TRUE
+    for condition, block in s.branches:
+        if block:
+            out.append((both(before, condition), block))
+            before = TRUE
+        else:
+            before = both(before, negated(condition))
+    return replace(s, branches=tuple(out)) if out else None

@@ -1,0 +1,110 @@
+"""Files read with the proof that nothing changed its behaviour on the way in.
+
+A program written by hand with a state is read as a sequence, in the form a person would draw. Text and sequence are then run
+beside each other (`proof`), and where they differ the sequence takes the next plainer form, down to the text as it stands
+with a chart that follows it. Where that differs too the text is refused.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, fields
+from functools import lru_cache
+from itertools import product
+from pathlib import Path
+
+from spokeshave.formats.errors import FormatError, reading
+from spokeshave.formats.files import read_project as read_as_it_is
+from spokeshave.formats.files import text_of
+from spokeshave.formats.iec_places import in_file
+from spokeshave.formats.iec_read import Read, parse_states, places_in_text
+from spokeshave.formats.states.lift import Choices, Note
+from spokeshave.model.diagnostics import Diagnostic
+from spokeshave.model.project import Project
+
+MOST_TRIED = 24
+"""Forms of a state program that are run beside its text."""
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """A text as it was read. `notes` tell what became of the parts of a state program; `shown` how it was compared with its
+    text: empty for a text that is a chart already.
+    """
+
+    project: Project
+    choices: Choices | None = None
+    notes: tuple[Note, ...] = ()
+    shown: str = ""
+
+
+def read_project(path: Path) -> Project:
+    """The machine file at `path`, as `formats.files.read_project`; a state program only if the sequence it became does the
+    same. Raises `FormatError`.
+    """
+    return read_file(path).project
+
+
+def read_file(path: Path) -> Reading:
+    """As `read_project`, with what became of the text. Raises `FormatError`."""
+    if path.suffix.lower() != ".st":
+        return Reading(read_as_it_is(path))
+    with reading(path):
+        return read_text(text_of(path))
+
+
+def located(found: list[Diagnostic], file: Path) -> list[Diagnostic]:
+    """Findings of an IEC text with the line and column they have in it, where that is known."""
+    text = text_of(file)
+    try:
+        origins = places_in_text(text, read_text(text).choices)
+    except FormatError:
+        return found
+    return [in_file(d, origins, str(file)) for d in found]
+
+
+def read_iec(text: str) -> Project:
+    """The machine file of an IEC text, its state programs proven beside the text. Raises `FormatError`."""
+    return read_text(text).project
+
+
+@lru_cache(maxsize=4)
+def read_text(text: str) -> Reading:
+    """As `read_iec`, with what became of the text. Raises `FormatError`."""
+    read = parse_states(text)
+    return Reading(read.project(Choices())) if read.written is None else _proven(read)
+
+
+def _proven(read: Read) -> Reading:
+    """The nicest form that does what the text does."""
+    from spokeshave.reading.proof import Proof
+
+    assert read.written is not None
+    proof = Proof(read.written, read.states)
+    tried: list[Project] = []
+    first = ""
+    for choices in _forms():
+        project = read.project(choices)
+        if project in tried:
+            continue
+        tried.append(project)
+        difference = proof.difference(project)
+        if not difference:
+            return Reading(project, choices, _notes(read, first), proof.shown(project))
+        first = first or difference
+        if len(tried) > MOST_TRIED:
+            break
+    kept = read.project(None)
+    if difference := proof.difference(kept):
+        raise FormatError(f"the sequence would not do what the text does: {difference}",
+                          advice="set the state in one place of each branch, from conditions alone")  # fmt: skip
+    return Reading(kept, None, _notes(read, first), proof.shown(kept))
+
+
+def _notes(read: Read, first: str) -> tuple[Note, ...]:
+    why = (Note(1, f"a nicer form was left: there, {first}"),) if first else ()
+    return (*sorted(read.reader.notes, key=lambda n: n.line), *why)
+
+
+def _forms() -> list[Choices]:
+    """The forms a state program can take, the nicest first."""
+    return sorted((Choices(*c) for c in product((True, False), repeat=len(fields(Choices)))), key=lambda c: c.losses)

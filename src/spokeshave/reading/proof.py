@@ -1,0 +1,127 @@
+"""A state program run beside the sequence it became: the states change in the same scans, and the outputs too, or all of them
+one scan earlier, since a mark acts in the scan in which its step is entered (the text counts from the second scan on).
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from spokeshave.engine.link import LinkError, link
+from spokeshave.engine.program import Program
+from spokeshave.engine.session import Session
+from spokeshave.engine.stimuli import Stimulus
+from spokeshave.engine.trace import Trace
+from spokeshave.model.project import Project, SignalClass
+from spokeshave.reading.hands import aimed, at_random, coincident
+
+LONG_RUNS, LONG, SHORT_RUNS, SHORT = 4, 1200, 80, 12
+"""Runs and their scans: long ones go round, short ones try what can happen only once, behind the start."""
+AIMED_RUNS, AIMED = 3, 5_000
+"""Runs that lead through the transitions, and their scans."""
+VARIANTS = 3
+"""How often each of them is run: as it is, then with other inputs moving just where the state changes."""
+
+
+class Proof:
+    """Compares sequences with a text. `states` names the variable of the state of each sequence, by its name in lower case."""
+
+    def __init__(self, written: Project, states: dict[str, str]) -> None:
+        self.written, self.states = written, states
+        self._internals = {s.name.lower() for s in written.signals if s.cls is SignalClass.INTERNAL}
+        self.early = False
+        """Whether the outputs of the last sequence compared come one scan earlier than in the text."""
+        self.runs = self.scans = 0
+        self._changes: list[int] = []
+        try:
+            self.text: Program | None = link(written)
+        except LinkError:  # a text that cannot run has no behaviour yet; the check says what is wrong
+            self.text = None
+
+    def shown(self, project: Project) -> str:
+        """What the comparison showed, in a sentence."""
+        if self.text is None:
+            return "the text cannot run yet, so it was not compared"
+        outputs = "all outputs come one scan earlier" if self.early else "the outputs change in the same scans"
+        names = ", ".join(q.name for q in project.sequences if q.name.lower() in self.states)
+        return f"{names}: {self.runs} runs beside the text, {self.scans:,} scans: the state changes in the same scans, {outputs}"
+
+    def difference(self, project: Project) -> str:
+        """The first difference of a sequence and the text, in words; empty for none, and for a text that cannot run."""
+        self.early, self.runs, self.scans = False, 0, 0
+        if self.text is None:
+            return ""
+        try:
+            chart = link(project)
+        except LinkError as error:
+            return str(error)
+        self.same = self.later = ""
+        for n in range(SHORT_RUNS + LONG_RUNS):
+            scans = SHORT if n < SHORT_RUNS else LONG
+            if found := self._differ(project, chart, list(at_random(project, n, scans)), scans):
+                return found
+        for n in range(AIMED_RUNS):
+            stimuli, scans = aimed(project, chart, n, AIMED)
+            for variant in range(VARIANTS):
+                if found := self._differ(project, chart, stimuli, scans):
+                    return found
+                stimuli = coincident(project, stimuli, self._changes, n * VARIANTS + variant)
+        self.early = bool(self.same)
+        return ""
+
+    def _differ(self, project: Project, chart: Program, stimuli: list[Stimulus], scans: int) -> str:
+        """The first difference in one run."""
+        assert self.text is not None
+        one, two = (Session(program, stimuli, every_scan=True) for program in (chart, self.text))
+        for session in (one, two):
+            session.run_for(scans * project.period_ms)
+        flags = [f"{q.name}.{s.name}.X" for q in project.sequences for s in q.steps]
+        self._changes = sorted({int(k) for name in flags for k in one.trace.changes(one.trace.column(name))[0][1:]})
+        self.runs += 1
+        self.scans += scans
+        for q in project.sequences:
+            variable = self.states.get(q.name.lower())
+            if variable is not None:
+                numbers = {f"{q.name}.{s.name}.X": s.number for s in q.steps}
+                if found := _state_differs(one.trace, numbers, two.trace, variable):
+                    return found
+        for s in project.signals:
+            mine = s.cls is SignalClass.INTERNAL and s.name.lower() in self._internals
+            if mine and (found := self._drifts(project, one.trace, two.trace, s.name)):
+                return found
+        for output in (s.name for s in project.signals if s.cls is SignalClass.OUTPUT):
+            a, b = _values(one.trace, output), _values(two.trace, output)
+            k = next((i for i, (x, y) in enumerate(zip(a, b)) if x != y and i > 0), -1)
+            if k >= 0 and not self.same:
+                self.same = f"at {k * project.period_ms} ms {output} is {b[k]} in the text and {a[k]} in the sequence"
+            if a[1:-1] != b[2:] and not self.later:
+                self.later = f"{output} does not come one scan earlier like the others"
+        return self.same if self.same and self.later else ""
+
+    def _drifts(self, project: Project, chart: Trace, text: Trace, name: str) -> str:
+        """Where a variable is another than in the text in the scan before, the same and the next: a scan early or late, as a body
+        comes, is no difference, but it may not add up.
+        """
+        a, b = _values(chart, name), _values(text, name)
+        for k in range(1, len(a) - 1):
+            if a[k] != b[k] and a[k] != b[k + 1] and a[k] != b[k - 1]:
+                return f"at {k * project.period_ms} ms {name} is {b[k]} in the text and {a[k]} in the sequence"
+        return ""
+
+
+def _values(trace: Trace, name: str) -> list[Any]:
+    """The value of a signal at the end of each scan."""
+    scans, values = trace.changes(trace.column(name))
+    out: list[Any] = []
+    for i, value in enumerate(values):
+        end = int(scans[i + 1]) if i + 1 < len(scans) else trace.scan_count
+        out += [value] * (end - int(scans[i]))
+    return out
+
+
+def _state_differs(chart: Trace, numbers: dict[str, int], text: Trace, variable: str) -> str:
+    active = {number: _values(chart, name) for name, number in numbers.items()}
+    for k, state in enumerate(_values(text, variable)[: chart.scan_count]):
+        now = next((n for n, on in active.items() if on[k]), -1)
+        if now != state:
+            return f"at {k * chart.period_ms} ms the state is {state} in the text and {now} in the sequence"
+    return "" if chart.scan_count == text.scan_count else "one of them stops"

@@ -1,0 +1,104 @@
+"""Programs written by hand in many idioms, read as a person would draw them (`state_programs/as_charts.txt`), and the reading itself."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from spokeshave.engine.link import link_problems
+from spokeshave.formats.errors import FormatError
+from spokeshave.formats.iec_read import parse_iec, parse_states
+from spokeshave.formats.iec_write import write_iec
+from spokeshave.formats.states.lift import Choices
+from spokeshave.reading import read_text
+
+HERE = Path(__file__).parent / "state_programs"
+PROGRAMS = sorted(HERE.glob("*.st"))
+
+
+def drawn(file: Path) -> str:
+    """A program as it was read: what form it took, steps with their marks and ways, bodies, logic."""
+    found = read_text(file.read_text())
+    kept = "text" if found.choices is None else " ".join(n for n in Choices.__slots__ if not getattr(found.choices, n))
+    lines = [f"== {file.stem}: {kept or 'nice'}{', early' * ('earlier' in found.shown)}"]
+    for q in found.project.sequences:
+        lines.append(f"{q.name}" + f" held while {q.hold_when}" * bool(q.hold_when))
+        for s in q.steps:
+            marks = " ".join(f"{a.target}({a.qualifier})" for a in s.actions)
+            ways = "; ".join(f"{t.targets[0]} if {t.condition}" for _, t in q.leaving(s.name))
+            lines.append(f"  {s.number} {s.name} [{marks}] -> {ways}")
+        lines += [f"  {b.name}: " + " ".join(b.text.split()) for b in q.bodies]
+    for name in ("opening", "closing"):
+        text = getattr(found.project, name)
+        lines += [f"  {name}: " + " ".join(text.split())] * bool(text)
+    return "\n".join(lines)
+
+
+@pytest.mark.parametrize("file", PROGRAMS, ids=lambda f: f.stem)
+def test_a_program_is_read_as_a_person_would_draw_it(file):
+    expected = (HERE / "as_charts.txt").read_text().split("\n\n")
+    mine = drawn(file)
+    assert mine == next(x.strip() for x in expected if x.startswith(f"== {file.stem}:"))
+    project = read_text(file.read_text()).project
+    assert not link_problems(project) and parse_iec(write_iec(project)) == project
+
+
+def test_there_are_programs_of_forty_kinds_and_most_take_the_nicest_form():
+    forms = [x.partition(": ")[2].split("\n")[0] for x in (HERE / "as_charts.txt").read_text().split("\n\n")]
+    assert len(PROGRAMS) >= 40 and sum(f.startswith("nice") for f in forms) >= 35 and forms.count("text") <= 2
+
+
+def test_what_became_of_the_text_is_told_with_its_lines():
+    found = read_text((HERE / "15-entry-pulse-below.st").read_text())
+    told = {n.line: n.text for n in found.notes}
+    assert told[22] == "Count_Dips runs in Soaking when it is entered"
+    assert "runs beside the text" in found.shown and "the outputs change in the same scans" in found.shown
+
+
+def test_a_plainer_form_says_what_the_nicer_one_did_otherwise():
+    found = read_text((HERE / "43-held-input.st").read_text())
+    assert found.choices is not None and not found.choices.stay
+    assert any("Pulses is" in n.text for n in found.notes), "a count that comes one scan early would add up"
+
+
+@pytest.mark.parametrize(
+    ("line", "message"),
+    [
+        ("2: State := Number;", "a state is a whole number or a constant"),
+        ("2: State := State * Number;", "a state is a whole number or a constant"),
+        ("2: WHILE A DO State := 1; END_WHILE;", "the state is set inside a loop"),
+        ("2: State := 7;", "there is no state 7"),
+        ("1: State := 2;", "state 1 stands twice"),
+        ("3..2000000: ;", "states in one label"),
+    ],
+)  # fmt: skip
+def test_what_cannot_be_read_is_refused_with_its_place(line, message):
+    text = ("PROGRAM P VAR_INPUT A : BOOL; Number : INT; END_VAR VAR State : INT := 1; END_VAR\n"
+            f"CASE State OF\n1: IF A THEN State := 2; END_IF;\n{line}\nEND_CASE;\nEND_PROGRAM")  # fmt: skip
+    with pytest.raises(FormatError, match=message) as told:
+        parse_iec(text)
+    assert told.value.line == 4 and told.value.column > 0
+
+
+def test_a_variable_called_step_may_be_the_state_and_nothing_else():
+    text = ("PROGRAM P VAR_INPUT A : BOOL; END_VAR VAR Step : INT; {} END_VAR\n"
+            "CASE Step OF 0: IF A THEN Step := 1; END_IF; 1: Step := 0; END_CASE; END_PROGRAM")  # fmt: skip
+    assert read_text(text.format("")).shown and parse_iec(text.format("")).signal("Step") is None
+    with pytest.raises(FormatError, match="Action is a word of the language; choose another name"):
+        parse_iec(text.replace("1: Step", "1: Action := A; Step").format("Action : BOOL;"))
+
+
+def test_two_thousand_lines_are_read_in_the_time_of_a_parser():
+    """Two hundred states with their timers: nothing in the reading grows faster than the text."""
+    states = "".join(
+        f"{n}: (* Part {n} *)\n  IF A AND NOT B\n  THEN\n    State := {n + 1};\n  ELSIF T{n}.Q\n  THEN\n    State := 0;\n  END_IF;\n"
+        for n in range(200)
+    )
+    timers = "".join(f"T{n}(IN := State = {n}, PT := T#2s);\n" for n in range(200))
+    declared = ", ".join(f"T{n}" for n in range(200))
+    text = (f"PROGRAM P VAR_INPUT A, B : BOOL; END_VAR VAR_OUTPUT X : BOOL; END_VAR VAR State : INT; {declared} : TON; END_VAR\n"
+            f"{timers}CASE State OF\n{states}200: State := 0;\nEND_CASE;\nX := State > 9;\nEND_PROGRAM")  # fmt: skip
+    assert text.count("\n") > 1800
+    (q,) = parse_states(text).project(Choices()).sequences
+    assert len(q.steps) == 201 and len(q.transitions) == 400 and q.steps[7].name == "Part_7"
