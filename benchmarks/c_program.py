@@ -80,7 +80,7 @@ def c_text(project: Project) -> str:
         out += device(i, d)
     for s in seq.steps:
         out.append(f"static whole entered{s.index};")
-        out += [f"static unsigned char stored{b.order};" for b in s.blocks if b.qualifier.stored]
+        out += [f"static unsigned char stored{b.order};" for b in s.blocks if b.rule.stored]
     out += ["static void scan(void) {", *(f"  sense{i}();" for i in range(len(p.devices)))]
     out += evolution(p, seq) + actions(p, seq) + outputs(p) + record(p)
     out += [f"  move{i}();" for i in range(len(p.devices))] + ["}"]
@@ -124,17 +124,17 @@ def actions(p: Program, seq: LinkedSequence) -> list[str]:
     resets: list[list[str]] = [[] for _ in p.targets]
     for s in seq.steps:
         for b in s.blocks:
-            if b.qualifier is Qualifier.N:
+            if b.rule == Qualifier.N.rule:
                 parts[b.target].append(f"v{s.x}")
-            elif b.qualifier is Qualifier.D:
+            elif b.rule == Qualifier.D.rule:
                 parts[b.target].append(f"(v{s.x} && v{s.t} >= {b.time.fixed})")
-            elif b.qualifier is Qualifier.S:
+            elif b.rule == Qualifier.S.rule:
                 out.append(f"  if (in{s.index}) stored{b.order} = 1;")
                 parts[b.target].append(f"stored{b.order}")
-            elif b.qualifier is Qualifier.R:
+            elif b.rule == Qualifier.R.rule:
                 resets[b.target].append(f"v{s.x}")
             else:
-                raise NotImplementedError(b.qualifier)
+                raise NotImplementedError(b.rule)
     for i, reset in enumerate(resets):
         if reset:
             stored = [name for name in parts[i] if name.startswith("stored")]

@@ -69,17 +69,23 @@ def test_cases_do_what_a_chart_with_threads_does(project, inputs):
 
 
 @hundreds
-@given(projects(), runs())
-def test_cases_do_what_any_chart_does_or_say_why_they_cannot(project, inputs):
+@given(structured(), runs())
+def test_plain_code_does_what_a_chart_with_threads_does(project, inputs):
+    assert compared(project, "plain", inputs) == Comparison(1, len(inputs), None)
+
+
+@hundreds
+@given(projects(), runs(), st.sampled_from(("case", "plain")))
+def test_cases_do_what_any_chart_does_or_say_why_they_cannot(project, inputs, style):
     try:
-        generate(project, "case")
+        generate(project, style)
     except FormatError as error:
         assert "cannot be a CASE" in str(error)
         return
-    assert compared(project, "case", inputs) == Comparison(1, len(inputs), None)
+    assert compared(project, style, inputs) == Comparison(1, len(inputs), None)
 
 
-@pytest.mark.parametrize("style", ["case", "flags"])
+@pytest.mark.parametrize("style", ["plain", "case", "flags"])
 @pytest.mark.parametrize("file", ["roastery.spoke", "paddle.st"])
 def test_code_of_the_examples_does_what_they_do_and_reads_back_whole(file, style):
     project = read_project(EXAMPLES / file)
@@ -93,7 +99,7 @@ def test_code_of_the_examples_does_what_they_do_and_reads_back_whole(file, style
 
 
 @hundreds
-@given(projects(), st.sampled_from(("case", "flags")))
+@given(projects(), st.sampled_from(("plain", "case", "flags")))
 def test_code_that_was_written_reads_back_as_the_same_model(project, style):
     try:
         text = write_code(project, style)
@@ -210,7 +216,7 @@ def guarded() -> Project:
     )  # fmt: skip
 
 
-@pytest.mark.parametrize("style", ["case", "flags"])
+@pytest.mark.parametrize("style", ["plain", "case", "flags"])
 def test_code_holds_all_that_protects_and_what_is_left_out_would_be_seen(style):
     project = guarded()
     with_all = generate(project, style)

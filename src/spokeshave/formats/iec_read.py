@@ -37,12 +37,10 @@ def _read_code(text: str, reader: Reader, pragma: dict[str, Any]) -> Project:
     programs = kinds.count("PROGRAM")
     if programs != 1:
         raise FormatError(f"generated code is one PROGRAM, here are {programs}")
+    _skip_variables(reader)
     p.take("PROGRAM")
     p.take(NAME, "a name")
-    begins = p.at
-    while reader.next in VARIABLES:
-        begins = kinds.index("END_VAR", p.at) + 1 if "END_VAR" in kinds[p.at :] else len(kinds) - 1
-        p.at = begins
+    begins = _skip_variables(reader)
     if "END_PROGRAM" not in kinds:
         raise DoesNotFit(len(kinds) - 1, "END_PROGRAM")
     end = kinds.index("END_PROGRAM")
@@ -50,6 +48,14 @@ def _read_code(text: str, reader: Reader, pragma: dict[str, Any]) -> Project:
         raise DoesNotFit(end + 1, "the end")
     start = reader.tokens.ends[begins - 1]
     return read_code(text, start, reader.tokens.starts[end], project, str(style), not pragma.get("unprotected"))[0]
+
+
+def _skip_variables(reader: Reader) -> int:
+    """Goes behind the declarations that stand next; gives the word there."""
+    p, kinds = reader.parser, reader.tokens.kinds
+    while reader.next in VARIABLES:
+        p.at = kinds.index("END_VAR", p.at) + 1 if "END_VAR" in kinds[p.at :] else len(kinds) - 1
+    return p.at
 
 
 def parse_iec(text: str) -> Project:
@@ -67,6 +73,8 @@ class Read:
     reader: Reader
     pragma: dict[str, Any] | None
     written: Project | None
+    at_once: Project | None = None
+    """As `written`, but from the first scan on; None where that is the same."""
 
     def project(self, choices: Choices | None) -> Project:
         """The machine file, its state programs in the form of `choices`; None keeps their text."""
@@ -97,7 +105,10 @@ def parse_states(text: str) -> Read:
     if not reader.sequences and not reader.cases:
         raise FormatError("there is no sequence in this text",
                           advice="a chart has an INITIAL_STEP; a state program chooses by a whole number that it assigns")  # fmt: skip
-    return Read(None, reader, pragma, reader.as_written() if reader.cases else None)
+    if not reader.cases:
+        return Read(None, reader, pragma, None)
+    known = all(p.found.first for p in reader.cases)
+    return Read(None, reader, pragma, reader.as_written(), None if known else reader.as_written(at_once=True))
 
 
 def places_in_text(text: str, choices: Choices | None = None) -> Origins:

@@ -38,6 +38,8 @@ from spokeshave.model.project import (
 
 VARIABLES = ("VAR", "VAR_INPUT", "VAR_OUTPUT", "VAR_GLOBAL", "VAR_EXTERNAL")
 _ELEMENTS = ("STEP", "INITIAL_STEP", "TRANSITION", "ACTION")
+_COMMENT = re.compile(r"\(\*(.*?)\*\)|//(.*)")
+_PERIOD = re.compile(r"task period (?:of |is )?([0-9]{1,6}) ?ms", re.IGNORECASE)
 _BLANKS = re.compile(r"\s*")
 _CLASS = {"VAR_INPUT": SignalClass.INPUT, "VAR_OUTPUT": SignalClass.OUTPUT}
 
@@ -107,7 +109,7 @@ class Reader:
     def var_block(self) -> None:
         kind = self.next
         self.parser.at += 1
-        options = set()
+        options = {"CONSTANT"} if "settings" in self.between(self.parser.at - 1, self.parser.at) else set()
         while self.next in ("CONSTANT", "RETAIN"):
             options.add(self.next)
             self.parser.at += 1
@@ -158,8 +160,15 @@ class Reader:
                 continue
             self.origin("signal", "", name, i)
             self.signals[name.lower()] = Signal(
-                name, self.class_of(kind, options, address), of_type, address, initial=value, retain="RETAIN" in options
-            )
+                name, self.class_of(kind, options, address), of_type, address, initial=value, retain="RETAIN" in options,
+                comment=self.comment_behind(last),
+            )  # fmt: skip
+
+    def comment_behind(self, i: int) -> str:
+        """The comment that stands behind word `i` on its line."""
+        line = self.text[self.tokens.ends[i] : self.tokens.starts[i + 1]].split("\n")[0]
+        found = _COMMENT.fullmatch(line.strip())
+        return (found[1] or found[2] or "").strip() if found else ""
 
     def class_of(self, kind: str, options: set[str], address: str) -> SignalClass:
         if "CONSTANT" in options:
@@ -237,7 +246,7 @@ class Reader:
                 lifted, added = p.keep({*signals, *instances})
                 signals |= {s.name.lower(): s for s in added}
             else:
-                lifted = p.lift(signals, instances, Project().period_ms, choices)
+                lifted = p.lift(signals, instances, self.period_ms, choices)
                 signals |= {s.name.lower(): s for s in lifted.more}
             speak = lifted.speaks
 
@@ -258,9 +267,15 @@ class Reader:
             for kind, sequence, item, index, span in lifted.spots:
                 self.origins.add(kind, sequence, item, index, (span.line, span.column))
         return Project(
-            sequences[0].name, signals=tuple(signals.values()), instances=tuple(instances.values()),
+            sequences[0].name, self.period_ms, signals=tuple(signals.values()), instances=tuple(instances.values()),
             opening=opening, closing=closing, sequences=tuple(sequences),
         )  # fmt: skip
+
+    @property
+    def period_ms(self) -> int:
+        """The task period that a comment at the head says, else the usual one."""
+        found = _PERIOD.search(self.text, 0, self.tokens.starts[0])
+        return int(found[1]) if found and int(found[1]) > 0 else Project().period_ms
 
     def _idle(self) -> set[str]:
         """Variables beside inputs and outputs that no statement of the file speaks of."""
@@ -280,18 +295,22 @@ class Reader:
                     advice="choose another name for this variable",
                 )
 
-    def as_written(self) -> Project:
-        """The file with its state programs as opening logic; in the first scan they do nothing, as a sequence does not evolve."""
+    def as_written(self, at_once: bool = False) -> Project:
+        """The file with its state programs as opening logic. In the first scan they do nothing, as a sequence does not evolve,
+        unless they run `at_once` or know of the first scan themselves.
+        """
         taken = {*self.signals, *self.instances}
         started = free_name("Started", taken)
         words = {n: p.words(taken) for n, p in enumerate(self.cases)}
         texts = "\n".join(rename_many(p.text, words[n]) for n, p in enumerate(self.cases))
         named = {low: new for mine in words.values() for low, new in mine.items()}
-        logic = f"{self.opening}\nIF {started} THEN\n{texts}\nEND_IF;\n{started} := TRUE;"
+        if not at_once and not all(p.found.first for p in self.cases):
+            texts = f"IF {started} THEN\n{texts}\nEND_IF;\n{started} := TRUE;"
+        logic = f"{self.opening}\n{texts}"
         signals = (*(replace(s, name=named.get(low, s.name)) for low, s in self.signals.items()),
                    Signal(started, SignalClass.INTERNAL))  # fmt: skip
         return Project(
-            "Text", signals=signals, instances=tuple(self.instances.values()),
+            "Text", self.period_ms, signals=signals, instances=tuple(self.instances.values()),
             opening=logic, closing=self.closing, sequences=tuple(self.sequences),
         )  # fmt: skip
 

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from itertools import groupby
+
 from spokeshave.formats.code.finals import left_out, unprotected
-from spokeshave.formats.code.write import generate
+from spokeshave.formats.code.write import Generated, generate
 from spokeshave.formats.pragma import code_pragma, make_pragma
 from spokeshave.language.literals import value_text
 from spokeshave.language.rename import free_program_names
@@ -69,6 +71,8 @@ def write_code(project: Project, style: str, protect: bool = True) -> str:
     """
     made = generate(project if protect else unprotected(project), style)
     out = "" if protect or not (left := left_out(project)) else f"(* Not protected: this code leaves out {left} *)\n"
+    if style == "plain":
+        return f"{out}{_plain_code(project, made)}\n{code_pragma(project, style, protect)}\n"
     out += f"PROGRAM {made.name}\n"
     out += "".join(f"  {line}\n" for line in _declarations(project, shared=False).splitlines())
     for retain in (False, True):
@@ -77,6 +81,60 @@ def write_code(project: Project, style: str, protect: bool = True) -> str:
             lines = "".join(f"    {v.name} : {v.kind}{f' := {v.initial}' * bool(v.initial)};\n" for v in mine)
             out += f"  VAR{' RETAIN' if retain else ''} (* of the code *)\n{lines}  END_VAR\n"
     return f"{out}{made.text}END_PROGRAM\n\n{code_pragma(project, style, protect)}\n"
+
+
+def _plain_code(project: Project, made: Generated) -> str:
+    """The program of the plain style: variables of one type on a line, one block for all that belongs together."""
+    out = f"(* Task period {project.period_ms} ms: the times of this program assume it. *)\n"
+    addressed = [s for s in project.signals if s.address]
+    if addressed:
+        out += _block("VAR_GLOBAL", [_declared(s) for s in addressed], "")
+    out += f"PROGRAM {made.name}\n"
+    if addressed:
+        out += _block("VAR_EXTERNAL", _grouped([(s.name, str(s.type), "") for s in addressed]))
+    for cls, opener in _BLOCKS.items():
+        for retain in (False, True):
+            mine = [s for s in project.signals if s.cls is cls and s.retain is retain and not s.address]
+            if cls is SignalClass.SETTING:
+                opener = "VAR (* settings *)"
+            plain = [(s.name, str(s.type), "") for s in mine if s.initial is None and not s.comment]
+            lines = _grouped(plain) + [_declared(s) for s in mine if s.initial is not None or s.comment]
+            out += _block(
+                opener.replace("VAR", "VAR RETAIN") if retain and cls is not SignalClass.SETTING else opener, lines
+            )
+    helpers = [(i.name, i.kind, "") for i in project.instances]
+    out += _block("VAR", _grouped(helpers + [(v.name, v.kind, v.initial) for v in made.variables if not v.retain]))
+    out += _block("VAR RETAIN", _grouped([(v.name, v.kind, v.initial) for v in made.variables if v.retain]))
+    return f"{out}\n{made.text}END_PROGRAM\n"
+
+
+def _declared(s: Signal) -> str:
+    comment = " ".join(s.comment.split()).replace("*)", "* )")
+    return _declaration(s) + f" (* {comment} *)" * bool(comment)
+
+
+def _grouped(variables: list[tuple[str, str, str]]) -> list[str]:
+    """Declarations, names of one type and initial value together."""
+    lines: list[str] = []
+    for (kind, initial), group in groupby(variables, key=lambda v: v[1:]):
+        names: list[str] = []
+        for name, _, _ in group:
+            if names and sum(map(len, names)) + 2 * len(names) + len(name) > 90:
+                lines.append(f"{', '.join(names)} : {kind};")
+                names = []
+            names.append(name)
+        lines.append(f"{', '.join(names)} : {kind}{f' := {initial}' * bool(initial)};")
+    return lines
+
+
+def _block(opener: str, lines: list[str], indent: str = "  ") -> str:
+    """A block of declarations, on one line if it is short."""
+    if not lines:
+        return ""
+    one = f"{indent}{opener} {' '.join(lines)} END_VAR\n"
+    if len(one) <= 120 and not any("(*" in line for line in lines):
+        return one
+    return f"{indent}{opener}\n" + "".join(f"{indent}  {line}\n" for line in lines) + f"{indent}END_VAR\n"
 
 
 def _declarations(project: Project, shared: bool) -> str:

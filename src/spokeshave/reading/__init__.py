@@ -79,7 +79,7 @@ def _proven(read: Read) -> Reading:
     from spokeshave.reading.proof import Proof
 
     assert read.written is not None
-    proof = Proof(read.written, read.states)
+    proof = Proof([p for p in (read.written, read.at_once) if p is not None], read.states)
     tried: list[Project] = []
     first = ""
     for choices in _forms():

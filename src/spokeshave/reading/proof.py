@@ -23,23 +23,25 @@ VARIANTS = 3
 
 
 class Proof:
-    """Compares sequences with a text. `states` names the variable of the state of each sequence, by its name in lower case."""
+    """Compares sequences with a text, which counts from the second scan on or from the first: `written` are both. `states`
+    names the variable of the state of each sequence, by its name in lower case.
+    """
 
-    def __init__(self, written: Project, states: dict[str, str]) -> None:
-        self.written, self.states = written, states
-        self._internals = {s.name.lower() for s in written.signals if s.cls is SignalClass.INTERNAL}
+    def __init__(self, written: list[Project], states: dict[str, str]) -> None:
+        self.states = states
+        self._internals = {s.name.lower() for s in written[0].signals if s.cls is SignalClass.INTERNAL}
         self.early = False
         """Whether the outputs of the last sequence compared come one scan earlier than in the text."""
         self.runs = self.scans = 0
         self._changes: list[int] = []
         try:
-            self.text: Program | None = link(written)
+            self.texts = [link(w) for w in written]
         except LinkError:  # a text that cannot run has no behaviour yet; the check says what is wrong
-            self.text = None
+            self.texts = []
 
     def shown(self, project: Project) -> str:
         """What the comparison showed, in a sentence."""
-        if self.text is None:
+        if not self.texts:
             return "the text cannot run yet, so it was not compared"
         outputs = "all outputs come one scan earlier" if self.early else "the outputs change in the same scans"
         names = ", ".join(q.name for q in project.sequences if q.name.lower() in self.states)
@@ -47,13 +49,24 @@ class Proof:
 
     def difference(self, project: Project) -> str:
         """The first difference of a sequence and the text, in words; empty for none, and for a text that cannot run."""
-        self.early, self.runs, self.scans = False, 0, 0
-        if self.text is None:
+        if not self.texts:
             return ""
         try:
             chart = link(project)
         except LinkError as error:
             return str(error)
+        first = ""
+        for text in self.texts:
+            found = self._of(project, chart, text)
+            if not found:
+                return ""
+            first = first or found
+        return first
+
+    def _of(self, project: Project, chart: Program, text: Program) -> str:
+        """The first difference of a sequence and one of the texts."""
+        self.text = text
+        self.early, self.runs, self.scans = False, 0, 0
         self.same = self.later = ""
         for n in range(SHORT_RUNS + LONG_RUNS):
             scans = SHORT if n < SHORT_RUNS else LONG
@@ -70,7 +83,6 @@ class Proof:
 
     def _differ(self, project: Project, chart: Program, stimuli: list[Stimulus], scans: int) -> str:
         """The first difference in one run."""
-        assert self.text is not None
         one, two = (Session(program, stimuli, every_scan=True) for program in (chart, self.text))
         for session in (one, two):
             session.run_for(scans * project.period_ms)

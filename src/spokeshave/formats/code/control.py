@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from itertools import groupby
+from textwrap import dedent, indent
 
-from spokeshave.formats.code.pieces import Code, Hole, Variables, all_of, any_of
+from spokeshave.formats.code.pieces import Code, Hole, Variables, all_of, any_of, together
 from spokeshave.formats.code.protect import Protection
 from spokeshave.formats.code.styles import Style
 from spokeshave.model.project import Action, Body, Project, Sequence, Step
@@ -44,8 +45,10 @@ class Control:
             if b.action.qualifier.resets and self._target(b) not in self.resets:
                 self.resets[self._target(b)] = variables.new(f"{b.action.target}_Reset")
         self.body_on = {
-            self._target(b): variables.new(f"{b.action.target}_On") for b in self.blocks if self._body(b) is not None
-        }  # fmt: skip
+            self._target(b): variables.new(f"{b.action.target}_On") if style.titled else ""
+            for b in self.blocks
+            if self._body(b) is not None
+        }
         self.body_done: dict[tuple[str, str], str] = {}
         for body, runs in groupby((b for b in self.blocks if self._body(b) is not None), key=self._target):
             list(runs)
@@ -67,11 +70,15 @@ class Control:
             if rule.once:
                 b.spent = variables.new(f"{name}_Spent")
                 self.style.kept[(q.name, s.name)].spent.append(b.spent)
-        elif not rule.resets and q.name in self.protection.held:
+        elif not rule.resets and q.name in self.protection.held and (self.style.titled or self._keeps_pulse(b)):
             b.kept = variables.new(f"{name}_Kept")
             if q.hold_outputs == "keep":
                 self.protection.kept[q.name].append(b.kept)
         return b
+
+    def _keeps_pulse(self, b: Block) -> bool:
+        """Whether a hold keeps a pulse: bodies rest in it."""
+        return b.action.qualifier.rule.pulse and self.project.signal(b.action.target) is not None
 
     def _target(self, b: Block) -> tuple[str, str]:
         signal = self.project.signal(b.action.target)
@@ -83,6 +90,10 @@ class Control:
         return next(x for x in b.q.bodies if x.name.lower() == b.action.target.lower())
 
     def write(self, code: Code) -> None:
+        p = self.protection
+        for name, keeps in p.keeps.items():
+            code.line(f"{keeps} := {keeps} OR {p.run[name]};")
+            code.line(f"{p.acts[name]} := {p.run[name]} OR {p.held[name]} AND {keeps};")
         for b in self.blocks:
             self._contribution(code, b)
         for target, reset in self.resets.items():
@@ -94,11 +105,22 @@ class Control:
             code.line(f"{reset} := {any_of(parts)};")
             code.when(reset, (f"{b.stored} := FALSE;" for b in self.blocks if b.stored and self._target(b) == target))
         for target in dict.fromkeys(map(self._target, self.blocks)):
-            on = any_of(b.on for b in self.blocks if self._target(b) == target and not b.action.qualifier.resets)
+            parts = [b.on for b in self.blocks if self._target(b) == target and not b.action.qualifier.resets]
+            on = any_of(parts) if self.style.titled else together(parts)
             if target in self.resets:
                 on = f"NOT {self.resets[target]} AND {f'({on})' if ' OR ' in on else on}"
-            code.line(f"{self.body_on.get(target) or self.style.words.logic(target[1])} := {on};")
+            if target in self.body_on and not self.style.titled:
+                self.body_on[target] = on  # asked where the body stands
+                continue
+            code.line(f"{self.body_on.get(target) or self.style.words.logic(target[1])} := {on};{self._said(target)}")
         self._run_bodies(code)
+
+    def _said(self, target: tuple[str, str]) -> str:
+        """The names of the steps of a mapping, as a comment, where it speaks of numbers alone."""
+        mine = [b for b in self.blocks if self._target(b) == target]
+        if self.style.titled or not all(b.action.qualifier.rule.steady for b in mine):
+            return ""
+        return f" (* {', '.join(dict.fromkeys(b.step.name for b in mine))} *)"
 
     def _x(self, b: Block) -> str:
         return self.style.active(b.q, b.step)
@@ -108,6 +130,8 @@ class Control:
         runs, p = self.protection.runs(b.q), self.protection
         if b.q.name not in p.held or b.q.hold_outputs == "drop":
             return all_of(runs, condition)
+        if b.q.name in p.acts and not b.action.qualifier.resets:
+            return f"{p.acts[b.q.name]} AND {condition}"
         return f"({runs} OR {p.held[b.q.name]}) AND {condition}"
 
     def _contribution(self, code: Code, b: Block) -> None:
@@ -120,7 +144,8 @@ class Control:
             return
         if not rule.stored:
             if not b.kept:
-                b.on = all_of(runs, now)
+                keeps = b.q.name in self.protection.held and not rule.pulse
+                b.on = self._held_too(b, now) if keeps else all_of(runs, now)
             else:
                 code.when(runs, [f"{b.kept} := {now};"])
                 b.on = self._held_too(b, b.kept)
@@ -144,12 +169,21 @@ class Control:
             body, done = self._body(blocks[0]), self.body_done[target]
             assert body is not None
             test = self.body_on[target]
+            if " OR " in test and (done or blocks[0].q.name in self.protection.held):
+                test = f"({test})"
             if blocks[0].q.name in self.protection.held:
                 test += f" AND NOT {self.protection.held[blocks[0].q.name]}"
             if done:
                 test += f" AND NOT {done} AND ({any_of(b.on for b in blocks)})"
+            statements = self.style.words.statements(body.text, blocks[0].q)
+            if not self.style.titled and not done and "\n" not in statements.strip() and "//" not in statements:
+                hole = Hole(("body", blocks[0].q.name, body.name), f" {statements.strip()}")
+                code.line(f"IF {test} THEN (* {body.name} *)", hole, f" END_IF; (* end of {body.name} *)")
+                continue
             code.line(f"IF {test} THEN (* {body.name} *)")
             if done:
                 code.line(f"  {done} := TRUE;")
-            code.hole(Hole(("body", blocks[0].q.name, body.name), self.style.words.statements(body.text, blocks[0].q)))
+            if not self.style.titled:
+                statements = indent(dedent(statements), "    ")
+            code.hole(Hole(("body", blocks[0].q.name, body.name), statements))
             code.line(f"END_IF; (* end of {body.name} *)")

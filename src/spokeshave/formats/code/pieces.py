@@ -40,6 +40,7 @@ class Code:
 
     pieces: list[Piece] = field(default_factory=list)
     indent: int = 1
+    titled: bool = True
 
     def line(self, *parts: Piece) -> None:
         self.pieces += ["  " * self.indent, *parts, "\n"]
@@ -49,13 +50,16 @@ class Code:
             self.line(text)
 
     def title(self, text: str) -> None:
-        self.pieces.append("\n")
-        self.line(f"(* {text} *)")
+        if self.titled:
+            self.pieces.append("\n")
+            self.line(f"(* {text} *)")
 
     def when(self, condition: str, then: Iterable[str]) -> None:
         """An IF around lines; nothing if there are none."""
         then = list(then)
-        if then:
+        if len(then) == 1 and not self.titled:
+            self.line(f"IF {condition} THEN {then[0]} END_IF;")
+        elif then:
             self.line(f"IF {condition} THEN")
             self.indent += 1
             self.lines(then)
@@ -89,6 +93,10 @@ class Variables:
         self._taken.add(name.lower())
         return name
 
+    def free(self, name: str) -> None:
+        """A name of the model that no text speaks of any more may be had."""
+        self._taken.discard(name.lower())
+
     def new(self, wanted: str, kind: str = "BOOL", initial: str = "", retain: bool = False) -> str:
         name = self.name(wanted)
         self.listed.append(Variable(name, kind, initial, retain))
@@ -98,6 +106,16 @@ class Variables:
 def any_of(parts: Iterable[str]) -> str:
     """Conditions joined by OR; FALSE for none."""
     return " OR ".join(parts) or "FALSE"
+
+
+def together(parts: Iterable[str]) -> str:
+    """Conditions joined by OR, with what all of them begin with stated once."""
+    parts = list(parts)
+    head, mark, _ = parts[0].partition(" AND ") if parts else ("", "", "")
+    plain = head.isidentifier() and all(p.startswith(f"{head} AND ") and " OR " not in p for p in parts)
+    if len(parts) < 2 or not mark or not plain:
+        return any_of(parts)
+    return f"{head} AND ({' OR '.join(p.removeprefix(f'{head} AND ') for p in parts)})"
 
 
 def all_of(*parts: str) -> str:

@@ -23,6 +23,11 @@ class Protection:
         self.clocks: dict[str, list[str]] = {q.name: [] for q in project.sequences}
         """Times of stored actions, which stand still with their sequence."""
         self.stored: dict[str, list[str]] = {q.name: [] for q in project.sequences}
+        self.keeps: dict[str, str] = {}
+        self.acts: dict[str, str] = {}
+        """Whether a hold keeps what the sequence did when it ran last, and whether it acts at all, for the plain style, which
+        keeps no block of its own.
+        """
         self.kept: dict[str, list[str]] = {q.name: [] for q in project.sequences}
         """What a hold keeps of outputs; given up when a sequence is put elsewhere, or tripped."""
         for q in project.sequences:
@@ -34,6 +39,9 @@ class Protection:
                 self.held[q.name] = variables.new(f"{q.name}_Held")
             if q.name in self.tripped or q.name in self.held:
                 self.run[q.name] = variables.new(f"{q.name}_Run")
+            if not style.titled and q.name in self.held and q.hold_outputs == "keep":
+                self.keeps[q.name] = variables.new(f"{q.name}_Keeps")
+                self.acts[q.name] = variables.new(f"{q.name}_Acts")
             if q.restart_when.strip() or any(t.steps == "go to" for t in self.trips_of(q)):
                 self.jumped[q.name] = variables.new(f"{q.name}_Jumped")
         self.on = {t.name: variables.new(f"{t.name}_On") for t in project.trips}
@@ -72,9 +80,7 @@ class Protection:
             self._sequence(code, q, reset)
 
     def _sequence(self, code: Code, q: Sequence, reset: str) -> None:
-        forget = [f"{v.came} := FALSE;" for s in q.steps if (v := self.style.kept[(q.name, s.name)]).came]
-        code.when(f"NOT {self.first_scan}", forget)
-        code.lines(f"{v.left} := FALSE;" for s in q.steps if (v := self.style.kept[(q.name, s.name)]).left)
+        code.lines(self.style.forget(q, self.first_scan))
         if q.name in self.jumped:
             code.line(f"{self.jumped[q.name]} := FALSE;")
         if q.name in self.late_hold:
@@ -98,16 +104,15 @@ class Protection:
 
     def tick(self, q: Sequence, sign: str) -> Iterator[str]:
         """A period more, or taken back, on the clocks of the active steps and of what is stored."""
-        for s in q.steps:
-            time = self.style.time(q, s)
-            yield f"IF {self.style.active(q, s)} THEN {time} := {time} {sign} {self.period}; END_IF;"
+        yield from self.style.tick(q, sign, self.period)
         yield from (f"{c} := {c} {sign} {self.period};" for c in self.clocks[q.name])
 
     def _clear(self, q: Sequence) -> list[str]:
         return [f"{name} := FALSE;" for name in self.stored[q.name]]
 
     def _give_up(self, q: Sequence) -> list[str]:
-        return [f"{name} := FALSE;" for name in self.kept[q.name]]
+        keeps = [f"{self.keeps[q.name]} := FALSE;"] if q.name in self.keeps else []
+        return keeps + [f"{name} := FALSE;" for name in self.kept[q.name]]
 
     def _tripping(self, code: Code, q: Sequence) -> None:
         tripped = self.tripped[q.name]
@@ -118,7 +123,9 @@ class Protection:
             goes = self._goes_to(t, q)
             code.line(f"{word} {self.on[t.name]} THEN")
             code.indent += 1
-            code.when(f"NOT {done}", [f"{done} := TRUE;", *self._effects(q, t, goes)])
+            effects = [*self._effects(q, t, goes)]
+            if effects or self.style.titled:
+                code.when(f"NOT {done}", [f"{done} := TRUE;", *effects])
             if not goes:
                 code.lines([f"{tripped} := TRUE;", *self._give_up(q)])
             code.indent -= 1
@@ -143,16 +150,26 @@ class Protection:
             yield f"{self.jumped[q.name]} := TRUE;"
         if t.times == "zero" and not goes:
             # The time of this scan is taken back below, since the sequence is tripped.
-            for s in q.steps:
-                time = self.style.time(q, s)
-                yield f"IF {self.style.active(q, s)} THEN {time} := SEL({self.first_scan}, {self.period}, T#0s); END_IF;"
+            yield from self.style.zero(q, self.first_scan, self.period)
         for name in t.zeroed:
             signal = self.project.signal(name)
             assert signal is not None
             yield f"{self.style.words.logic(signal.name)} := {value_text(zero_of(signal.type), signal.type)};"
 
+    def _holding_in_one_line(self, code: Code, q: Sequence) -> None:
+        late, tripped = self.late_hold.get(q.name, ""), self.tripped.get(q.name, "")
+        head = f"{self.held[q.name]} := {f'NOT {tripped} AND ' * bool(tripped)}"
+        if not q.hold_when.strip():
+            code.line(f"{head}{late};")
+            return
+        hole = Hole(("hold", q.name), self.style.words.expression(q.hold_when, q))
+        code.line(head, f"({late} OR " * bool(late), hole, ")" * bool(late), ";")
+
     def _holding(self, code: Code, q: Sequence) -> None:
         held = self.held[q.name]
+        if not self.style.titled:
+            self._holding_in_one_line(code, q)
+            return
         code.line(f"{held} := FALSE;")
         hold = Hole(("hold", q.name), self.style.words.expression(q.hold_when, q)) if q.hold_when.strip() else None
         late = self.late_hold.get(q.name, "")

@@ -78,6 +78,46 @@ class Style:
     def late(self, q: Sequence, s: Step) -> str:
         return self.kept[(q.name, s.name)].late or "FALSE"
 
+    titled = True
+    """Whether comments head the phases."""
+
+    def tick(self, q: Sequence, sign: str, period: str) -> Iterator[str]:
+        """A period more, or taken back, on the clocks of the active steps."""
+        for s in q.steps:
+            time = self.time(q, s)
+            yield f"IF {self.active(q, s)} THEN {time} := {time} {sign} {period}; END_IF;"
+
+    def zero(self, q: Sequence, first_scan: str, period: str) -> Iterator[str]:
+        """Times begin anew; that of this scan is taken back by one who does not run."""
+        for s in q.steps:
+            time = self.time(q, s)
+            yield f"IF {self.active(q, s)} THEN {time} := SEL({first_scan}, {period}, T#0s); END_IF;"
+
+    def forget(self, q: Sequence, first_scan: str) -> Iterator[str]:
+        """What came and left in the scan before is no longer new; behind a first scan what came still is."""
+        came = [f"{v.came} := FALSE;" for s in q.steps if (v := self.kept[(q.name, s.name)]).came]
+        if came:
+            yield f"IF NOT {first_scan} THEN"
+            yield from (f"  {line}" for line in came)
+            yield "END_IF;"
+        yield from (f"{v.left} := FALSE;" for s in q.steps if (v := self.kept[(q.name, s.name)]).left)
+
+    def settle(self, q: Sequence, runs: str) -> Iterator[str]:
+        """What follows when the steps of a scan are known; `runs` is the condition under which the sequence runs."""
+        yield from ()
+
+    def finish(self, q: Sequence) -> Iterator[str]:
+        """What ends the scan."""
+        yield from ()
+
+    def ticks_freely(self, q: Sequence) -> bool:
+        """Whether clocks may tick in the first scan too, since they are set to nothing in it."""
+        return False
+
+    def needs_first(self, q: Sequence) -> bool:
+        """Whether the evolution has to be kept from running in the first scan."""
+        return True
+
     def state(self, q: Sequence) -> str:
         if q.name not in self.states:
             first = q.step(q.initial)
@@ -183,6 +223,10 @@ class FlagStyle(Style):
 class CaseStyle(Style):
     """A CASE on the number of the active step, one for each thread of the chart."""
 
+    def at_name(self, q: Sequence, n: int) -> str:
+        """What the number of the active step in a thread is called."""
+        return f"{q.name}_At{n + 1 if n else ''}"
+
     def __init__(self, project: Project, variables: Variables) -> None:
         super().__init__(project, variables)
         self.threads: dict[str, Threads] = {}
@@ -205,9 +249,13 @@ class CaseStyle(Style):
             assert first is not None
             for n in range(found.count):
                 initial = str(first.number) if n == 0 else "-1"
-                self.at[(q.name, n)] = variables.new(f"{q.name}_At{n + 1 if n else ''}", "DINT", initial, q.retain)
+                self.at[(q.name, n)] = variables.new(self.at_name(q, n), self.kind_of(q), initial, q.retain)
                 if found.count > 1:
-                    self.way[(q.name, n)] = variables.new(f"{q.name}_Way{n + 1}", "DINT")
+                    self.way[(q.name, n)] = variables.new(f"{q.name}_Way{n + 1}", self.kind_of(q))
+
+    def kind_of(self, q: Sequence) -> str:
+        """The type of the variables that hold the numbers of a sequence."""
+        return "DINT"
 
     def active(self, q: Sequence, s: Step) -> str:
         thread = self.threads[q.name].of.get(s.name)
@@ -275,7 +323,7 @@ class CaseStyle(Style):
 
     def _ways(self, code: Code, q: Sequence, thread: int, ways: list[int]) -> None:
         """IF, ELSIF in the order of priority. Conditions that can stop a run are all evaluated before."""
-        several = len(ways) > 1 and any(_can_stop(q.transitions[i].condition) for i in ways)
+        several = len(ways) > 1 and any(can_stop(q.transitions[i].condition) for i in ways)
         word = "IF"
         if several:
             for i in ways:
@@ -301,7 +349,7 @@ class CaseStyle(Style):
         return ["".join(f"{o} AND " for o in others), self.condition(q, index), self.permissives(q, t)]
 
 
-def _can_stop(text: str) -> bool:
+def can_stop(text: str) -> bool:
     """Whether a condition computes: then it could stop a run, or overflow, which an ELSIF would hide."""
 
     def computes(tree: sx.Expression) -> bool:

@@ -12,6 +12,7 @@ from spokeshave.language.parse import parse_expression, parse_statements
 from spokeshave.language.references import Names
 from spokeshave.model.project import Project, Sequence, Step
 
+_SHORT = {"RISING": "Edge", "FALLING": "Fall", "HELD": "Held"}
 _BLOCK = {"RISING": "R_TRIG", "FALLING": "F_TRIG", "HELD": "TON"}
 
 
@@ -47,6 +48,14 @@ class Words:
         """Protected outputs, by name in lower case: logic reads and writes what is asked for, not what goes out."""
         self.edges: dict[str, Edge] = {}
         self.home = ""
+        self.plain_edges = ""
+        """The variable of the first scan, where the blocks of edges are asked themselves; else their results are kept."""
+        self.before_edges = False
+        """Whether the text stands above the blocks, so that it sees what they said in the scan before."""
+        self.seen: dict[str, str] = {}
+        """For a block that is asked above, the variable that keeps what it said."""
+        self.behind_first = False
+        """Whether the text that is put into words is never looked at in the first scan."""
 
     def expression(self, text: str, sequence: Sequence | None) -> str:
         """A condition, in parentheses where it needs them beside an AND."""
@@ -102,10 +111,20 @@ class Words:
     def _edge(self, function: str, operand: str, time: str) -> str:
         key = f"{function} {operand} {time}"
         if key not in self.edges:
-            value = self.variables.new(f"{function.capitalize()}{len(self.edges) + 1}")
-            block = self.variables.new(f"{value}_Block", _BLOCK[function])
+            if self.plain_edges:
+                stem = operand if operand.isidentifier() else function.capitalize() + str(len(self.edges) + 1)
+                block = self.variables.new(f"{stem}{_SHORT[function]}", _BLOCK[function])
+                value = f"{block}.Q" if function == "HELD" else f"({block}.Q AND NOT {self.plain_edges})"
+            else:
+                value = self.variables.new(f"{function.capitalize()}{len(self.edges) + 1}")
+                block = self.variables.new(f"{value}_Block", _BLOCK[function])
             self.edges[key] = Edge(function, block, value, operand, time)
-        return self.edges[key].value
+        e = self.edges[key]
+        if self.plain_edges and self.before_edges and function != "HELD":
+            if e.block not in self.seen:
+                self.seen[e.block] = self.variables.new(f"{e.block}Seen")
+            return self.seen[e.block]
+        return f"{e.block}.Q" if self.plain_edges and self.behind_first else e.value
 
     def _name(self, node: sx.Name, own: Sequence | None) -> str:
         """What a name is called in the code; empty if it stays as it is."""
@@ -138,7 +157,12 @@ class Words:
 def write_edges(words: Words, code: Code, first_scan: str) -> None:
     """Phase 4: every block once. In the first scan nothing has risen or fallen."""
     for e in words.edges.values():
-        if e.function == "HELD":
+        if words.plain_edges:
+            given = f"IN := {e.operand}, PT := {e.time}" if e.function == "HELD" else f"CLK := {e.operand}"
+            code.line(f"{e.block}({given});")
+            if e.block in words.seen:
+                code.line(f"{words.seen[e.block]} := {e.block}.Q AND NOT {first_scan};")
+        elif e.function == "HELD":
             code.line(f"{e.block}(IN := {e.operand}, PT := {e.time}); {e.value} := {e.block}.Q;")
         else:
             code.line(f"{e.block}(CLK := {e.operand}); {e.value} := {e.block}.Q AND NOT {first_scan};")

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from textwrap import dedent, indent
 
 from spokeshave.formats.code.control import Control
 from spokeshave.formats.code.finals import ask_apart, write_finals
 from spokeshave.formats.code.pieces import Code, Hole, Piece, Variable, Variables
+from spokeshave.formats.code.plain import PlainStyle
 from spokeshave.formats.code.protect import Protection
 from spokeshave.formats.code.styles import CaseStyle, FlagStyle, Style
 from spokeshave.formats.code.words import Words, write_edges
@@ -17,7 +19,7 @@ from spokeshave.language.literals import read_value, time_text
 from spokeshave.language.parse import parse_statements
 from spokeshave.model.project import Instance, Project, Signal, SignalClass, Type
 
-STYLES: dict[str, type[Style]] = {"case": CaseStyle, "flags": FlagStyle}
+STYLES: dict[str, type[Style]] = {"plain": PlainStyle, "case": CaseStyle, "flags": FlagStyle}
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,34 +73,46 @@ def generate(project: Project, style: str) -> Generated:
     _refuse_returns(project)
     variables = Variables(project)
     asked = ask_apart(project, variables)
-    name = variables.name(f"{project.sequences[0].name if project.sequences else 'Machine'}_Code")
+    own = project.sequences[0].name if project.sequences else "Machine"
+    name = own if style == "plain" else variables.name(f"{own}_Code")
     first_scan = variables.new("FirstScan", "BOOL", "TRUE")
     made = STYLES[style](project, variables)
     words = made.words = Words(project, variables, made, asked)
+    words.plain_edges = "" if made.titled else first_scan
     protection = Protection(project, variables, made, time_text(project.period_ms), first_scan)
     control = Control(project, variables, made, protection)
     if project.home.strip():
         words.home = variables.new("Home_Now")
-    top, rest = Code(), Code()
+    top, rest = Code(titled=made.titled), Code(titled=made.titled)
     reset = words.rising(project.reset, None) if project.reset.strip() else "FALSE"
     # The phases behind the edges first: they tell which edges there are, and whose states are asked for.
-    finals = Code()
+    finals = Code(titled=made.titled)
     write_finals(project, words, variables, finals)
+    words.before_edges = True
     home = words.expression(project.home, None) if project.home.strip() else ""
-    opening = words.statements(project.opening, None)
+    opening = _put_in(words.statements(project.opening, None), made)
+    words.before_edges = False
     _sections(project, made, protection, control, rest, first_scan, reset)
-    closing = words.statements(project.closing, None)
+    closing = _put_in(words.statements(project.closing, None), made)
     if made.states:  # some were asked for only after their places had passed
-        rest = Code()
+        rest = Code(titled=made.titled)
         _sections(project, made, protection, control, rest, first_scan, reset)
     if project.closing.strip():
         rest.title("closing logic")
         rest.hole(Hole(("closing",), closing))
         rest.line("(* end of closing logic *)")
     rest.pieces += finals.pieces
-    rest.line(f"{first_scan} := FALSE;")
+    rest.lines(line for q in project.sequences for line in made.finish(q))
     top.title("times of active steps and of what is stored")
-    top.when(f"NOT {first_scan}", (line for q in project.sequences for line in protection.tick(q, "+")))
+    free = [
+        q
+        for q in project.sequences
+        if made.ticks_freely(q) and not protection.clocks[q.name] and q.name not in protection.run
+    ]
+    top.lines(line for q in free for line in protection.tick(q, "+"))
+    top.when(
+        f"NOT {first_scan}", (line for q in project.sequences if q not in free for line in protection.tick(q, "+"))
+    )
     if home:
         top.title("home")
         top.line(f"{words.home} := ", Hole(("home",), home), ";")
@@ -110,14 +124,24 @@ def generate(project: Project, style: str) -> Generated:
         top.title("edges")
         write_edges(words, top, first_scan)
     active = {f"{q.name}.{s.name}.X": made.active(q, s) for q in project.sequences for s in q.steps}
-    pieces = (*top.pieces, *rest.pieces)
-    return Generated(project, made, name, pieces, tuple(variables.listed), active)
+    pieces = [*top.pieces, *rest.pieces]
+    listed = variables.listed
+    if any(first_scan in (p if isinstance(p, str) else p.text) for p in pieces):
+        pieces += [f"  {first_scan} := FALSE;", "\n"]
+    else:
+        listed = [v for v in listed if v.name != first_scan]
+    return Generated(project, made, name, tuple(pieces), tuple(listed), active)
+
+
+def _put_in(text: str, style: Style) -> str:
+    """Statements of the model as they stand; in the plain style indented like what is around them."""
+    return text if style.titled else indent(dedent(text), "  ")
 
 
 def _sections(
     project: Project, style: Style, protection: Protection, control: Control, code: Code, first_scan: str, reset: str
 ) -> None:
-    if protection.run or protection.jumped or any(v.came or v.left for v in style.kept.values()):
+    if protection.run or protection.jumped or any(True for q in project.sequences for _ in style.forget(q, first_scan)):
         code.title("new steps are no longer new; trips, holds, restarts")
         protection.write(code, reset)
     for q in project.sequences:
@@ -125,13 +149,18 @@ def _sections(
         parts = [
             protection.run.get(q.name, ""),
             f"NOT {protection.jumped[q.name]}" if q.name in protection.jumped else "",
+            f"NOT {first_scan}" if style.needs_first(q) else "",
         ]
-        code.line(f"IF {' AND '.join(p for p in (*parts, f'NOT {first_scan}') if p)} THEN")
-        code.indent += 1
+        test = " AND ".join(p for p in parts if p)
+        if test:
+            code.line(f"IF {test} THEN")
+            code.indent += 1
         style.evolve(code, q)
-        code.indent -= 1
-        code.line("END_IF;")
+        if test:
+            code.indent -= 1
+            code.line("END_IF;")
         style.count_states(code, q)
+        code.lines(style.settle(q, protection.runs(q)))
         code.when(protection.runs(q), _late(protection, style, project, q.name))
     code.title("actions")
     control.write(code)
@@ -142,7 +171,7 @@ def _late(protection: Protection, style: Style, project: Project, name: str) -> 
     assert q is not None
     for s in q.steps:
         own = style.kept[(q.name, s.name)]
-        if not s.longest.strip():
+        if not s.longest.strip() or not own.late:
             continue
         then = f"{own.late} := TRUE;"
         trip = next((t.name for t in project.trips if t.name.lower() == s.response.lower()), "")

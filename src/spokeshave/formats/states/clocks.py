@@ -39,7 +39,7 @@ class Clocks:
 
 def take_clocks(
     flow: Flow, instances: dict[str, Instance], signals: dict[str, Signal], period_ms: int, written: set[str],
-    following: dict[str, set[int]], wanted: tuple[bool, bool] = (True, True),
+    following: dict[str, set[int]], wanted: tuple[bool, bool] = (True, True), first_known: bool = False,
 ) -> Clocks:  # fmt: skip
     """Finds them and puts them into `flow.special`. `written` are the variables that the branches set; `following` flags that
     are TRUE in some states alone; `wanted` whether step times are, and edges and HELD.
@@ -54,7 +54,7 @@ def take_clocks(
     for low, instance in instances.items():
         mine = calls[low]
         if instance.kind in _EDGES and len(mine) == 1 and mine[0][0] is Side.ABOVE:
-            if instance.kind == "R_TRIG" or _on_at_first(mine[0][1], signals):
+            if instance.kind == "R_TRIG" or first_known or _on_at_first(mine[0][1], signals):
                 _edge(flow, low, _EDGES[instance.kind], mine[0][1], written, clocks)
         elif instance.kind == "TON" and len(mine) == 1 and isinstance(mine[0][0], Side):
             _timer(flow, low, mine[0][0], mine[0][1], period_ms, written, following, clocks, wanted)

@@ -8,14 +8,17 @@ from enum import IntEnum
 
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.states.fold import (
+    FALSE,
     TRUE,
     Known,
     both,
     folded,
+    folded_block,
     is_true,
     negated,
     number,
     read_by,
+    stripped,
     terms,
     value_of,
     written_by,
@@ -90,6 +93,8 @@ class Found:
 
     machines: list[Machine] = field(default_factory=list)
     around: list[sx.Statement] = field(default_factory=list)
+    first: str = ""
+    """A variable that is TRUE in the first scan alone: the text knows of that scan and counts from the beginning."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,7 +121,11 @@ class Finder:
 
     def find(self, statements: Block) -> Found:
         """The machines; none where nothing is one. Raises `FormatError` for states that cannot be read."""
-        found, items = Found(), list(self._flat(statements, TRUE))
+        found = Found(first=self._first_scan(statements))
+        if found.first:
+            statements = tuple(x for s in statements if (x := stripped(s, {found.first})) is not None)
+            statements = folded_block(statements, {found.first: FALSE})
+        items = list(self._flat(statements, TRUE))
         copies = self._copies(items)
         cases = [self._case_of(s, copies) for s, _ in items]
         plain = {c.var for c in cases if c is not None and not c.chained}
@@ -137,6 +146,22 @@ class Finder:
             m.name = self.name if len(mine) == 1 else self.signals[m.var].name
             self._branches(m, of.case, set(taken), found.around)
         return found
+
+    def _first_scan(self, statements: Block) -> str:
+        """The variable that tells of the first scan, if there is one: TRUE at first, and set FALSE in every scan."""
+        ends = [s for s in statements if isinstance(s, sx.Assign) and value_of(s.value) is False]
+        for s in ends:
+            name = str(s.target).lower()
+            signal = self.signals.get(name)
+            others = tuple(x for x in statements if x is not s)
+            if (
+                signal is not None
+                and signal.cls is SignalClass.INTERNAL
+                and signal.start is True
+                and name not in written_by(others)
+            ):
+                return name
+        return ""
 
     def _add(self, found: Found, mine: list[_Case], case: _Case, guard: sx.Expression) -> None:
         last = found.machines[-1] if found.machines else None
@@ -316,6 +341,8 @@ class Finder:
             return
         wanted = name_of(comment)
         name = step_name(wanted, n, taken)
+        if wanted and comment.startswith(f"{wanted}: "):
+            comment = comment.removeprefix(f"{wanted}: ")
         m.states[n] = State(n, name, "" if wanted and says_no_more(comment, wanted) else comment, label.span)
 
     def _range(self, low: sx.Expression, high: sx.Expression) -> range:

@@ -285,3 +285,32 @@ def tidy(s: sx.If) -> sx.If | None:
         else:
             before = both(before, negated(condition))
     return replace(s, branches=tuple(out)) if out else None
+
+
+def stripped(s: sx.Statement, names: set[str]) -> sx.Statement | None:
+    """A statement without the assignments of some variables and the calls of some blocks; None if nothing is left."""
+
+    def block(inner: tuple[sx.Statement, ...]) -> tuple[sx.Statement, ...]:
+        new = tuple(x for y in inner if (x := stripped(y, names)) is not None)
+        return inner if len(new) == len(inner) and all(a is b for a, b in zip(new, inner)) else new
+
+    match s:
+        case sx.Assign():
+            return None if str(s.target).lower() in names else s
+        case sx.BlockCall():
+            return None if str(s.instance).lower() in names else s
+        case sx.If():
+            branches = tuple((c, block(b)) for c, b in s.branches)
+            otherwise = block(s.otherwise)
+            if otherwise is s.otherwise and all(x is b for (_, x), (_, b) in zip(branches, s.branches)):
+                return s
+            return tidy(replace(s, branches=branches, otherwise=otherwise))
+        case sx.Case():
+            cases = tuple((labels, block(b)) for labels, b in s.branches)
+            otherwise = block(s.otherwise)
+            if otherwise is s.otherwise and all(x is b for (_, x), (_, b) in zip(cases, s.branches)):
+                return s
+            cases = tuple(c for c in cases if c[1] or otherwise)
+            return replace(s, branches=cases, otherwise=otherwise) if cases else None
+        case _:
+            return s

@@ -43,6 +43,13 @@ def name_of(comment: str) -> str:
     >>> name_of("Rolled in"), name_of("20: heating up - until it is warm"), name_of("here we wait until the tray is in")
     ('Rolled_in', 'heating_up', '')
     """
+    if (
+        comment.isidentifier()
+        and comment.isascii()
+        and len(comment) <= LONGEST
+        and not name_problem(comment, step=True)
+    ):
+        return comment
     short = _END.split(_LEAD.sub("", comment), maxsplit=1)[0].strip()
     plain = short.replace("ß", "ss")
     for umlaut, pair in (("ä", "ae"), ("ö", "oe"), ("ü", "ue"), ("Ä", "Ae"), ("Ö", "Oe"), ("Ü", "Ue")):
@@ -57,7 +64,7 @@ def name_of(comment: str) -> str:
 
 def says_no_more(comment: str, name: str) -> bool:
     """Whether a comment is the name alone, in other letters."""
-    return len(re.findall(r"\w+", comment)) == len(name.split("_")) and name_of(comment) == name
+    return len(re.findall(r"[^\W_]+", comment)) == len(re.findall(r"[^_]+", name)) and name_of(comment) == name
 
 
 def step_name(wanted: str, number: int, taken: set[str]) -> str:

@@ -12,20 +12,25 @@ from spokeshave.formats.states.fold import (
     NOWHERE,
     TRUE,
     Known,
+    both,
+    folded,
     folded_block,
     is_true,
     names_in,
     negated,
     read_by,
     same,
+    stripped,
     terms,
+    value_of,
     written_by,
 )
 from spokeshave.formats.states.outputs import Follower, follower
-from spokeshave.formats.states.spoken import ENTRY, Spoken, mapped, stripped, with_entry
+from spokeshave.formats.states.spoken import ENTRY, Spoken, mapped, with_entry
 from spokeshave.language import syntax as sx
 from spokeshave.language.parse import parse_expression, parse_statements
 from spokeshave.language.printer import expression_text, statements_text
+from spokeshave.language.rename import name_problem
 from spokeshave.model.edits import free_name
 from spokeshave.model.project import (
     Action,
@@ -121,7 +126,7 @@ class Lifter:
             self._machine(m)
         self._logic()
         read = self._read()
-        names = {m.var for m in self.found.machines} | {m.next for m in self.found.machines}
+        names = {n for m in self.found.machines for n in (m.var, m.next)} | ({self.found.first} - {""})
         constants = {
             low for low in self.constants if low in {s.name.lower() for q in self.out.sequences for s in q.steps}
         }
@@ -162,7 +167,7 @@ class Lifter:
         gone = {f.name for f in marked} | {m.next} | flags | ({last} if last else set())
         gone |= self._clocks(m, flow, followers, gone)
         self.dropped |= {last} if last else set()
-        self._sequence(plain, flow, marked, gone, around)
+        self._sequence(plain, flow, marked, gone, around, last)
         for i, s in enumerate(around):
             rest = self.around[i]
             if rest is not None:
@@ -178,7 +183,9 @@ class Lifter:
         plain = Flow(m, self.found.around, self.constants, False)
         written = written_by(tuple(s for b in m.branches.values() for s in b))
         wanted = (self.choices.times, self.choices.edges)
-        clocks = take_clocks(plain, self.instances, self.signals, self.period_ms, written, timing, wanted)
+        clocks = take_clocks(
+            plain, self.instances, self.signals, self.period_ms, written, timing, wanted, bool(self.found.first)
+        )
         for n, known in plain.special.items():
             flow.special.setdefault(n, {}).update(known)
         for ends, known in plain.behind.items():
@@ -229,7 +236,7 @@ class Lifter:
     # -- the sequence
 
     def _sequence(
-        self, m: Machine, flow: Flow, marked: list[Follower], gone: set[str], around: list[sx.Statement]
+        self, m: Machine, flow: Flow, marked: list[Follower], gone: set[str], around: list[sx.Statement], last: str
     ) -> None:
         bodies: list[Body] = []
         moves = {n: flow.moves(n) for n in m.branches}
@@ -238,7 +245,7 @@ class Lifter:
             for x in ways:
                 preds[x.target].add(n)
         start = int(self.signals[m.var].start)
-        shared = self._around_bodies(m, around, gone) if self.choices.stay else {}
+        shared = self._around_bodies(m, around, gone, last) if self.choices.stay else {}
         steps, transitions = list[Step](), list[Transition]()
         for n, state in m.states.items():
             actions = [a for f in marked if (a := self._mark(f, n, preds, start)) is not None]
@@ -335,7 +342,8 @@ class Lifter:
 
     def _body(self, m: Machine, n: int, qualifier: Qualifier, block: Block, bodies: list[Body]) -> Action:
         step = m.states[n].name
-        name = free_name(_body_name(block, qualifier, step), self.taken | {b.name.lower() for b in bodies})
+        wanted = self._said(block) or _body_name(block, qualifier, step)
+        name = free_name(wanted, self.taken | {b.name.lower() for b in bodies})
         text = statements_text(tuple(self.spoken.statement(s, m) for s in block))
         bodies.append(Body(name, text))
         self.out.spots.append(("body", m.name, name, -1, block[0].span))
@@ -343,16 +351,59 @@ class Lifter:
         self.out.notes.append(Note(block[0].span.line, f"{name} runs in {step} {when}"))
         return Action(qualifier, name)
 
+    def _said(self, block: Block) -> str:
+        """The name that a comment gives to statements, behind the THEN before them."""
+        before = self.text[: block[0].span.start].rstrip() if block[0].span.end else ""
+        if not before.endswith("*)"):
+            return ""
+        opened = before.rfind("(*")
+        name = before[opened + 2 : -2].strip()
+        said = before[:opened].rstrip().upper().endswith("THEN") and not name_problem(name)
+        return name if said else ""
+
+    def _left_state(self, m: Machine, s: sx.Statement, last: str) -> tuple[int, Block] | None:
+        """The state that is left where a statement acts, `Last = 20 AND State <> Last`, and what it does."""
+        if not last or not isinstance(s, sx.If) or len(s.branches) != 1 or s.otherwise:
+            return None
+        condition, block = s.branches[0]
+        rest: sx.Expression = TRUE
+        n: int | None = None
+        entry = False
+        for term in terms(condition):
+            value = (
+                value_of(folded(term.right, self.constants)) if isinstance(term, sx.Binary) and term.op == "=" else None
+            )
+            if (
+                isinstance(term, sx.Binary)
+                and str(term.left).lower() == last
+                and isinstance(value, int)
+                and value in m.states
+            ):
+                n = value
+            elif same(term, ENTRY):
+                entry = True
+            else:
+                rest = both(rest, term)
+        if n is None or not entry:
+            return None
+        return n, block if is_true(rest) else (replace(s, branches=((rest, block),)),)
+
     def _around_bodies(
-        self, m: Machine, around: list[sx.Statement], gone: set[str]
+        self, m: Machine, around: list[sx.Statement], gone: set[str], last: str
     ) -> dict[int, list[tuple[Qualifier, Block]]]:
         """Statements below the branches that do something in one state alone: bodies of its step."""
         out: dict[int, list[tuple[Qualifier, Block]]] = {}
         for i, s in enumerate(around):
             rest = stripped(s, gone)
-            if rest is None or m.side(i) is not Side.BELOW or not read_by((rest,)) & {m.var, m.next} or sets(s, m.next):
+            if rest is None or m.side(i) is not Side.BELOW or sets(s, m.next):
+                continue
+            if not read_by((rest,)) & {m.var, m.next, str(ENTRY).lower()}:
                 continue
             if any(read_by((rest,)) & {o.var, o.next} for o in self.found.machines if o.next != m.next):
+                continue
+            if (gone_from := self._left_state(m, rest, last)) is not None:
+                out.setdefault(gone_from[0], []).append((Q.P0, gone_from[1]))
+                self.around[i] = None
                 continue
             left = {n: folded_block((rest,), {**self.constants_of(m), **m.known(n, n)}) for n in m.branches}
             mine = [n for n, block in left.items() if block]

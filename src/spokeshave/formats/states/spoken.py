@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import replace
 
 from spokeshave.formats.states.find import Machine
-from spokeshave.formats.states.fold import NOWHERE, Known, folded, negated, tidy, value_of
+from spokeshave.formats.states.fold import NOWHERE, Known, folded, negated, value_of
 from spokeshave.language import syntax as sx
 from spokeshave.language.rename import rename_many
 from spokeshave.model.project import Signal, Type
@@ -129,35 +129,6 @@ def mapped(s: sx.Statement, put: Callable[[sx.Expression], sx.Expression]) -> sx
             given = tuple(replace(a, value=put(a.value)) for a in s.inputs)
             changed = any(a.value is not b.value for a, b in zip(given, s.inputs))
             return replace(s, inputs=given) if changed else s
-        case _:
-            return s
-
-
-def stripped(s: sx.Statement, names: set[str]) -> sx.Statement | None:
-    """A statement without the assignments of some variables and the calls of some blocks; None if nothing is left."""
-
-    def block(inner: tuple[sx.Statement, ...]) -> tuple[sx.Statement, ...]:
-        new = tuple(x for y in inner if (x := stripped(y, names)) is not None)
-        return inner if len(new) == len(inner) and all(a is b for a, b in zip(new, inner)) else new
-
-    match s:
-        case sx.Assign():
-            return None if str(s.target).lower() in names else s
-        case sx.BlockCall():
-            return None if str(s.instance).lower() in names else s
-        case sx.If():
-            branches = tuple((c, block(b)) for c, b in s.branches)
-            otherwise = block(s.otherwise)
-            if otherwise is s.otherwise and all(x is b for (_, x), (_, b) in zip(branches, s.branches)):
-                return s
-            return tidy(replace(s, branches=branches, otherwise=otherwise))
-        case sx.Case():
-            cases = tuple((labels, block(b)) for labels, b in s.branches)
-            otherwise = block(s.otherwise)
-            if otherwise is s.otherwise and all(x is b for (_, x), (_, b) in zip(cases, s.branches)):
-                return s
-            cases = tuple(c for c in cases if c[1] or otherwise)
-            return replace(s, branches=cases, otherwise=otherwise) if cases else None
         case _:
             return s
 

@@ -42,7 +42,10 @@ def layout_of(studied: Studied) -> Layout:
         if b.rule.once:
             layout.add(("spent", b.order, 0), 2)
     for b in kept_blocks(studied):
-        layout.add(("kept", b.order, 0), 2)
+        if b.rule.pulse:
+            layout.add(("kept", b.order, 0), 2)
+    for i in sorted({b.sequence for b in kept_blocks(studied) if not b.rule.pulse}):
+        layout.add(("keeps", i, 0), 2)
     for slot in studied.carried:
         is_bool = isinstance(studied.start[slot], bool)
         layout.add(("var", slot, 0), 2 if is_bool else COUNTS, 0 if is_bool else LOWEST)
@@ -61,12 +64,15 @@ def stored_blocks(studied: Studied) -> list[Block]:
 
 
 def kept_blocks(studied: Studied) -> list[Block]:
-    """The blocks whose outputs a held sequence keeps: what they contributed in the last scan that it ran is carried."""
+    """The blocks whose outputs a held sequence keeps. Of a pulse it is carried whether it was on in the last scan that the
+    sequence ran; the others are as they were, since steps and times stand still, unless what is kept was given up.
+    """
     keeping = {q.index for q in studied.program.sequences if q.can_hold and not q.drop}
+    bodies = {n for n in studied.targets if studied.program.targets[n].run is not None}  # they rest in a hold
     return [
         b
         for b in studied.program.blocks
-        if b.target in studied.targets and b.sequence in keeping and not (b.rule.stored or b.rule.resets)
+        if b.target in set(studied.targets) - bodies and b.sequence in keeping and not (b.rule.stored or b.rule.resets)
     ]
 
 
@@ -248,9 +254,10 @@ class Scan:
 
     def _give_up(self, i: int, where: Bools) -> None:
         """What a hold would keep."""
-        for b in kept_blocks(self.studied):
-            if b.sequence == i:
-                self.c["kept", b.order, 0] = np.where(where, 0, self.c["kept", b.order, 0])
+        for key in [k for k in self.c if k[0] == "kept" and self.program.by_order[k[1]].sequence == i]:
+            self.c[key] = np.where(where, 0, self.c[key])
+        if ("keeps", i, 0) in self.c:
+            self.c["keeps", i, 0] = np.where(where, 0, self.c["keeps", i, 0])
 
     def _go_to(self, q: LinkedSequence, step: int, where: Bools) -> None:
         self._give_up(q.index, where)
@@ -331,6 +338,8 @@ class Scan:
         loud: dict[int, Bools] = dict.fromkeys(studied.targets, none)
         reset: dict[int, Bools] = dict.fromkeys(studied.targets, none)
         for q in program.sequences:
+            if ("keeps", q.index, 0) in self.c:
+                self.c["keeps", q.index, 0] = np.where(self.mode_run[q.index], 1, self.c["keeps", q.index, 0])
             for x in q.steps:
                 for b in x.blocks:
                     if b.target in on:
@@ -374,10 +383,12 @@ class Scan:
                 self.c["spent", b.order, 0] = np.where(fresh, 1, self.c["spent", b.order, 0])
             self.c["stored", b.order, 0] = np.where(fresh & (stored == 0), 1, stored)
             return
-        now = now & runs
         if ("kept", b.order, 0) in self.c:
             self.c["kept", b.order, 0] = kept = np.where(runs, now, self.c["kept", b.order, 0])
             on[b.target] = on[b.target] | (kept.astype(bool) & keeps)
+        elif ("keeps", i, 0) in self.c and not rule.pulse:
+            on[b.target] = on[b.target] | (now & keeps & (self.c["keeps", i, 0] > 0))
+        now = now & runs
         on[b.target] = on[b.target] | now
         loud[b.target] = loud[b.target] | now
 

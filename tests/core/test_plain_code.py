@@ -1,0 +1,144 @@
+"""Charts as plain code: lean, stable, and read back as the same chart without any pragma."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import spokeshave
+from spokeshave.formats.iec_write import write_code
+from spokeshave.model.project import (
+    Action,
+    Body,
+    Project,
+    Qualifier,
+    Sequence,
+    Signal,
+    SignalClass,
+    Step,
+    Transition,
+    Type,
+)
+from spokeshave.reading import read_project, read_text
+
+HERE = Path(__file__).parent / "state_programs"
+EXAMPLES = Path(spokeshave.__file__).parent / "examples"
+
+
+def plain(project: Project) -> str:
+    """The plain code, as it stands without the pragma."""
+    return write_code(project, "plain").partition("{spokeshave")[0]
+
+
+def lines(text: str) -> int:
+    """Lines of a program that are neither empty nor a comment alone."""
+    bare = re.sub(r"\(\*.*?\*\)|//[^\n]*", "", text, flags=re.DOTALL)
+    return sum(bool(line.strip()) for line in bare.split("\n"))
+
+
+@st.composite
+def charts(draw: st.DrawFn) -> Project:
+    """A chart of the kind that people write as code: one thread, marks, bodies on entry and exit, edges, step times."""
+    n = draw(st.integers(2, 6))
+    names = draw(st.permutations(["Rest", "Dip_in", "Soak", "Drain", "Turn", "Lift_up", "S70"]))[:n]
+    numbers = sorted(draw(st.sets(st.integers(0, 90), min_size=n, max_size=n)))
+    terms = st.sampled_from(("Go", "NOT Go", "There", "Count >= 2", "RISING(Call)", "HELD(There, T#200ms)"))
+    ways, bodies, steps = [], [], []
+    for i, name in enumerate(names):
+        asked = draw(st.lists(terms, min_size=1, max_size=3, unique_by=lambda x: x.removeprefix("NOT ")))
+        if draw(st.booleans()):
+            asked.insert(0, f"{name}.T {draw(st.sampled_from(('>=', '>')))} T#{draw(st.sampled_from(('300ms', '2s')))}")
+        ways.append(Transition((name,), (names[(i + 1) % n],), " AND ".join(asked)))
+        if draw(st.booleans()) and n > 2:
+            other = draw(st.sampled_from([x for x in names if x not in (name, names[(i + 1) % n])]))
+            ways[-1] = replace(ways[-1], priority=1)
+            ways.append(Transition((name,), (other,), "NOT There AND Call", 2))
+        marks = [
+            Action(Qualifier.N, x) for x in sorted(draw(st.sets(st.sampled_from(("Down", "Heat", "Up")), max_size=2)))
+        ]
+        for qualifier, text in (
+            (Qualifier.P1, "Count := Count + 1;"),
+            (Qualifier.P0, "IF Count > 3 THEN\n  Count := 0;\nEND_IF;"),
+        ):
+            if draw(st.integers(0, 3)) == 0:
+                bodies.append(Body(f"{name}_{qualifier}", text))
+                marks.append(Action(qualifier, bodies[-1].name))
+        steps.append(Step(name, numbers[i], tuple(marks)))
+    signals = [Signal(x, SignalClass.INPUT) for x in ("Go", "There", "Call")]
+    signals += [Signal(x, SignalClass.OUTPUT) for x in ("Down", "Heat", "Up")] + [
+        Signal("Count", SignalClass.INTERNAL, Type.INT)
+    ]
+    q = Sequence("Carousel", names[0], tuple(steps), tuple(ways), tuple(bodies))
+    return Project("Carousel", draw(st.sampled_from((10, 20))), signals=tuple(signals), sequences=(q,))
+
+
+def bare(project: Project) -> tuple:
+    """A chart without the order of what stands in no order."""
+    (q,) = project.sequences
+    steps = [(s.name, s.number, sorted((str(a.qualifier), a.target) for a in s.actions)) for s in q.steps]
+    ways = sorted((t.sources, t.targets, t.condition, t.priority) for t in q.transitions)
+    return project.period_ms, q.name, q.initial, steps, ways, sorted((b.name, b.text) for b in q.bodies)
+
+
+def used(project: Project) -> set[str]:
+    return {a.target for s in project.sequences[0].steps for a in s.actions}
+
+
+@settings(max_examples=40, deadline=None)
+@given(charts())
+def test_plain_code_reads_back_as_the_same_chart_without_a_pragma(project):
+    found = read_text(plain(project))
+    assert bare(found.project) == bare(project)
+    assert (
+        "the outputs change in the same scans" in found.shown
+        and not found.project.opening
+        and not found.project.closing
+    )
+    assert {s.name for s in found.project.signals} >= used(project) - {b.name for b in project.sequences[0].bodies}
+
+
+@settings(max_examples=30, deadline=None)
+@given(charts(), st.data())
+def test_an_edit_of_one_step_changes_the_lines_of_that_step_only(project, data):
+    (q,) = project.sequences
+    i = data.draw(st.integers(0, len(q.transitions) - 1))
+    ways = tuple(replace(t, condition=f"{t.condition} AND There") if n == i else t for n, t in enumerate(q.transitions))
+    before, after = (
+        plain(p).split("\n") for p in (project, replace(project, sequences=(replace(q, transitions=ways),)))
+    )
+    assert len(before) == len(after) and sum(a != b for a, b in zip(before, after)) == 1
+
+
+@pytest.mark.parametrize("name", ["02-assigned-in-each-state", "15-entry-pulse-below", "30-german"])
+def test_plain_code_is_as_lean_as_what_a_person_wrote(name):
+    text = (HERE / f"{name}.st").read_text()
+    assert lines(plain(read_text(text).project)) <= 1.3 * lines(text)
+
+
+def test_the_roastery_in_plain_code_has_no_more_than_it_needs():
+    project = read_project(EXAMPLES / "roastery.spoke")
+    text = plain(project)
+    assert lines(text) < 0.5 * lines(write_code(project, "flags").partition("{spokeshave")[0])
+    assert "Task period 10 ms" in text and "(* settings *)" in text and "VAR_EXTERNAL" in text
+    assert not re.search(r"\b(RISING|FALLING|HELD|Home)\b|\.Late\b", re.sub(r"\(\*.*?\*\)|//[^\n]*", "", text)), (
+        "no words of ours"
+    )
+
+
+def test_what_nobody_uses_costs_no_line():
+    steps = (Step("Rest", 10), Step("Work", 20, (Action(Qualifier.N, "Drive"),)))
+    ways = (Transition(("Rest",), ("Work",), "Rest.T >= T#2s AND Go"), Transition(("Work",), ("Rest",), "NOT Go"))
+    signals = (Signal("Go", SignalClass.INPUT), Signal("Drive", SignalClass.OUTPUT))
+    project = Project("M", 10, signals=signals, sequences=(Sequence("Main", "Rest", steps, ways),))
+    text = plain(project)
+    assert "FirstScan" not in text, "no way out of the first step can be taken in the first scan"
+    steady = replace(
+        project, sequences=(replace(project.sequences[0], transitions=(replace(ways[0], condition="Go"), ways[1])),)
+    )
+    assert "MainT" not in plain(steady) and "MainLast" not in plain(steady)
+    assert plain(steady).count("FirstScan") == 3
