@@ -188,8 +188,8 @@ def test_a_chart_is_written_as_code_and_proved(style, tmp_path):
 @pytest.mark.parametrize(
     ("arguments", "message"),
     [
-        (("out.st", "--prove"), "--prove compares a chart with its code: add --style case or --style flags"),
-        (("out.st", "--style", "ladder"), "--style ladder: there are chart, case, flags"),
+        (("out.st", "--prove"), "--prove compares a chart with its code: add --style plain, case or flags"),
+        (("out.st", "--style", "ladder"), "--style ladder: there are chart, plain, case, flags"),
         (("out.spoke", "--style", "case"), "code is IEC text; use the suffix .st"),
     ],
 )

@@ -10,7 +10,7 @@ from spokeshave.engine.link import link_problems
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.iec_read import parse_iec, parse_states
 from spokeshave.formats.iec_write import write_iec
-from spokeshave.formats.states.lift import Choices
+from spokeshave.formats.states.choices import Choices
 from spokeshave.reading import read_text
 
 HERE = Path(__file__).parent / "state_programs"
@@ -102,3 +102,29 @@ def test_two_thousand_lines_are_read_in_the_time_of_a_parser():
     assert text.count("\n") > 1800
     (q,) = parse_states(text).project(Choices()).sequences
     assert len(q.steps) == 201 and len(q.transitions) == 400 and q.steps[7].name == "Part_7"
+
+
+def test_what_a_text_leaves_out_is_guessed_and_said():
+    found = read_text((HERE / "47-all-in-var.st").read_text())
+    classes = {s.name: s.cls.value for s in found.project.signals}
+    assert classes == {
+        "Go": "input",
+        "Full": "input",
+        "Empty": "input",
+        "Feed": "output",
+        "Shake": "output",
+        "uiCount": "internal",
+    }
+    told = [n.text for n in found.notes]
+    assert "Go is taken as an input, since nothing sets it" in told and "USINT is taken as INT" in told
+
+
+def test_convert_tells_line_by_line_what_became_of_a_program(tmp_path):
+    from typer.testing import CliRunner
+
+    from spokeshave.cli import whole_app
+
+    done = CliRunner().invoke(whole_app(), ["convert", str(HERE / "21-timeout-below.st"), str(tmp_path / "x.spoke")])
+    assert done.exit_code == 0 and not done.stdout
+    assert "21-timeout-below.st:12: Watch is called above, with one scan less" in done.stderr
+    assert "the state changes in the same scans" in done.stderr

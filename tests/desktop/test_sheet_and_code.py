@@ -247,14 +247,14 @@ def test_a_condition_changed_in_the_code_is_listed_first_and_then_taken_over(qtb
 def test_a_text_that_does_not_parse_changes_nothing_and_says_where(qtbot, window):
     code = code_of(window)
     before = window.document.project
-    edit_text(code, "CASE Roast_At OF", "CASE Roast_Ad OF")
+    edit_text(code, "CASE Roast OF", "CASE Rost OF")
     assert not code.look()
     assert code.text.faults and code.note.text().startswith(f"line {code.text.faults[0].line}, column")
     code.apply()
     assert window.document.project is before and code.text.line == code.text.faults[0].line
     assert code.typed, "what was typed is still there"
     window.document.edit("elsewhere", lambda p: flow_edits.insert_step(p, "Cool", "Stir"))
-    assert "Roast_Ad" in code.text.toPlainText(), "an edit elsewhere throws nothing away"
+    assert "Rost OF" in code.text.toPlainText(), "an edit elsewhere throws nothing away"
     code.restore_button.click()
     assert not code.typed and not code.text.faults
 
@@ -267,6 +267,49 @@ def test_a_text_that_does_not_parse_changes_nothing_and_says_where(qtbot, window
         ("BeanTemp >= ChargeTemp", "BeanTemp", "this is REAL"),
     ],
 )  # fmt: skip
+def test_a_state_is_added_between_two_others_in_the_text(qtbot, window):
+    """The tray waits a moment before it is emptied: state 35 stands between 30 and 40, and its output is mapped below."""
+    window.document.edit("alone", lambda p: replace(p, sequences=(p.sequence("Cool"),), trips=(), scenarios=(), home="",
+                         opening="", closing="", interlocks=(), opposed=(), requirements=()))  # fmt: skip
+    edit = {"Roast.Drop.X AND ": "", "DoorShut AND ": ""}
+    window.document.edit("free", lambda p: replace(p, sequences=(with_conditions(p.sequences[0], edit),)))
+    code = code_of(window, "Cool")
+    text = code.text.toPlainText()
+    assert "CASE Cool OF" in text and text.count("FirstScan") == 2
+    edit_text(code, "StirrerRuns THEN Cool := 40;", "StirrerRuns THEN Cool := 35;")
+    edit_text(
+        code,
+        "40: (* Empty *)",
+        "35: (* Settle *)\n        IF CoolT >= T#1s THEN Cool := 40; END_IF;\n      40: (* Empty *)",
+    )
+    edit_text(
+        code,
+        "TrayFan := Cool_Run AND" if "Cool_Run" in text else "TrayFan := Cool = 20",
+        "TrayFan := Cool = 35 OR Cool = 20",
+    )
+    code.apply()
+    rows = [[code.list.topLevelItem(i).text(k) for k in (1, 2)] for i in range(code.list.topLevelItemCount())]
+    assert ["", "step 35 Settle is new"] in rows and any("30 leads to 35" in new for _, new in rows)
+    code.apply()
+    q = window.document.project.sequence("Cool")
+    assert [s.name for s in q.steps] == ["Ready", "Receive", "Stir", "Settle", "Empty", "CloseFlap"]
+    assert [t.condition for _, t in q.leaving("Settle")] == ["Settle.T >= T#1s"] and q.step("Settle").action_on(
+        "TrayFan"
+    )
+    assert q.step("Ready").comment == "the tray is empty", "what the text does not speak of stays"
+    window.document.undo()
+    assert window.document.project.sequence("Cool").step("Settle") is None
+
+
+def with_conditions(q, words):
+    def put(text):
+        for old, new in words.items():
+            text = text.replace(old, new)
+        return text
+
+    return replace(q, transitions=tuple(replace(t, condition=put(t.condition)) for t in q.transitions))
+
+
 def test_what_is_no_condition_of_the_model_is_a_fault_at_its_line_and_no_change(window, old, new, said):
     code = code_of(window)
     before = window.document.project
@@ -286,7 +329,7 @@ def test_the_code_face_of_a_file_that_cannot_run_says_why(window):
     assert not code.text.toPlainText() and code.text.isReadOnly()
     window.document.undo()
     QApplication.processEvents()
-    assert "CASE Roast_At OF" in code.text.toPlainText()
+    assert "CASE Roast OF" in code.text.toPlainText()
 
 
 def change_way(project, condition):
@@ -327,7 +370,7 @@ def test_a_chart_that_cannot_be_a_case_says_why_and_flags_can(qtbot, window):
     window.document.replace(replace(odd, sequences=(replace(odd.sequences[0], name="Odd"),)), None)
     code = code_of(window, "Odd")
     assert "waits together with other steps and has another way out" in code.note.text() and code.text.isReadOnly()
-    code.choice.setCurrentText("A flag for each step")
+    code.choice.setCurrentText("Phase by phase, a flag for each step")
     assert "Odd_A_X" in code.text.toPlainText() and not code.text.isReadOnly()
 
 

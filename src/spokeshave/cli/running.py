@@ -107,7 +107,10 @@ def convert(
     source: File,
     target: Annotated[Path, typer.Argument(help="The suffix tells the format.")],
     style: Annotated[
-        str, typer.Option(help="How IEC text says a chart: chart, case (a CASE for each thread) or flags (step flags).")
+        str,
+        typer.Option(
+            help="How IEC text says a chart: chart, plain (one CASE, as written by hand), case or flags (phase by phase)."
+        ),
     ] = "chart",
     prove: Annotated[
         bool, typer.Option("--prove", help="Run the code beside the chart and tell the first difference.")
@@ -118,14 +121,19 @@ def convert(
 ) -> None:
     """Convert a machine file to IEC text (.st) or back (.spoke)."""
     from spokeshave.formats.files import write_project
-    from spokeshave.reading import read_project
+    from spokeshave.reading import read_file
 
-    project = read_project(source)
+    found = read_file(source)
+    project = found.project
+    for note in found.notes:
+        print(f"{source}:{note.line}: {note.text}", file=sys.stderr)
+    if found.shown:
+        print(f"spokeshave: {source}: {found.shown}", file=sys.stderr)
     if style == "chart":
         if prove:
-            fail("--prove compares a chart with its code: add --style case or --style flags")
+            fail("--prove compares a chart with its code: add --style plain, case or flags")
         if without_interlocks:
-            fail("--without-interlocks is for code: add --style case or --style flags")
+            fail("--without-interlocks is for code: add --style plain, case or flags")
         write_project(project, target)
         from spokeshave.formats.iec_write import not_in_charts
 

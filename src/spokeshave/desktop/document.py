@@ -16,7 +16,7 @@ from spokeshave.model.diagnostics import Diagnostic
 from spokeshave.model.edits import EditError
 from spokeshave.model.history import History
 from spokeshave.model.project import Project
-from spokeshave.reading import read_project
+from spokeshave.reading import Reading, read_file
 from spokeshave.verify.check import look_over
 from spokeshave.verify.check.waivers import Sorted
 from spokeshave.verify.coverage import Shown, coverage
@@ -42,6 +42,8 @@ class Document(QObject):
     checked = Signal()
     refused = Signal(str)
     proven = Signal()
+    was_read = Signal()
+    """A file was opened: `reading` tells how a program written by hand was read."""
 
     def __init__(self, project: Project, path: Path | None = None) -> None:
         super().__init__()
@@ -50,6 +52,9 @@ class Document(QObject):
         self.saved: Project | None = project if path else None
         self.stamp: Stamp | None = stamp_of(path) if path else None
         """What the file was when it was read or written last."""
+        self.reading: Reading | None = None
+        """How the machine file came out of a program written by hand, which is the file `origin`."""
+        self.origin: Path | None = None
         self.drafts = Drafts()
         self.findings: list[Diagnostic] = []
         self.waived: list[tuple[Diagnostic, str]] = []
@@ -142,7 +147,15 @@ class Document(QObject):
     def open(self, path: Path) -> None:
         """Opens another file. Raises `FormatError`, and keeps the present one then."""
         stamp = stamp_of(path)
-        self.replace(read_project(path), path, stamp)
+        found = read_file(path)
+        self.replace(found.project, None if found.shown else path, stamp if not found.shown else None)
+        self.tell_reading(found, path)
+
+    def tell_reading(self, found: Reading, path: Path) -> None:
+        """Says how the machine file was read. A program written by hand stays as it is: it is not what is saved."""
+        if found.shown:
+            self.reading, self.origin, self.saved = found, path, None
+        self.was_read.emit()
 
     def replace(
         self, project: Project, path: Path | None, stamp: Stamp | None = None, drafts: tuple[Draft, ...] = ()
@@ -150,6 +163,8 @@ class Document(QObject):
         """Puts another machine file in the place of the present one, with a history of its own."""
         self.history, self.path, self.stamp = History.of(project), path, stamp
         self.saved = project
+        self.reading = self.origin = None
+        self.was_read.emit()
         self.drafts.take(drafts)
         self.results, self.failed_before = {}, {}
         self.check()

@@ -21,7 +21,7 @@ from spokeshave.formats.recovery import Recovery
 from spokeshave.last_resort import told_as_ours
 from spokeshave.model.edits import new_sequence
 from spokeshave.model.project import Project
-from spokeshave.reading import read_project
+from spokeshave.reading import Reading, read_file
 
 
 def settle() -> None:
@@ -45,8 +45,11 @@ def _stay_open(
 def run_desktop(file: Path | None, copy: bool = False) -> int:
     """Opens the window and runs until it is closed. A copy of an example has no file yet, so saving asks for one."""
     app = make_app(sys.argv)
-    project = read_project(file) if file else new_sequence(Project())
-    document = Document(project, None if copy else file)
+    found = read_file(file) if file else Reading(new_sequence(Project()))
+    project = found.project
+    document = Document(project, None if copy or found.shown else file)
+    if file is not None and not copy:
+        document.tell_reading(found, file)
     if copy or file is None:
         document.saved = project
     place = user_state_path("spokeshave")

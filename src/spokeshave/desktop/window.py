@@ -37,6 +37,7 @@ from spokeshave.desktop.outline import Outline
 from spokeshave.desktop.panels import AlarmList
 from spokeshave.desktop.plain import TextLabel, plain
 from spokeshave.desktop.proof.page import ProofPage
+from spokeshave.desktop.reading_bar import ReadingBar
 from spokeshave.desktop.ribbon import Ribbon, stage_states
 from spokeshave.desktop.run_cluster import RunCluster
 from spokeshave.desktop.runner import Runner
@@ -90,6 +91,7 @@ class MainWindow(FileWindow):
         self.asks_before_closing = True
         self._fault = False
         self.disk_bar = DiskBar(document)
+        self.reading_bar = ReadingBar(document)
         self._details_shown = {2: False, 3: True}
         self._outline_shown = {4: False, 5: False}
         self.tasks = Tasks(self)
@@ -154,6 +156,7 @@ class MainWindow(FileWindow):
         column.addLayout(top)
         column.addWidget(self.recovery_bar)
         column.addWidget(self.disk_bar)
+        column.addWidget(self.reading_bar)
         column.addWidget(self.waiting)
         column.addWidget(across, 1)
         self.setCentralWidget(whole)

@@ -9,9 +9,10 @@ from typing import Any
 
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.iec_places import Origins
-from spokeshave.formats.iec_reader import VARIABLES, Reader
+from spokeshave.formats.iec_reader import Reader
+from spokeshave.formats.iec_variables import VARIABLES
 from spokeshave.formats.pragma import merge_pragma, take_pragma
-from spokeshave.formats.states.lift import Choices
+from spokeshave.formats.states.choices import Choices
 from spokeshave.language import syntax as sx
 from spokeshave.language.parse import expected, out_of_place
 from spokeshave.language.parser import DoesNotFit
@@ -127,7 +128,7 @@ def places_in_text(text: str, choices: Choices | None = None) -> Origins:
 def _read(text: str, words_alone: bool, surrounded: bool = False) -> Reader:
     """A reader that has read all of a text, or its words alone (see `Reader.surrounded`). Raises `FormatError`."""
     try:
-        reader = Reader(text, Tokens(text, program=True), surrounded)
+        reader = Reader(text, Tokens(text, program=True), surrounded=surrounded)
     except sx.TextError as error:
         raise _format_error(error.problems[0]) from None
     except UnknownCharacter as error:

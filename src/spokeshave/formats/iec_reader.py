@@ -8,23 +8,20 @@ from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 
 from spokeshave.formats.errors import FormatError
-from spokeshave.formats.iec_places import Origins
+from spokeshave.formats.iec_variables import VARIABLES, VariableReader
+from spokeshave.formats.states.choices import Choices, Note
 from spokeshave.formats.states.find import Finder
-from spokeshave.formats.states.lift import Choices, Note
+from spokeshave.formats.states.fold import read_by, written_by
 from spokeshave.formats.states.program import StateProgram
 from spokeshave.language import syntax as sx
-from spokeshave.language.function_blocks import BLOCKS
-from spokeshave.language.literals import read_value, time_ms
-from spokeshave.language.parser import Parser
 from spokeshave.language.references import Where
 from spokeshave.language.rename import in_sequence, rename_many
 from spokeshave.language.syntax import KEYWORDS
-from spokeshave.language.tokens import ADDRESS, END, INT, NAME, PROGRAM_WORDS, TIME, Tokens
+from spokeshave.language.tokens import END, INT, NAME, TIME
 from spokeshave.model.edits import free_name
 from spokeshave.model.project import (
     Action,
     Body,
-    Instance,
     Project,
     Qualifier,
     Sequence,
@@ -32,64 +29,24 @@ from spokeshave.model.project import (
     SignalClass,
     Step,
     Transition,
-    Type,
-    Value,
 )
 
-VARIABLES = ("VAR", "VAR_INPUT", "VAR_OUTPUT", "VAR_GLOBAL", "VAR_EXTERNAL")
 _ELEMENTS = ("STEP", "INITIAL_STEP", "TRANSITION", "ACTION")
-_COMMENT = re.compile(r"\(\*(.*?)\*\)|//(.*)")
 _PERIOD = re.compile(r"task period (?:of |is )?([0-9]{1,6}) ?ms", re.IGNORECASE)
-_BLANKS = re.compile(r"\s*")
-_CLASS = {"VAR_INPUT": SignalClass.INPUT, "VAR_OUTPUT": SignalClass.OUTPUT}
 
 
 @dataclass
-class Reader:
+class Reader(VariableReader):
     """Goes through the words of a text; what it has found stands in its fields."""
 
-    text: str
-    tokens: Tokens
     surrounded: bool = False
     """Whether states with statements beside them are a sequence too: where there is no other."""
-    signals: dict[str, Signal] = field(default_factory=dict)
-    instances: dict[str, Instance] = field(default_factory=dict)
-    external: list[int] = field(default_factory=list)
     sequences: list[Sequence] = field(default_factory=list)
     opening: str = ""
     closing: str = ""
     cases: list[StateProgram] = field(default_factory=list)
     notes: list[Note] = field(default_factory=list)
     """What became of the parts of state programs, from the last call of `project`."""
-    origins: Origins = field(default_factory=Origins)
-
-    def __post_init__(self) -> None:
-        self.parser = Parser(self.tokens)
-
-    # -- words
-
-    def fail(self, i: int, message: str, advice: str = "") -> FormatError:
-        """The error at word `i`."""
-        line, column = self.tokens.position(self.tokens.starts[i])
-        return FormatError(message, line=line, column=column, advice=advice)
-
-    @property
-    def next(self) -> str:
-        return self.parser.kinds[self.parser.at]
-
-    def origin(self, kind: str, sequence: str, item: str, i: int, index: int = -1) -> None:
-        """An item of the model begins at word `i`."""
-        self.origins.add(kind, sequence, item, index, self.tokens.position(self.tokens.starts[i]))
-
-    def between(self, first: int, last: int) -> str:
-        """The text behind word `first` up to word `last`, with its comments."""
-        return self.text[self.tokens.ends[first] : self.tokens.starts[last]].strip()
-
-    def text_origin(self, kind: str, sequence: str, item: str, first: int, index: int = -1, lines: int = 0) -> None:
-        """A text of the model begins behind word `first`, `lines` lines down in the whole of it."""
-        at = _BLANKS.match(self.text, self.tokens.ends[first]).end()  # type: ignore[union-attr]
-        self.origins.add(kind, sequence, item, index, self.tokens.position(at), lines)
-
     # -- the file
 
     def file(self) -> None:
@@ -103,94 +60,6 @@ class Reader:
             if self.tokens.word(i).lower() not in self.signals:
                 name = self.tokens.word(i)
                 raise self.fail(i, f"{name} is VAR_EXTERNAL, and declared nowhere", "declare it in VAR_GLOBAL")
-
-    # -- variables
-
-    def var_block(self) -> None:
-        kind = self.next
-        self.parser.at += 1
-        options = {"CONSTANT"} if "settings" in self.between(self.parser.at - 1, self.parser.at) else set()
-        while self.next in ("CONSTANT", "RETAIN"):
-            options.add(self.next)
-            self.parser.at += 1
-        while not self.parser.skip("END_VAR"):
-            self.declaration(kind, options)
-
-    def declaration(self, kind: str, options: set[str]) -> None:
-        p = self.parser
-        names: list[int] = []
-        while not names or p.skip(","):
-            if self.next in PROGRAM_WORDS and self.tokens.word(p.at + 1) in (":", ",", "AT"):
-                raise self.fail(p.at, f"{self.tokens.word(p.at)} is a word of the language",
-                                "choose another name for this variable")  # fmt: skip
-            names.append(p.name_at("a name or END_VAR" if not names else "a name"))
-        address = self.tokens.word(p.take(ADDRESS, "an address such as %IX0.0")) if p.skip("AT") else ""
-        p.take(":")
-        type_at = p.name_at("a type")
-        type_name = self.tokens.word(type_at)
-        first = p.at
-        if p.skip(":="):
-            p.expression()
-        last = p.take(";", "a semicolon")
-        self.declared(kind, options, names, address, (type_at, type_name), first if last > first else -1, last)
-
-    def declared(
-        self, kind: str, options: set[str], names: list[int], address: str, of: tuple[int, str], first: int, last: int
-    ) -> None:  # fmt: skip
-        """Signals or instances of a declaration, whose initial value stands between two words."""
-        type_at, type_name = of
-        spelt = [(i, self.tokens.word(i)) for i in names]
-        for i, name in spelt:
-            if kind != "VAR_EXTERNAL" and (name.lower() in self.signals or name.lower() in self.instances):
-                raise self.fail(i, f"{name} is declared twice", "declare it once, in VAR_GLOBAL if programs share it")
-        if type_name.upper() in BLOCKS:
-            for i, name in spelt:
-                self.origin("instance", "", name, i)
-                self.instances[name.lower()] = Instance(name, type_name.upper())
-            return
-        try:
-            of_type = Type(type_name.upper())
-        except ValueError:
-            raise self.fail(type_at, f"type {type_name} is not supported",
-                            f"use one of {', '.join(Type)}, or a block such as TON") from None  # fmt: skip
-        value = None if first < 0 else self.initial(first, last, of_type)
-        for i, name in spelt:
-            if kind == "VAR_EXTERNAL":
-                self.external.append(i)
-                continue
-            self.origin("signal", "", name, i)
-            self.signals[name.lower()] = Signal(
-                name, self.class_of(kind, options, address), of_type, address, initial=value, retain="RETAIN" in options,
-                comment=self.comment_behind(last),
-            )  # fmt: skip
-
-    def comment_behind(self, i: int) -> str:
-        """The comment that stands behind word `i` on its line."""
-        line = self.text[self.tokens.ends[i] : self.tokens.starts[i + 1]].split("\n")[0]
-        found = _COMMENT.fullmatch(line.strip())
-        return (found[1] or found[2] or "").strip() if found else ""
-
-    def class_of(self, kind: str, options: set[str], address: str) -> SignalClass:
-        if "CONSTANT" in options:
-            return SignalClass.SETTING
-        if kind == "VAR_GLOBAL" and address[:2].upper() == "%I":
-            return SignalClass.INPUT
-        if kind == "VAR_GLOBAL" and address[:2].upper() == "%Q":
-            return SignalClass.OUTPUT
-        return _CLASS.get(kind, SignalClass.INTERNAL)
-
-    def initial(self, first: int, last: int, of_type: Type) -> Value:
-        text = self.between(first, last)
-        head, mark, rest = text.partition("#")
-        if mark and head.upper() == of_type:
-            text = rest
-        try:
-            if of_type is Type.TIME:
-                return time_ms(text)
-            base, mark, digits = text.replace("_", "").partition("#")
-            return int(digits, int(base)) if mark and len(digits) < 100 else read_value(text, of_type)
-        except ValueError as error:
-            raise self.fail(first + 1, str(error)) from None
 
     # -- programs
 
@@ -232,6 +101,8 @@ class Reader:
         found = finder.find(statements)
         if not found.machines:
             return False
+        self.guess_classes(read_by(statements), written_by(statements))
+        finder.signals.update(self.signals)
         self.cases.append(StateProgram(found, finder, text, len(self.sequences), self.text))
         return True
 
@@ -240,7 +111,7 @@ class Reader:
         signals, instances = dict(self.signals), dict(self.instances)
         opening, closing = self.opening, self.closing
         sequences, more = list(self.sequences), 0
-        self.notes = []
+        self.notes = [Note(line, text) for line, text in self.told]
         for p in self.cases:
             if choices is None:
                 lifted, added = p.keep({*signals, *instances})

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import io
+import re
 from functools import cache
 from importlib.resources import files
 
@@ -125,4 +126,25 @@ def explain_error(error: UnexpectedToken | UnexpectedCharacters | UnexpectedEOF,
         return sx.Problem(line, column, "this compares, a statement assigns", "write := instead of =", at, end)
     if token == ";" and start == "start_expression":
         return sx.Problem(line, column, "a condition has no semicolon", "take it out", at, end)
+    if "SEMICOLON" in expected and start != "start_expression" and str(token)[:1].isalnum():
+        behind = _end_of_word_before(text, at)
+        above = text[:behind]
+        word = re.split(r"[^\w.]", above)[-1]
+        where = (above.count("\n") + 1, behind - above.rfind("\n"))
+        return sx.Problem(
+            *where,
+            f"a semicolon is missing{f' behind {quoted(word)}' * bool(word)}",
+            "write ; here",
+            behind,
+            behind + 1,
+        )
     return sx.Problem(line, column, f"{quoted(token)} does not fit here", f"expected {_expected(expected)}", at, end)
+
+
+def _end_of_word_before(text: str, at: int) -> int:
+    """Where the word before an offset ends; comments are no words."""
+    end = 0
+    for m in re.finditer(r"\(\*[\s\S]*?\*\)|//[^\n]*|\s+|[\w.#]+|.", text[:at]):
+        if not m[0].isspace() and not m[0].startswith(("(*", "//")):
+            end = m.end()
+    return end

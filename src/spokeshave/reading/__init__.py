@@ -17,7 +17,7 @@ from spokeshave.formats.files import read_project as read_as_it_is
 from spokeshave.formats.files import text_of
 from spokeshave.formats.iec_places import in_file
 from spokeshave.formats.iec_read import Read, parse_states, places_in_text
-from spokeshave.formats.states.lift import Choices, Note
+from spokeshave.formats.states.choices import Choices, Note
 from spokeshave.model.diagnostics import Diagnostic
 from spokeshave.model.project import Project
 
@@ -35,6 +35,8 @@ class Reading:
     choices: Choices | None = None
     notes: tuple[Note, ...] = ()
     shown: str = ""
+    text: str = ""
+    """The text of a state program."""
 
 
 def read_project(path: Path) -> Project:
@@ -89,7 +91,7 @@ def _proven(read: Read) -> Reading:
         tried.append(project)
         difference = proof.difference(project)
         if not difference:
-            return Reading(project, choices, _notes(read, first), proof.shown(project))
+            return Reading(project, choices, _notes(read, first), proof.shown(project), read.reader.text)
         first = first or difference
         if len(tried) > MOST_TRIED:
             break
@@ -97,7 +99,7 @@ def _proven(read: Read) -> Reading:
     if difference := proof.difference(kept):
         raise FormatError(f"the sequence would not do what the text does: {difference}",
                           advice="set the state in one place of each branch, from conditions alone")  # fmt: skip
-    return Reading(kept, None, _notes(read, first), proof.shown(kept))
+    return Reading(kept, None, _notes(read, first), proof.shown(kept), read.reader.text)
 
 
 def _notes(read: Read, first: str) -> tuple[Note, ...]:

@@ -34,6 +34,7 @@ class Proof:
         """Whether the outputs of the last sequence compared come one scan earlier than in the text."""
         self.runs = self.scans = 0
         self._changes: list[int] = []
+        self._kept: dict[tuple[int, int], Session] = {}
         try:
             self.texts = [link(w) for w in written]
         except LinkError:  # a text that cannot run has no behaviour yet; the check says what is wrong
@@ -70,7 +71,7 @@ class Proof:
         self.same = self.later = ""
         for n in range(SHORT_RUNS + LONG_RUNS):
             scans = SHORT if n < SHORT_RUNS else LONG
-            if found := self._differ(project, chart, list(at_random(project, n, scans)), scans):
+            if found := self._differ(project, chart, list(at_random(project, n, scans)), scans, n):
                 return found
         for n in range(AIMED_RUNS):
             stimuli, scans = aimed(project, chart, n, AIMED)
@@ -81,11 +82,11 @@ class Proof:
         self.early = bool(self.same)
         return ""
 
-    def _differ(self, project: Project, chart: Program, stimuli: list[Stimulus], scans: int) -> str:
-        """The first difference in one run."""
-        one, two = (Session(program, stimuli, every_scan=True) for program in (chart, self.text))
-        for session in (one, two):
-            session.run_for(scans * project.period_ms)
+    def _differ(self, project: Project, chart: Program, stimuli: list[Stimulus], scans: int, number: int = -1) -> str:
+        """The first difference in one run; `number` for one at random."""
+        one = Session(chart, stimuli)
+        one.run_for(scans * project.period_ms)
+        two = self._run_of_text(stimuli, scans, number)
         flags = [f"{q.name}.{s.name}.X" for q in project.sequences for s in q.steps]
         self._changes = sorted({int(k) for name in flags for k in one.trace.changes(one.trace.column(name))[0][1:]})
         self.runs += 1
@@ -108,6 +109,16 @@ class Proof:
             if a[1:-1] != b[2:] and not self.later:
                 self.later = f"{output} does not come one scan earlier like the others"
         return self.same if self.same and self.later else ""
+
+    def _run_of_text(self, stimuli: list[Stimulus], scans: int, number: int) -> Session:
+        """The text in a run; those at random, which have a number, are the same for every sequence."""
+        found = self._kept.get((id(self.text), number))
+        if found is None:
+            found = Session(self.text, stimuli)
+            found.run_for(scans * self.text.period_ms)
+            if number >= 0:
+                self._kept[id(self.text), number] = found
+        return found
 
     def _drifts(self, project: Project, chart: Trace, text: Trace, name: str) -> str:
         """Where a variable is another than in the text in the scan before, the same and the next: a scan early or late, as a body

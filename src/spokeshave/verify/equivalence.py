@@ -61,9 +61,13 @@ class Run:
 
 
 def runs_of(project: Project, random_runs: int = 3) -> Iterator[Run]:
-    """What there is to compare under: each scenario as it ran, then hands that move at random, always the same ones."""
+    """What there is to compare under: each scenario as it ran, unless somebody drives by hand in it, then hands that move at
+    random, always the same ones.
+    """
     for scenario in project.scenarios:
         for r in run_scenario(project, scenario).runs:
+            if any(st.do == "drive" for st in r.done):
+                continue  # code knows no hand drive
             devices = r.project.devices if r.project.devices != project.devices else None
             label = f" [{r.label}]" if r.label else ""
             yield Run(f"scenario {scenario.name}{label}", r.done, r.scans * project.period_ms, devices)

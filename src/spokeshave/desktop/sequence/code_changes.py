@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 
 from spokeshave.engine.link import link_problems
@@ -27,6 +28,12 @@ def differences(text: str, project: Project, style: str) -> tuple[Project, list[
     if bad := errors(link_problems(project)):
         raise FormatError(f"the machine file cannot run yet, so it has no code: {bad[0]}", advice="mend that first")
     after, changes = read_code(text, 0, len(text), project, style)
+    if any(c.of[0] == "said" for c in changes):
+        if bad := errors(link_problems(after)):
+            raise FormatError(bad[0].message, line=_line_of(text, bad[0].message), advice=str(bad[0].place))
+        return after, [
+            Difference(Place(str(c.of[1]), project.sequences[0].name, str(c.of[2])), c.old, c.new) for c in changes
+        ]
     for c in changes:
         own = after.sequence(str(c.of[1])) if c.of[0] in ("condition", "body", "hold") else None
         problems = (statement_problems if c.statements else condition_problems)(after, own, c.new)
@@ -35,6 +42,13 @@ def differences(text: str, project: Project, style: str) -> tuple[Project, list[
             column = p.column + (c.column - 1 if p.line == 1 else 0)
             raise FormatError(p.message, line=c.line + p.line - 1, column=column, advice=p.advice)
     return after, [Difference(_place(project, c), c.old, c.new) for c in changes]
+
+
+def _line_of(text: str, message: str) -> int:
+    """The line of the name that a message says there is not, else the first."""
+    found = re.search(r"there is no (\w+)", message)
+    at = re.search(rf"\b{found[1]}\b", text) if found else None
+    return text.count("\n", 0, at.start()) + 1 if at else 1
 
 
 def _place(project: Project, change: Change) -> Place:

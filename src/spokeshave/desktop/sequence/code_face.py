@@ -37,9 +37,13 @@ from spokeshave.model.edits import EditError, edit_sequence
 from spokeshave.model.project import Project, Sequence
 from spokeshave.model.text_edits import put_body
 
-STYLES = {"One CASE for each thread": "case", "A flag for each step": "flags"}
+STYLES = {
+    "Plain, one CASE": "plain",
+    "Phase by phase, a CASE for each thread": "case",
+    "Phase by phase, a flag for each step": "flags",
+}
 LOOK_AFTER_MS = 350
-_LABEL = re.compile(r"\(\* (\w+)(?: to .*)? \*\)")
+_LABEL = re.compile(r"\(\* (\w+)(?: to .*|: .*)? \*\)")
 
 
 class CodeFace(QWidget):
@@ -87,7 +91,7 @@ class CodeFace(QWidget):
         column.addLayout(bar)
         column.addWidget(self.text, 1)
         column.addWidget(self.list)
-        self.proof = CodeProof(self.document, lambda: self._chosen()[1] if self._chosen()[0] == "style" else "case")
+        self.proof = CodeProof(self.document, lambda: self._chosen()[1] if self._chosen()[0] == "style" else "plain")
         column.addWidget(self.proof)
         self._later = QTimer(self)
         self._later.setSingleShot(True)
@@ -115,7 +119,7 @@ class CodeFace(QWidget):
     def _chosen(self) -> tuple[str, str]:
         """`style` and its name, or `body` and the name of a body."""
         data = self.choice.currentData()
-        return (str(data[0]), str(data[1])) if data else ("style", "case")
+        return (str(data[0]), str(data[1])) if data else ("style", "plain")
 
     def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
@@ -172,7 +176,7 @@ class CodeFace(QWidget):
             else:
                 made = generate(project, name).text
         except FormatError as error:
-            made, fault = "", f"{error}. Try {'flags' if name == 'case' else 'the chart'}."
+            made, fault = "", f"{error}. Try {'the chart' if name == 'flags' else 'a flag for each step'}."
         at, line = self.text.verticalScrollBar().value(), self.text.line
         self.shown = made
         self._follows = True
@@ -185,7 +189,7 @@ class CodeFace(QWidget):
         self.text.set_words([*TextScope(SlotTable(project), q).known()])
         self._forget()
         changed = "The machine file has changed since. Restore shows it, Apply reads this text into it."
-        self.note.setText(fault or (self._hint(kind) if draft is None or draft.base == made else changed))
+        self.note.setText(fault or (self._hint(kind, name) if draft is None or draft.base == made else changed))
         self.note.setStyleSheet(f"color: {theme.now.late};" if fault else "")
         self.text.mark_lines({})
         self.live = Live()
@@ -193,12 +197,12 @@ class CodeFace(QWidget):
         self.take_findings()
 
     @staticmethod
-    def _hint(kind: str) -> str:
-        return (
-            "Runs in every scan in which the action is on"
-            if kind == "body"
-            else "Conditions, bodies and logic can be changed here"
-        )
+    def _hint(kind: str, name: str) -> str:
+        if kind == "body":
+            return "Runs in every scan in which the action is on"
+        if name == "plain":
+            return "States, where they lead, outputs, bodies and logic can be changed here"
+        return "Conditions, bodies and logic can be changed here"
 
     def _forget(self) -> None:
         self._later.stop()
@@ -313,7 +317,7 @@ class CodeFace(QWidget):
         names = {s.name for s in q.steps}
         begun = False
         for n, line in enumerate(self.text.toPlainText().splitlines(), 1):
-            begun = begun or f"evolution of {q.name}" in line
+            begun = begun or f"evolution of {q.name}" in line or f"CASE {q.name} OF" in line
             m = _LABEL.search(line) if begun else None
             if m and m[1] in names:
                 found.setdefault(m[1], n)

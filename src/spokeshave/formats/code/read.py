@@ -69,10 +69,33 @@ def read_code(
     protects. Raises `FormatError` with line and column for anything else that differs.
     """
     reader = _CodeReader(text, generate(project if protect else unprotected(project), style))
-    changes = reader.changes(start, end)
+    try:
+        changes = reader.changes(start, end)
+    except FormatError as error:
+        if style != "plain":
+            raise
+        return _reshaped(reader, start, end, project, protect, error)
     for change in changes:
         project = _put(project, change)
     return project, changes
+
+
+def _reshaped(
+    reader: _CodeReader, start: int, end: int, project: Project, protect: bool, error: FormatError
+) -> tuple[Project, list[Change]]:
+    """As `read_code`, for plain code whose states were edited; `error` is what the words around the texts said."""
+    from spokeshave.formats.code.reshape import reshaped
+
+    if any(t.count > 1 for t in getattr(reader.code.maker, "threads", {}).values()):
+        raise error  # simultaneous steps are written with helpers that only the words themselves explain
+    line, _ = line_and_column(reader.text, start)
+    try:
+        after, said = reshaped(reader.text[start:end], reader.code, line)
+    except FormatError as other:
+        raise (error if other.message.startswith("there is no CASE") else other) from None
+    if not protect:
+        after = replace(after, interlocks=project.interlocks, opposed=project.opposed)
+    return after, [Change(("said", kind, item), old, new, line) for kind, item, old, new in said]
 
 
 class _CodeReader:
@@ -174,20 +197,30 @@ class _CodeReader:
         if stop == at:
             raise self.fail(given[at].start, "the text is missing", "write TRUE for a condition that always holds")
         out, place, n = [], given[at].start, at
+        clocks = self._clocks(hole)
         while n < stop:
             token = given[n]
             key = token.word.lower()
             size = 1
             if n + 2 < stop and given[n + 1].word == "=" and f"{key} = {given[n + 2].word}" in self.back:
                 key, size = f"{key} = {given[n + 2].word}", 3
-            if key in self.back:
-                out += [self.text[place : token.start], self._short(self.back[key], own)]
+            if key in clocks or key in self.back:
+                out += [self.text[place : token.start], self._short(clocks.get(key) or self.back[key], own)]
                 place = given[n + size - 1].end
             elif key in self.own:
                 advice = "write what the model knows: signals, steps' flags and times, edges that are there already"
                 raise self.fail(token.start, f"{token.word} is a variable of the code alone", advice)
             n += size
         return ("".join(out) + self.text[place : given[stop - 1].end]).strip()
+
+    def _clocks(self, hole: Hole) -> dict[str, str]:
+        """In a condition, the clock that stands for the time of the step before it, where one clock is that of several steps."""
+        if hole.of[0] != "condition":
+            return {}
+        q = self.code.project.sequence(str(hole.of[1]))
+        assert q is not None
+        steps = q.transitions[int(hole.of[2])].sources
+        return {self.code.maker.kept[(q.name, s)].time.lower(): f"{q.name}.{s}.T" for s in steps}
 
     def _short(self, text: str, own: str) -> str:
         return (
@@ -256,8 +289,11 @@ def _words_back(style: Style) -> Iterator[tuple[str, str]]:
     known = dict(_members(style))
     for e in words.edges.values():
         operand, time = (_replaced(t, known) for t in (e.operand, e.time))
-        known[e.value.lower()] = f"{e.function}({operand}{', ' + time if time else ''})"
+        known[f"{e.block}.Q".lower()] = known[e.value.lower()] = f"{e.function}({operand}{', ' + time if time else ''})"
         yield e.value.lower(), known[e.value.lower()]
+        if words.plain_edges:
+            yield f"{e.block}.Q".lower(), known[e.value.lower()]
+            yield words.seen.get(e.block, e.value).lower(), known[e.value.lower()]
 
 
 def _members(style: Style) -> Iterator[tuple[str, str]]:

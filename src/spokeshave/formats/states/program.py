@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
+from spokeshave.formats.states.choices import Choices, Lifted, Note
 from spokeshave.formats.states.find import Finder, Found, Machine
 from spokeshave.formats.states.flow import Flow
-from spokeshave.formats.states.lift import Choices, Lifted, Lifter, Note
+from spokeshave.formats.states.lift import Lifter
 from spokeshave.language.rename import rename_many
 from spokeshave.language.syntax import KEYWORDS
 from spokeshave.model.edits import free_name

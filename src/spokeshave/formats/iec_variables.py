@@ -1,0 +1,195 @@
+"""The declarations of an IEC text: variables into signals, instances of blocks."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, field, replace
+
+from spokeshave.formats.errors import FormatError
+from spokeshave.formats.iec_places import Origins
+from spokeshave.language.function_blocks import BLOCKS
+from spokeshave.language.literals import read_value, time_ms
+from spokeshave.language.parser import Parser
+from spokeshave.language.tokens import ADDRESS, END, PROGRAM_WORDS, Tokens
+from spokeshave.model.project import (
+    Instance,
+    Signal,
+    SignalClass,
+    Type,
+    Value,
+)
+
+VARIABLES = ("VAR", "VAR_INPUT", "VAR_OUTPUT", "VAR_GLOBAL", "VAR_EXTERNAL")
+_COMMENT = re.compile(r"\(\*(.*?)\*\)|//(.*)")
+_BLANKS = re.compile(r"\s*")
+_CLASS = {"VAR_INPUT": SignalClass.INPUT, "VAR_OUTPUT": SignalClass.OUTPUT}
+_FOREIGN = {
+    "SINT": Type.INT,
+    "USINT": Type.INT,
+    "BYTE": Type.INT,
+    "UINT": Type.DINT,
+    "WORD": Type.DINT,
+    "LREAL": Type.REAL,
+}
+"""Types that have no other meaning here than a wider one of ours."""
+
+
+@dataclass
+class VariableReader:
+    """Goes through the words of a text; what it has found stands in its fields."""
+
+    text: str
+    tokens: Tokens
+    signals: dict[str, Signal] = field(default_factory=dict)
+    instances: dict[str, Instance] = field(default_factory=dict)
+    external: list[int] = field(default_factory=list)
+    origins: Origins = field(default_factory=Origins)
+    told: list[tuple[int, str]] = field(default_factory=list)
+    """What was taken otherwise than it stands, with its line."""
+
+    def __post_init__(self) -> None:
+        self.parser = Parser(self.tokens)
+
+    # -- words
+
+    def fail(self, i: int, message: str, advice: str = "") -> FormatError:
+        """The error at word `i`."""
+        line, column = self.tokens.position(self.tokens.starts[i])
+        return FormatError(message, line=line, column=column, advice=advice)
+
+    @property
+    def next(self) -> str:
+        return self.parser.kinds[self.parser.at]
+
+    def origin(self, kind: str, sequence: str, item: str, i: int, index: int = -1) -> None:
+        """An item of the model begins at word `i`."""
+        self.origins.add(kind, sequence, item, index, self.tokens.position(self.tokens.starts[i]))
+
+    def between(self, first: int, last: int) -> str:
+        """The text behind word `first` up to word `last`, with its comments."""
+        return self.text[self.tokens.ends[first] : self.tokens.starts[last]].strip()
+
+    def text_origin(self, kind: str, sequence: str, item: str, first: int, index: int = -1, lines: int = 0) -> None:
+        """A text of the model begins behind word `first`, `lines` lines down in the whole of it."""
+        at = _BLANKS.match(self.text, self.tokens.ends[first]).end()  # type: ignore[union-attr]
+        self.origins.add(kind, sequence, item, index, self.tokens.position(at), lines)
+
+    # -- variables
+
+    def var_block(self) -> None:
+        kind = self.next
+        self.parser.at += 1
+        options = {"CONSTANT"} if "settings" in self.between(self.parser.at - 1, self.parser.at) else set()
+        while self.next in ("CONSTANT", "RETAIN"):
+            options.add(self.next)
+            self.parser.at += 1
+        while not self.parser.skip("END_VAR"):
+            self.declaration(kind, options)
+
+    def declaration(self, kind: str, options: set[str]) -> None:
+        p = self.parser
+        names: list[int] = []
+        while not names or p.skip(","):
+            if self.next in PROGRAM_WORDS and self.tokens.word(p.at + 1) in (":", ",", "AT"):
+                raise self.fail(p.at, f"{self.tokens.word(p.at)} is a word of the language",
+                                "choose another name for this variable")  # fmt: skip
+            names.append(p.name_at("a name or END_VAR" if not names else "a name"))
+        address = self.tokens.word(p.take(ADDRESS, "an address such as %IX0.0")) if p.skip("AT") else ""
+        p.take(":")
+        type_at = p.name_at("a type")
+        type_name = self.tokens.word(type_at)
+        if p.skip("("):  # a subrange says which values there are; nothing asks for it
+            while not p.skip(")"):
+                p.at += 1
+                if self.next in (END, ";"):
+                    p.take(")")
+        first = p.at
+        if p.skip(":="):
+            p.expression()
+        last = p.take(";", "a semicolon")
+        self.declared(kind, options, names, address, (type_at, type_name), first if last > first else -1, last)
+
+    def declared(
+        self, kind: str, options: set[str], names: list[int], address: str, of: tuple[int, str], first: int, last: int
+    ) -> None:  # fmt: skip
+        """Signals or instances of a declaration, whose initial value stands between two words."""
+        type_at, type_name = of
+        spelt = [(i, self.tokens.word(i)) for i in names]
+        for i, name in spelt:
+            if kind != "VAR_EXTERNAL" and (name.lower() in self.signals or name.lower() in self.instances):
+                raise self.fail(i, f"{name} is declared twice", "declare it once, in VAR_GLOBAL if programs share it")
+        if type_name.upper() in BLOCKS:
+            for i, name in spelt:
+                self.origin("instance", "", name, i)
+                self.instances[name.lower()] = Instance(name, type_name.upper())
+            return
+        try:
+            of_type = self.foreign.get(type_name.upper()) or Type(type_name.upper())
+        except ValueError:
+            raise self.fail(type_at, f"type {type_name} is not supported",
+                            f"use one of {', '.join(Type)}, or a block such as TON") from None  # fmt: skip
+        if type_name.upper() in self.foreign:
+            line = self.tokens.position(self.tokens.starts[type_at])[0]
+            self.told.append((line, f"{type_name.upper()} is taken as {of_type}"))
+        value = None if first < 0 else self.initial(first, last, of_type)
+        for i, name in spelt:
+            if kind == "VAR_EXTERNAL":
+                self.external.append(i)
+                continue
+            self.origin("signal", "", name, i)
+            self.signals[name.lower()] = Signal(
+                name, self.class_of(kind, options, address), of_type, address, initial=value, retain="RETAIN" in options,
+                comment=self.comment_behind(last),
+            )  # fmt: skip
+
+    def comment_behind(self, i: int) -> str:
+        """The comment that stands behind word `i` on its line."""
+        line = self.text[self.tokens.ends[i] : self.tokens.starts[i + 1]].split("\n")[0]
+        found = _COMMENT.fullmatch(line.strip())
+        return (found[1] or found[2] or "").strip() if found else ""
+
+    def class_of(self, kind: str, options: set[str], address: str) -> SignalClass:
+        if "CONSTANT" in options:
+            return SignalClass.SETTING
+        if kind in ("VAR", "VAR_GLOBAL") and address[:2].upper() == "%I":
+            return SignalClass.INPUT
+        if kind in ("VAR", "VAR_GLOBAL") and address[:2].upper() == "%Q":
+            return SignalClass.OUTPUT
+        return _CLASS.get(kind, SignalClass.INTERNAL)
+
+    def initial(self, first: int, last: int, of_type: Type) -> Value:
+        text = self.between(first, last)
+        head, mark, rest = text.partition("#")
+        if mark and head.upper() == of_type:
+            text = rest
+        try:
+            if of_type is Type.TIME:
+                return time_ms(text)
+            base, mark, digits = text.replace("_", "").partition("#")
+            return int(digits, int(base)) if mark and len(digits) < 100 else read_value(text, of_type)
+        except ValueError as error:
+            raise self.fail(first + 1, str(error)) from None
+
+    @property
+    def foreign(self) -> dict[str, Type]:
+        """Types of state programs that are taken as wider ones; a chart was written for this program and has none."""
+        return {} if "INITIAL_STEP" in self.tokens.kinds else _FOREIGN
+
+    def guess_classes(self, read: set[str], written: set[str]) -> None:
+        """Where a text declares no inputs, what it reads and nothing sets is one; where it declares no outputs, what it sets and
+        nothing reads. `read` and `written` are names in lower case.
+        """
+        had = {s.cls for s in self.signals.values()}
+        for low, s in list(self.signals.items()):
+            if s.cls is not SignalClass.INTERNAL or s.initial is not None:
+                continue
+            cls = None
+            if SignalClass.INPUT not in had and low in read and low not in written:
+                cls = SignalClass.INPUT
+            elif SignalClass.OUTPUT not in had and low in written and low not in read and s.type is Type.BOOL:
+                cls = SignalClass.OUTPUT
+            if cls is not None:
+                self.signals[low] = replace(s, cls=cls)
+                line = self.origins.found[("signal", "", low, -1)][0][1][0]
+                why = "since nothing sets it" if cls is SignalClass.INPUT else "since nothing reads it"
+                self.told.append((line, f"{s.name} is taken as an {cls}, {why}"))

@@ -1,0 +1,244 @@
+"""What states do beside marks and moves, as bodies of their steps."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+
+from spokeshave.formats.states.choices import Choices, Lifted, Note
+from spokeshave.formats.states.find import Block, Found, Machine, Side
+from spokeshave.formats.states.flow import Flow, Move, part, sets
+from spokeshave.formats.states.fold import (
+    NOWHERE,
+    TRUE,
+    Known,
+    both,
+    folded,
+    folded_block,
+    is_true,
+    read_by,
+    same,
+    stripped,
+    terms,
+    value_of,
+)
+from spokeshave.formats.states.spoken import ENTRY, Spoken, mapped
+from spokeshave.language import syntax as sx
+from spokeshave.language.printer import expression_text, statements_text
+from spokeshave.language.rename import name_problem
+from spokeshave.model.edits import free_name
+from spokeshave.model.project import (
+    Action,
+    Body,
+    Qualifier,
+)
+
+Q = Qualifier
+
+
+class BodyMaker:
+    """Makes action blocks of statements; `around` is what is left of those beside the branches, `logic` what no body can do."""
+
+    found: Found
+    text: str
+    constants: Known
+    choices: Choices
+    taken: set[str]
+    spoken: Spoken
+    out: Lifted
+    around: list[sx.Statement | None]
+    logic: list[str]
+
+    def _bodies(
+        self, m: Machine, flow: Flow, n: int, moves: list[Move], gone: set[str], bodies: list[Body]
+    ) -> list[Action]:
+        """What the branch of a state does beside marks and moves, as action blocks; else as opening logic."""
+        keep = {k: v for k, v in flow.special.get(n, {}).items() if k.endswith(".q")}
+        out: list[Action] = []
+        logic: list[sx.Statement] = []
+        for leaving in (False, True):
+            block = tuple(x for s in part(m.branches[n], m.next, leaving) if (x := stripped(s, gone)) is not None)
+            block = folded_block(block, {**self.constants_of(m), **keep, **m.known(n, n)})
+            if not block:
+                continue
+            if not (self.choices.leave if leaving else self.choices.stay):
+                logic += block
+                continue
+            if leaving:
+                out.append(self._body(m, n, Q.P0, _bare(block, moves), bodies))
+                continue
+            pulse, rest = _entering(block)
+            if pulse:
+                out.append(self._body(m, n, Q.P1, pulse, bodies))
+            if rest:
+                out.append(self._body(m, n, Q.N, rest, bodies))
+        if logic:
+            name = f"{m.name}.{m.states[n].name}"
+            whole = tuple(mapped(self.spoken.statement(s), _with_sequence(m)) for s in logic)
+            text = statements_text(whole, "  ")
+            test = f"{name}.X"
+            if not is_true(m.guard):
+                test += f" AND ({expression_text(self.spoken.tree(m.guard))})"
+            self.logic.append(f"IF {test} THEN\n{text}\nEND_IF;")
+            self.out.notes.append(
+                Note(
+                    logic[0].span.line,
+                    f"what {m.states[n].name} does stands in opening logic, where it runs in the same scans as in the text",
+                )
+            )
+        return out
+
+    def constants_of(self, m: Machine) -> Known:
+        """Constants that are labels: they go, so their numbers are put in."""
+        labels = {s.name.lower() for s in m.states.values()}
+        return {low: value for low, value in self.constants.items() if low in labels}
+
+    def _body(self, m: Machine, n: int, qualifier: Qualifier, block: Block, bodies: list[Body]) -> Action:
+        step = m.states[n].name
+        wanted = self._said(block) or _body_name(block, qualifier, step)
+        name = free_name(wanted, self.taken | {b.name.lower() for b in bodies})
+        text = statements_text(tuple(self.spoken.statement(s, m) for s in block))
+        bodies.append(Body(name, text))
+        self.out.spots.append(("body", m.name, name, -1, block[0].span))
+        when = {Q.P0: "when it is left", Q.P1: "when it is entered"}.get(qualifier, "while it is active")
+        self.out.notes.append(Note(block[0].span.line, f"{name} runs in {step} {when}"))
+        return Action(qualifier, name)
+
+    def _said(self, block: Block) -> str:
+        """The name that a comment gives to statements, behind the THEN before them."""
+        before = self.text[: block[0].span.start].rstrip() if block[0].span.end else ""
+        if not before.endswith("*)"):
+            return ""
+        opened = before.rfind("(*")
+        name = before[opened + 2 : -2].strip()
+        said = before[:opened].rstrip().upper().endswith("THEN") and not name_problem(name)
+        return name if said else ""
+
+    def _left_state(self, m: Machine, s: sx.Statement, last: str) -> tuple[int, Block] | None:
+        """The state that is left where a statement acts, `Last = 20 AND State <> Last`, and what it does."""
+        if not last or not isinstance(s, sx.If) or len(s.branches) != 1 or s.otherwise:
+            return None
+        condition, block = s.branches[0]
+        rest: sx.Expression = TRUE
+        n: int | None = None
+        entry = False
+        for term in terms(condition):
+            value = (
+                value_of(folded(term.right, self.constants)) if isinstance(term, sx.Binary) and term.op == "=" else None
+            )
+            if (
+                isinstance(term, sx.Binary)
+                and str(term.left).lower() == last
+                and isinstance(value, int)
+                and value in m.states
+            ):
+                n = value
+            elif same(term, ENTRY):
+                entry = True
+            else:
+                rest = both(rest, term)
+        if n is None or not entry:
+            return None
+        return n, block if is_true(rest) else (replace(s, branches=((rest, block),)),)
+
+    def _around_bodies(
+        self, m: Machine, around: list[sx.Statement], gone: set[str], last: str
+    ) -> dict[int, list[tuple[Qualifier, Block]]]:
+        """Statements below the branches that do something in one state alone: bodies of its step."""
+        out: dict[int, list[tuple[Qualifier, Block]]] = {}
+        for i, s in enumerate(around):
+            rest = stripped(s, gone)
+            if rest is None or m.side(i) is not Side.BELOW or sets(s, m.next):
+                continue
+            if not read_by((rest,)) & {m.var, m.next, str(ENTRY).lower()}:
+                continue
+            if any(read_by((rest,)) & {o.var, o.next} for o in self.found.machines if o.next != m.next):
+                continue
+            if (gone_from := self._left_state(m, rest, last)) is not None:
+                out.setdefault(gone_from[0], []).append((Q.P0, gone_from[1]))
+                self.around[i] = None
+                continue
+            left = {n: folded_block((rest,), {**self.constants_of(m), **m.known(n, n)}) for n in m.branches}
+            mine = [n for n, block in left.items() if block]
+            if len(mine) != 1 or not isinstance(rest, sx.If):
+                continue
+            pulse, other = _entering(left[mine[0]])
+            if pulse and other:
+                continue
+            out.setdefault(mine[0], []).append((Q.P1, pulse) if pulse else (Q.N, other))
+            self.around[i] = None
+        return out
+
+
+def _with_sequence(m: Machine) -> Callable[[sx.Expression], sx.Expression]:
+    """Puts the name of the sequence before those of its steps, for a text outside of it."""
+    times = {(s.name, "T") for s in m.states.values()}
+
+    def put(tree: sx.Expression) -> sx.Expression:
+        match tree:
+            case sx.Name() if tree.parts in times:
+                return replace(tree, parts=(m.name, *tree.parts))
+            case sx.Binary():
+                return replace(tree, left=put(tree.left), right=put(tree.right))
+            case sx.Unary():
+                return replace(tree, operand=put(tree.operand))
+        return tree
+
+    return put
+
+
+def _bare(block: Block, moves: list[Move]) -> Block:
+    """What is done on the way out, without the condition that every way out has."""
+    if len(block) == 1 and isinstance(block[0], sx.If) and len(block[0].branches) == 1 and not block[0].otherwise:
+        condition, inner = block[0].branches[0]
+        asked = terms(condition)
+        if moves and all(all(any(same(a, t) for t in terms(x.condition)) for a in asked) for x in moves):
+            return _bare(inner, moves)
+    return block
+
+
+def _entering(block: Block) -> tuple[Block, Block]:
+    """What runs in the first scan of a state, and the rest."""
+    pulse: list[sx.Statement] = []
+    rest: list[sx.Statement] = []
+    for s in block:
+        if (
+            isinstance(s, sx.If)
+            and len(s.branches) == 1
+            and not s.otherwise
+            and any(same(t, ENTRY) for t in terms(s.branches[0][0]))
+        ):
+            condition: sx.Expression = TRUE
+            for term in terms(s.branches[0][0]):
+                if not same(term, ENTRY):
+                    condition = term if is_true(condition) else sx.Binary("AND", condition, term, NOWHERE)
+            pulse += (
+                s.branches[0][1] if is_true(condition) else (replace(s, branches=((condition, s.branches[0][1]),)),)
+            )
+        else:
+            rest.append(s)
+    return tuple(pulse), tuple(rest)
+
+
+def _body_name(block: Block, qualifier: Qualifier, step: str) -> str:
+    """A name that says what a body does, if that can be said in a word."""
+    first = block[0]
+    if len(block) == 1 or not isinstance(first, sx.Assign):
+        counted = [s for s in block if isinstance(s, sx.Assign) and _counts(s)]
+        if counted:
+            return _counting(counted[0].target)
+        if len(block) == 1 and isinstance(first, sx.Assign):
+            return (
+                f"{'Clear' if isinstance(first.value, sx.Literal) and not first.value.value else 'Set'}_{first.target}"
+            )
+    elif _counts(first):
+        return _counting(first.target)
+    return {Q.P0: f"Leave_{step}", Q.P1: f"Enter_{step}"}.get(qualifier, f"While_{step}")
+
+
+def _counts(s: sx.Assign) -> bool:
+    return isinstance(s.value, sx.Binary) and s.value.op == "+" and same(s.value.left, s.target)
+
+
+def _counting(target: sx.Name) -> str:
+    return f"{target}_Up" if "count" in str(target).lower() else f"Count_{target}"

@@ -1,0 +1,63 @@
+"""A program written by hand, opened in the desktop: what became of it, and its file that stays."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from spokeshave.desktop.document import Document
+from spokeshave.desktop.reading_bar import ReadingDialog
+from spokeshave.desktop.window import MainWindow
+from spokeshave.model.edits import new_sequence
+from spokeshave.model.project import Project
+
+PROGRAM = (Path(__file__).parent.parent / "core" / "state_programs" / "42-alarm-latch.st").read_text()
+
+
+@pytest.fixture
+def window(qtbot) -> MainWindow:
+    made = MainWindow(Document(new_sequence(Project()), None))
+    made.asks_before_closing = False
+    qtbot.addWidget(made)
+    made.show()
+    return made
+
+
+def test_a_program_is_opened_as_a_chart_and_its_file_is_never_written_over(window, tmp_path, monkeypatch):
+    file = tmp_path / "Feeder.st"
+    file.write_text(PROGRAM)
+    assert not window.reading_bar.isVisible()
+    assert window.open_path(file) and window.reading_bar.isVisible()
+    assert (
+        "Feeder.st was read: it became a chart" in window.reading_bar.says.toolTip()
+        or "Feeder.st was read" in window.reading_bar.says.text()
+    )
+    assert (
+        window.document.path is None
+        and window.document.dirty
+        and window.document.project.sequence("Feeder") is not None
+    )
+    asked = []
+    monkeypatch.setattr(window, "ask_save", lambda: asked.append(True) or False)
+    window.save()
+    assert asked and file.read_text() == PROGRAM
+    window.new_file()
+    assert not window.reading_bar.isVisible()
+
+
+def test_the_text_stands_beside_what_became_of_it_with_the_lines_linked(window, tmp_path, qtbot):
+    file = tmp_path / "Feeder.st"
+    file.write_text(PROGRAM)
+    window.open_path(file)
+    dialog = ReadingDialog(window.document.reading, file.name, window)
+    qtbot.addWidget(dialog)
+    dialog.show()
+    rows = {dialog.notes.topLevelItem(i).text(1): i for i in range(dialog.notes.topLevelItemCount())}
+    assert {"Drive follows the state: on in S1", "stays, as closing logic", "state 2 is step S2"} <= rows.keys()
+    dialog.notes.setCurrentItem(dialog.notes.topLevelItem(rows["state 2 is step S2"]))
+    assert dialog.text.line == 10
+    dialog.text.setFocus()
+    qtbot.waitUntil(dialog.text.hasFocus)
+    dialog.text.go_to(12)
+    assert dialog.notes.currentItem().text(0) == "12"
