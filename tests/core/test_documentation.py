@@ -25,6 +25,7 @@ from spokeshave.language.scenario import parse_scenario
 from spokeshave.machine.describe import kinds_page
 from spokeshave.model.edits import new_sequence
 from spokeshave.model.project import Device, Project, Sequence, Signal, SignalClass, Step
+from spokeshave.reading import read_text
 from spokeshave.verify.check.remedies import REMEDIES
 from spokeshave.verify.check.run import CODES
 from spokeshave.verify.scenario_language import check_sheet
@@ -167,3 +168,18 @@ def test_public_functions_of_the_core_say_what_they_raise():
                 if "aise" not in (ast.get_docstring(node) or ""):
                     silent.append(f"{path.name}: {node.name}")
     assert seen > 60 and not silent
+
+
+def test_the_page_on_case_programs_shows_what_is_read():
+    """The program of the page becomes the chart of its table."""
+    page = (ROOT / "docs" / "from-your-case-program.md").read_text()
+    text = page.split("```st\n")[1].split("```")[0]
+    found = read_text(text)
+    (q,) = found.project.sequences
+    rows = []
+    for s in q.steps:
+        marks = " ".join(f"{a.target}({a.qualifier})" for a in s.actions)
+        ways = "; ".join(f"{t.targets[0]} if `{t.condition}`" for _, t in q.leaving(s.name))
+        rows.append(f"| {s.number} {s.name} |{f' {marks}' * bool(marks)} | {ways} |")
+    assert all(row in page for row in rows) and len(rows) == 6
+    assert found.project.opening == "Run := (Start OR Run) AND NOT Stop;" and not found.project.instances

@@ -95,7 +95,7 @@ class Reader(VariableReader):
         def fail(span: sx.Span, message: str, advice: str) -> FormatError:
             return FormatError(message, line=span.line, column=span.column, advice=advice)
 
-        finder = Finder(name, self.text, dict(self.signals), fail)
+        finder = Finder(name, self.text, dict(self.signals), fail, self.instances)
         if not self.surrounded and (len(statements) != 1 or not isinstance(statements[0], sx.Case)):
             return False
         found = finder.find(statements)

@@ -55,7 +55,7 @@ def lifted(text: str, code: Generated, line: int = 1) -> Lifted:
     except sx.TextError as error:
         p = error.problems[0]
         raise FormatError(p.message, line=p.line + line - 1, column=p.column, advice=p.advice) from None
-    finder = Finder(code.name, text, signals, fail)
+    finder = Finder(code.name, text, signals, fail, instances)
     found = finder.find(statements)
     if not found.machines:
         raise FormatError("there is no CASE on a state in this text", line=line, advice="Restore shows the code")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from enum import IntEnum
 
@@ -111,8 +111,11 @@ class _Case:
 class Finder:
     """Takes one text apart. `text` is the whole file, in which the spans of the statements are places."""
 
-    def __init__(self, name: str, text: str, signals: dict[str, Signal], fail: Fail) -> None:
+    def __init__(
+        self, name: str, text: str, signals: dict[str, Signal], fail: Fail, instances: Iterable[str] = ()
+    ) -> None:
         self.name, self.text, self.signals, self.fail = name, text, signals, fail
+        self.instances = set(instances)
         self.constants: Known = {
             low: number(int(s.start))
             for low, s in signals.items()
@@ -141,7 +144,7 @@ class Finder:
                         m.copied = len(found.around)
             else:
                 found.around.append(_guarded(s, guard))
-        taken = {low for low in self.signals if low not in self.constants}
+        taken = {low for low in self.signals if low not in self.constants} | self.instances
         for m, of in zip(found.machines, mine):
             m.name = self.name if len(mine) == 1 else self.signals[m.var].name
             self._branches(m, of.case, set(taken), found.around)
