@@ -104,7 +104,7 @@ def test_code_survives_a_new_sequence_and_another_choice(window):
     code.choice.setCurrentText("Body CountBatch")
     code.text.setPlainText("Batches := Batches + ")
     code.choice.setCurrentIndex(0)
-    assert "CASE Roast_At OF" in code.text.toPlainText() and not code.typed
+    assert "CASE Roast OF" in code.text.toPlainText() and not code.typed
     window.new_sequence()
     window.sequence.show_sequence("Roast")
     window.show_face("code")

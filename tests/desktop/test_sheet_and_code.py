@@ -259,14 +259,6 @@ def test_a_text_that_does_not_parse_changes_nothing_and_says_where(qtbot, window
     assert not code.typed and not code.text.faults
 
 
-@pytest.mark.parametrize(
-    ("old", "new", "said"),
-    [
-        ("IF BeanTemp >= ChargeTemp", "IF Drum THEN Gate_Asked := FALSE; END_IF; IF BeanTemp >= ChargeTemp", "this is no condition"),
-        ("BeanTemp >= ChargeTemp", "BeanTemp >= ChargeTmp", "there is no ChargeTmp; did you mean ChargeTemp"),
-        ("BeanTemp >= ChargeTemp", "BeanTemp", "this is REAL"),
-    ],
-)  # fmt: skip
 def test_a_state_is_added_between_two_others_in_the_text(qtbot, window):
     """The tray waits a moment before it is emptied: state 35 stands between 30 and 40, and its output is mapped below."""
     window.document.edit("alone", lambda p: replace(p, sequences=(p.sequence("Cool"),), trips=(), scenarios=(), home="",
@@ -310,6 +302,14 @@ def with_conditions(q, words):
     return replace(q, transitions=tuple(replace(t, condition=put(t.condition)) for t in q.transitions))
 
 
+@pytest.mark.parametrize(
+    ("old", "new", "said"),
+    [
+        ("IF BeanTemp >= ChargeTemp", "IF Drum THEN Gate_Asked := FALSE; END_IF; IF BeanTemp >= ChargeTemp", "this is no condition"),
+        ("BeanTemp >= ChargeTemp", "BeanTemp >= ChargeTmp", "there is no ChargeTmp; did you mean ChargeTemp"),
+        ("BeanTemp >= ChargeTemp", "BeanTemp", "this is REAL"),
+    ],
+)  # fmt: skip
 def test_what_is_no_condition_of_the_model_is_a_fault_at_its_line_and_no_change(window, old, new, said):
     code = code_of(window)
     before = window.document.project
@@ -353,7 +353,7 @@ def test_a_body_is_edited_with_its_faults_told_while_typing(qtbot, window):
 def test_the_selected_step_and_the_lines_of_the_code_are_one_place(qtbot, window):
     code = code_of(window)
     window.selection.set(Place("step", "Roast", "Drop"))
-    assert "(* Drop *)" in code.text.toPlainText().splitlines()[code.text.line - 1]
+    assert "(* Drop: " in code.text.toPlainText().splitlines()[code.text.line - 1]
     code.text.setFocus()
     code.text.go_to(code.lines_of()["AwaitTray"] + 1)
     assert window.selection.place.step == "AwaitTray"
@@ -425,11 +425,11 @@ def test_find_looks_through_the_text_of_the_code(qtbot, window):
     code = code_of(window)
     bar = window.sequence.find_bar
     window.table.actions["edit.search"].trigger()
-    bar.text.setText("roast_way1 :=")
-    count = code.text.toPlainText().lower().count("roast_way1 :=")
+    bar.text.setText("roast2 :=")
+    count = code.text.toPlainText().lower().count("roast2 :=")
     assert bar.count.text() == f"{count} found" and not any(b.isEnabled() for b in bar.replaces)
     bar.go(1)
-    assert code.text.textCursor().selectedText() == "Roast_Way1 :=" and bar.count.text() == f"1 of {count}"
+    assert code.text.textCursor().selectedText() == "Roast2 :=" and bar.count.text() == f"1 of {count}"
     bar.go(-1)
     assert bar.count.text() == f"{count} of {count}"
     window.show_face("sheet")

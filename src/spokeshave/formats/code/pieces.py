@@ -97,6 +97,11 @@ class Variables:
         """A name of the model that no text speaks of any more may be had."""
         self._taken.discard(name.lower())
 
+    def drop(self, name: str) -> None:
+        """Takes a variable back that nobody needs."""
+        self.listed = [v for v in self.listed if v.name != name]
+        self._taken.discard(name.lower())
+
     def new(self, wanted: str, kind: str = "BOOL", initial: str = "", retain: bool = False) -> str:
         name = self.name(wanted)
         self.listed.append(Variable(name, kind, initial, retain))

@@ -27,12 +27,19 @@ class PlainStyle(CaseStyle):
     def __init__(self, project: Project, variables: Variables) -> None:
         self.last: dict[tuple[str, int], str] = {}
         self.clock: dict[tuple[str, int], str] = {}
+        self.was: dict[tuple[str, int], str] = {}
+        """Of a sequence with several threads, what their numbers were before its transitions."""
+        self._old = ""
         for q in project.sequences:
             variables.free(q.name)
         super().__init__(project, variables)
         for q in project.sequences:
             for n in range(self.threads[q.name].count):
                 self._helpers(q, n)
+            if self.threads[q.name].count > 1 and self._at_once(q):
+                for n in range(self.threads[q.name].count):
+                    variables.drop(self.way.pop((q.name, n)))
+                    self.was[(q.name, n)] = variables.new(f"{self.at[(q.name, n)]}Was", self.kind_of(q))
 
     def at_name(self, q: Sequence, n: int) -> str:
         return f"{q.name}{n + 1 if n else ''}"
@@ -189,25 +196,43 @@ class PlainStyle(CaseStyle):
 
     def evolve(self, code: Code, q: Sequence) -> None:
         self.words.behind_first = True
-        if self.threads[q.name].count > 1:
-            super().evolve(code, q)
+        if self._at_once(q):
+            self._old = q.name if self.threads[q.name].count > 1 else ""
+            code.lines(f"{was} := {self.at[key]};" for key, was in self.was.items() if key[0] == q.name)
+            for n in range(self.threads[q.name].count):
+                self._case(code, q, n)
+            self._old = ""
         else:
-            self._one_case(code, q)
+            super().evolve(code, q)
         self.words.behind_first = False
 
-    def _one_case(self, code: Code, q: Sequence) -> None:
+    def active(self, q: Sequence, s: Step) -> str:
+        """While transitions of several threads are written, they look at the steps before all of them."""
+        thread = self.threads[q.name].of.get(s.name)
+        if thread is None or self._old != q.name:
+            return super().active(q, s)
+        return f"{self.was[(q.name, thread)]} = {s.number}"
+
+    def _at_once(self, q: Sequence) -> bool:
+        """Whether transitions may act as soon as they are chosen: nothing but numbers of steps tells the next ones of it."""
+        asks = any(".late" in t.condition.lower() for t in q.transitions)
+        return self.threads[q.name].count == 1 or not (asks or any(True for _ in self._own_times(q)))
+
+    def _case(self, code: Code, q: Sequence, n: int) -> None:
         found = self.threads[q.name]
         order = [i for i in in_priority(q) if all(s in found.of for s in q.transitions[i].sources)]
-        code.line(f"CASE {self.at[(q.name, 0)]} OF")
+        ways = {s.name: [i for i in order if self._home(q, i) == s.name] for s in q.steps}
+        if found.count > 1 and not any(ways[s.name] for s in q.steps if found.of.get(s.name) == n):
+            return
+        code.line(f"CASE {self.was.get((q.name, n)) if n else self.at[(q.name, n)]} OF")
         code.indent += 1
         for s in sorted(q.steps, key=lambda s: s.number):
-            if found.of.get(s.name) != 0:
+            if found.of.get(s.name) != n:
                 continue
-            ways = [i for i in order if q.transitions[i].sources[0] == s.name]
             comment = s.name + f": {' '.join(s.comment.split())}" * bool(s.comment)
-            code.line(f"{s.number}: (* {comment.replace('*)', '* )')} *)" + " ;" * (not ways))
+            code.line(f"{s.number}: (* {comment.replace('*)', '* )')} *)" + " ;" * (not ways[s.name]))
             code.indent += 1
-            self._ways(code, q, 0, ways)
+            self._ways(code, q, n, ways[s.name])
             code.indent -= 1
         code.indent -= 1
         code.line("END_CASE;")
@@ -216,7 +241,7 @@ class PlainStyle(CaseStyle):
         if len(ways) > 1 and any(can_stop(q.transitions[i].condition) for i in ways):
             super()._ways(code, q, thread, ways)
             return
-        several = self.threads[q.name].count > 1
+        several = not self._at_once(q)
         for k, i in enumerate(ways):
             effects = [f"{self.way[(q.name, thread)]} := {i + 1};"] if several else self._effects(q, q.transitions[i])
             end = " END_IF;" if len(ways) == 1 else ""

@@ -282,6 +282,10 @@ def _words_back(style: Style) -> Iterator[tuple[str, str]]:
             active = style.active(q, s)
             if active != "FALSE":
                 yield active.lower(), f"{q.name}.{s.name}.X"
+                at, number = active.split(" = ") if " = " in active else (active, "")
+                was = {a: w for key, w in getattr(style, "was", {}).items() if (a := style.at[key])}.get(at)  # type: ignore[attr-defined]
+                if was is not None:
+                    yield f"{was} = {number}".lower(), f"{q.name}.{s.name}.X"
             own = style.kept[(q.name, s.name)]
             yield own.time.lower(), f"{q.name}.{s.name}.T"
             if own.late:

@@ -335,7 +335,7 @@ class CaseStyle(Style):
             test = [self.test[(q.name, i)]] if several else self._test(q, i)
             code.line(f"{word} ", *test, f" THEN (* {_ends(t)} *)")
             code.indent += 1
-            if self.threads[q.name].count > 1:
+            if (q.name, thread) in self.way:
                 code.line(f"{self.way[(q.name, thread)]} := {i + 1};")
             else:
                 code.lines(self._effects(q, t))
