@@ -11,6 +11,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import spokeshave
+from spokeshave.formats.code.write import generate
+from spokeshave.formats.iec_read import parse_iec
 from spokeshave.formats.iec_write import write_code
 from spokeshave.model.project import (
     Action,
@@ -25,6 +27,7 @@ from spokeshave.model.project import (
     Type,
 )
 from spokeshave.reading import read_project, read_text
+from spokeshave.verify.equivalence import compare, runs_of
 
 HERE = Path(__file__).parent / "state_programs"
 EXAMPLES = Path(spokeshave.__file__).parent / "examples"
@@ -114,6 +117,34 @@ def test_an_edit_of_one_step_changes_the_lines_of_that_step_only(project, data):
     assert len(before) == len(after) and sum(a != b for a, b in zip(before, after)) == 1
 
 
+AWNING = """PROGRAM Awning
+  VAR_INPUT Sunny, AtOut, AtIn : BOOL; END_VAR
+  VAR_OUTPUT RollOut, RollIn, Chime : BOOL; END_VAR
+  VAR State : INT := 10; Warn : TON; END_VAR
+  Warn(IN := State = 20, PT := T#2s);
+  CASE State OF
+    10: // Rolled in
+      IF Sunny AND AtIn THEN State := 20; END_IF;
+    20: // Warning
+      IF Warn.Q THEN State := 30; END_IF;
+    30: // Rolling out
+      IF AtOut THEN State := 40; END_IF;
+    40: // Rolled out
+      IF NOT Sunny THEN State := 50; END_IF;
+    50: // Rolling in
+      IF AtIn THEN State := 10; END_IF;
+  END_CASE;
+  Chime := State = 20 OR State = 50;
+  RollOut := State = 30;
+  RollIn := State = 50;
+END_PROGRAM
+"""
+
+
+def test_plain_code_of_a_program_is_as_long_as_the_program():
+    assert lines(plain(read_text(AWNING).project)) <= 1.3 * lines(AWNING)
+
+
 @pytest.mark.parametrize("name", ["02-assigned-in-each-state", "15-entry-pulse-below", "30-german"])
 def test_plain_code_is_as_lean_as_what_a_person_wrote(name):
     text = (HERE / f"{name}.st").read_text()
@@ -142,3 +173,40 @@ def test_what_nobody_uses_costs_no_line():
     )
     assert "MainT" not in plain(steady) and "MainLast" not in plain(steady)
     assert plain(steady).count("FirstScan") == 3
+
+
+def test_measured_time_stands_for_the_period_and_reads_back():
+    project = read_text(AWNING).project
+    text = write_code(project, "plain", measured=True)
+    assert (
+        "AwningT := AwningT + ScanTime;" in text
+        and "T#10ms;" not in text.partition("ScanTime : TIME")[2].partition("\n")[2]
+    )
+    assert parse_iec(text) == project
+    g = generate(project, "plain", measured=True)
+    found = compare(project, g.as_project(), {c: g.flag(c) for c in g.active}, runs_of(project))
+    assert found.difference is None and found.scans > 1000
+
+
+@pytest.mark.parametrize(
+    ("file", "sequence"), [("01-mapped", "Shutter"), ("15-entry-pulse-below", "Dip"), ("38-chain-timers", "Blinds")]
+)
+def test_states_edited_in_the_file_are_taken_over_and_the_rest_stays(file, sequence):
+    """The pragma holds a window that the text does not speak of; a new state stands between two others."""
+    project = read_text((HERE / f"{file}.st").read_text()).project
+    (q,) = project.sequences
+    first, second = q.steps[0], q.steps[1]
+    windowed = replace(q, steps=(replace(first, longest="T#5s"), *q.steps[1:]))
+    text = write_code(replace(project, sequences=(windowed,)), "plain")
+    label, number = (
+        f"{second.number}: (* {second.name} *)",
+        first.number + 5 if first.number + 5 not in {s.number for s in q.steps} else 77,
+    )
+    assert f"{q.name} := {second.number};" in text and label in text
+    text = text.replace(f"{q.name} := {second.number};", f"{q.name} := {number};", 1)
+    text = text.replace(label, f"{number}: (* Between *)\n        IF {q.name}T >= T#1s THEN {q.name} := {second.number}; END_IF;\n      {label}"
+                        if f"{q.name}T" in text else f"{number}: (* Between *) {q.name} := {second.number};\n      {label}", 1)  # fmt: skip
+    after = parse_iec(text).sequence(sequence)
+    assert after is not None and after.step("Between") is not None and after.step(first.name).longest == "T#5s"
+    assert [t.targets for _, t in after.leaving("Between")] == [(second.name,)]
+    assert {s.name for s in after.steps} == {s.name for s in q.steps} | {"Between"}

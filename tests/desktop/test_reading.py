@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
+from PySide6.QtWidgets import QApplication
 
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.reading_bar import ReadingDialog
@@ -61,3 +62,23 @@ def test_the_text_stands_beside_what_became_of_it_with_the_lines_linked(window, 
     qtbot.waitUntil(dialog.text.hasFocus)
     dialog.text.go_to(12)
     assert dialog.notes.currentItem().text(0) == "12"
+
+
+def test_a_program_is_pasted_into_an_empty_file_and_beside_what_is_there(window):
+    window.show_stage(2)
+    QApplication.clipboard().setText(PROGRAM)
+    sheet = window.sequence.sheets["Sequence"]
+    sheet.paste()
+    project = window.document.project
+    assert [q.name for q in project.sequences] == ["Feeder"], "a sequence that nobody has written in gives way"
+    assert project.signal("Siren").cls == "output" and "Ack" in project.closing and window.reading_bar.isVisible()
+    QApplication.clipboard().setText(PROGRAM.replace("PROGRAM Feeder", "PROGRAM Second"))
+    window.sequence.sheets["Feeder"].paste()
+    assert [q.name for q in window.document.project.sequences] == ["Feeder", "Second"]
+    said = []
+    window.document.refused.connect(said.append)
+    QApplication.clipboard().setText(PROGRAM.replace("State := 2", "State := 7"))
+    window.sequence.sheets["Second"].paste()
+    assert said and "there is no state 7" in said[0] and len(window.document.project.sequences) == 2
+    window.document.undo()
+    assert [q.name for q in window.document.project.sequences] == ["Feeder"]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import signal
 import subprocess
 import sys
@@ -165,10 +166,10 @@ class InCode(InChart):
     def condition(self, step, target, text):
         code = self.page.codes["Sequence"]
         lines = code.text.toPlainText().splitlines()
-        at = next(n for n, line in enumerate(lines) if f"(* {step} to {target} *)" in line)
-        old = lines[at]
-        head = old[: len(old) - len(old.lstrip())] + ("ELSIF" if "ELSIF" in old else "IF")
-        lines[at] = f"{head} {self.words(text)} THEN (* {step} to {target} *)"
+        begins = next(n for n, line in enumerate(lines) if f": (* {step} *)" in line)
+        leads = f"Sequence := {self.q.step(target).number};"
+        at = next(n for n, line in enumerate(lines) if n > begins and leads in line)
+        lines[at] = re.sub(r"(ELSIF|IF) .* THEN", lambda m: f"{m[1]} {self.words(text)} THEN", lines[at])
         code.text.setPlainText("\n".join(lines))
         code.apply()
         assert code.list.isVisible(), code.note.text()
@@ -176,8 +177,8 @@ class InCode(InChart):
         settle()
 
     def words(self, text):
-        """A condition in the words of the code: times of steps are variables there, edges have their blocks."""
-        return text.replace("Opening.T", "Sequence_Opening_T")
+        """A condition in the words of the code: a clock tells how long a state has lasted, edges have their blocks."""
+        return text.replace("Opening.T", "SequenceT")
 
 
 def write_sequence(hand) -> Project:

@@ -118,6 +118,9 @@ def convert(
     without_interlocks: Annotated[
         bool, typer.Option("--without-interlocks", help="Code without interlocks, opposed pairs and dead times.")
     ] = False,
+    measured_time: Annotated[
+        bool, typer.Option("--measured-time", help="Plain code whose times go by what each scan took, in ScanTime.")
+    ] = False,
 ) -> None:
     """Convert a machine file to IEC text (.st) or back (.spoke)."""
     from spokeshave.formats.files import write_project
@@ -134,16 +137,22 @@ def convert(
             fail("--prove compares a chart with its code: add --style plain, case or flags")
         if without_interlocks:
             fail("--without-interlocks is for code: add --style plain, case or flags")
+        if measured_time:
+            fail("--measured-time is for code: add --style plain")
         write_project(project, target)
         from spokeshave.formats.iec_write import not_in_charts
 
         if target.suffix.lower() == ".st" and (left := not_in_charts(project)):
             print(f"spokeshave: {target}: {left}", file=sys.stderr)
         return
-    _convert_to_code(project, target, style, prove, without_interlocks)
+    if measured_time and style != "plain":
+        fail("--measured-time is for code: add --style plain")
+    _convert_to_code(project, target, style, prove, without_interlocks, measured_time)
 
 
-def _convert_to_code(project: Project, target: Path, style: str, prove: bool, without_interlocks: bool) -> None:
+def _convert_to_code(
+    project: Project, target: Path, style: str, prove: bool, without_interlocks: bool, measured: bool
+) -> None:
     from spokeshave.engine.link import link
     from spokeshave.formats.code.finals import left_out, unprotected
     from spokeshave.formats.code.write import STYLES, generate
@@ -156,13 +165,13 @@ def _convert_to_code(project: Project, target: Path, style: str, prove: bool, wi
     if target.suffix.lower() != ".st":
         fail(f"{target}: code is IEC text; use the suffix .st")
     link(project)
-    write_text_atomically(write_code(project, style, protect=not without_interlocks), target)
+    write_text_atomically(write_code(project, style, not without_interlocks, measured), target)
     if without_interlocks:
         if left := left_out(project):
             print(f"spokeshave: {target}: the code leaves out {left}", file=sys.stderr)
         project = unprotected(project)
     if prove:
-        code = generate(project, style)
+        code = generate(project, style, measured)
         found = compare(project, code.as_project(), {c: code.flag(c) for c in code.active}, runs_of(project))
         print(f"{found.scans:,} scans of {found.runs} runs compared: {found.difference or 'no difference'}")
         if found.difference is not None:

@@ -151,8 +151,10 @@ class Document(QObject):
         self.replace(found.project, None if found.shown else path, stamp if not found.shown else None)
         self.tell_reading(found, path)
 
-    def tell_reading(self, found: Reading, path: Path) -> None:
-        """Says how the machine file was read. A program written by hand stays as it is: it is not what is saved."""
+    def tell_reading(self, found: Reading, path: Path | None) -> None:
+        """Says how the machine file was read, or what was pasted into it. A program written by hand stays as it is: it is not
+        what is saved.
+        """
         if found.shown:
             self.reading, self.origin, self.saved = found, path, None
         self.was_read.emit()

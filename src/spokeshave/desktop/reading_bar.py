@@ -43,19 +43,23 @@ class ReadingBar(QFrame):
 
     def refresh(self) -> None:
         found, origin = self.document.reading, self.document.origin
-        self.setVisible(found is not None and origin is not None)
-        if found is None or origin is None:
+        self.setVisible(found is not None)
+        if found is None:
             return
         kept = (
             "its text stays as opening logic, and the chart follows its state"
             if found.choices is None
             else "it became a chart"
         )
-        self.says.setText(f"{origin.name} was read: {kept}. The file stays as it is; saving asks for a new one.")
+        if origin is None:
+            self.says.setText(f"The program was read: {kept}.")
+        else:
+            self.says.setText(f"{origin.name} was read: {kept}. The file stays as it is; saving asks for a new one.")
 
     def show_reading(self) -> None:
-        if self.document.reading is not None and self.document.origin is not None:
-            ReadingDialog(self.document.reading, self.document.origin.name, self.window()).exec()
+        if self.document.reading is not None:
+            name = self.document.origin.name if self.document.origin is not None else "the program"
+            ReadingDialog(self.document.reading, name, self.window()).exec()
 
 
 class ReadingDialog(QDialog):

@@ -10,7 +10,7 @@ from typing import Any
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.iec_places import Origins
 from spokeshave.formats.iec_reader import Reader
-from spokeshave.formats.iec_variables import VARIABLES
+from spokeshave.formats.iec_variables import VARIABLES, Enumerations, without_enumerations
 from spokeshave.formats.pragma import merge_pragma, take_pragma
 from spokeshave.formats.states.choices import Choices
 from spokeshave.language import syntax as sx
@@ -33,7 +33,7 @@ def _read_code(text: str, reader: Reader, pragma: dict[str, Any]) -> Project:
     style = pragma.get("code")
     if style not in STYLES:
         raise FormatError(f"the pragma speaks of code of the style {style}", advice=f"there are {' and '.join(STYLES)}")
-    project = from_data({k: v for k, v in pragma.items() if k not in ("version", "code", "unprotected")})
+    project = from_data({k: v for k, v in pragma.items() if k not in ("version", "code", "unprotected", "measured")})
     p, kinds = reader.parser, reader.tokens.kinds
     programs = kinds.count("PROGRAM")
     if programs != 1:
@@ -48,7 +48,15 @@ def _read_code(text: str, reader: Reader, pragma: dict[str, Any]) -> Project:
     if kinds[end + 1] != END:
         raise DoesNotFit(end + 1, "the end")
     start = reader.tokens.ends[begins - 1]
-    return read_code(text, start, reader.tokens.starts[end], project, str(style), not pragma.get("unprotected"))[0]
+    return read_code(
+        text,
+        start,
+        reader.tokens.starts[end],
+        project,
+        str(style),
+        not pragma.get("unprotected"),
+        bool(pragma.get("measured")),
+    )[0]
 
 
 def _skip_variables(reader: Reader) -> int:
@@ -93,7 +101,8 @@ class Read:
 def parse_states(text: str) -> Read:
     """An IEC text with its state programs. Raises `FormatError` with line and column."""
     plain, pragma = take_pragma(text) if "{spokeshave" in text else (text, None)
-    reader = _read(plain, pragma is not None and "code" in pragma)
+    plain, enumerations = without_enumerations(plain)
+    reader = _read(plain, pragma is not None and "code" in pragma, enumerations)
     if pragma is not None and "code" in pragma:
         try:
             with _located(plain, reader.tokens):
@@ -102,7 +111,7 @@ def parse_states(text: str) -> Read:
             problem = expected(plain, START, LARGEST_TO_EXPLAIN)
             raise (error if problem is None else _format_error(problem)) from None
     if not reader.sequences and not reader.cases:
-        reader = _read(plain, False, surrounded=True)
+        reader = _read(plain, False, enumerations, surrounded=True)
     if not reader.sequences and not reader.cases:
         raise FormatError("there is no sequence in this text",
                           advice="a chart has an INITIAL_STEP; a state program chooses by a whole number that it assigns")  # fmt: skip
@@ -125,10 +134,10 @@ def places_in_text(text: str, choices: Choices | None = None) -> Origins:
         return Origins()
 
 
-def _read(text: str, words_alone: bool, surrounded: bool = False) -> Reader:
+def _read(text: str, words_alone: bool, enumerations: Enumerations, surrounded: bool = False) -> Reader:
     """A reader that has read all of a text, or its words alone (see `Reader.surrounded`). Raises `FormatError`."""
     try:
-        reader = Reader(text, Tokens(text, program=True), surrounded=surrounded)
+        reader = Reader(text, Tokens(text, program=True), enumerations=enumerations, surrounded=surrounded)
     except sx.TextError as error:
         raise _format_error(error.problems[0]) from None
     except UnknownCharacter as error:

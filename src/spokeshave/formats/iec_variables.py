@@ -34,6 +34,41 @@ _FOREIGN = {
 """Types that have no other meaning here than a wider one of ours."""
 
 
+_ENUMERATION = re.compile(
+    r"\bTYPE\s+(?P<name>\w+)\s*:\s*\((?P<values>(?:\(\*[\s\S]*?\*\)|[^()])*)\)\s*(?:S?INT|DINT|U?INT)?\s*(?:(?P<default>:=)\s*[\w.#]+\s*)?;\s*END_TYPE\b\s*;?",
+    re.IGNORECASE,
+)
+Enumerations = dict[str, dict[str, int]]
+"""The values of the enumerations of a text, by their names, in the order in which they stand."""
+
+
+def without_enumerations(text: str) -> tuple[str, Enumerations]:
+    """A text in which enumerations are blanks of the same length, and so is the name of one before its value; with their values,
+    which are constants then.
+
+    >>> without_enumerations("TYPE Way : (UP, DOWN := 5, OUT); END_TYPE x := Way.DOWN;")[1]
+    {'Way': {'UP': 0, 'DOWN': 5, 'OUT': 6}}
+    """
+    found: Enumerations = {}
+
+    def blank(m: re.Match[str]) -> str:
+        values, n = {}, 0
+        for part in re.sub(r"\(\*.*?\*\)|//[^\n]*", "", m["values"], flags=re.DOTALL).split(","):
+            name, _, number = (x.strip() for x in part.partition(":="))
+            if not re.fullmatch(r"[A-Za-z_]\w*", name) or (number and not re.fullmatch(r"-?[0-9]{1,9}", number)):
+                return m[0]
+            n = int(number) if number else n
+            values[name] = n
+            n += 1
+        found[m["name"]] = values
+        return re.sub(r"[^\n]", " ", m[0])
+
+    plain = _ENUMERATION.sub(blank, text)
+    for name in found:
+        plain = re.sub(rf"\b{name}[.#](?=[A-Za-z_])", lambda m: " " * len(m[0]), plain, flags=re.IGNORECASE)
+    return plain, found
+
+
 @dataclass
 class VariableReader:
     """Goes through the words of a text; what it has found stands in its fields."""
@@ -44,11 +79,15 @@ class VariableReader:
     instances: dict[str, Instance] = field(default_factory=dict)
     external: list[int] = field(default_factory=list)
     origins: Origins = field(default_factory=Origins)
+    enumerations: Enumerations = field(default_factory=dict)
     told: list[tuple[int, str]] = field(default_factory=list)
     """What was taken otherwise than it stands, with its line."""
 
     def __post_init__(self) -> None:
         self.parser = Parser(self.tokens)
+        for values in self.enumerations.values():
+            for name, value in values.items():
+                self.signals[name.lower()] = Signal(name, SignalClass.SETTING, Type.INT, initial=value)
 
     # -- words
 
@@ -124,14 +163,22 @@ class VariableReader:
                 self.instances[name.lower()] = Instance(name, type_name.upper())
             return
         try:
-            of_type = self.foreign.get(type_name.upper()) or Type(type_name.upper())
+            values = self._enumeration(type_name)
+            of_type = Type.INT if values else self.foreign.get(type_name.upper()) or Type(type_name.upper())
         except ValueError:
             raise self.fail(type_at, f"type {type_name} is not supported",
                             f"use one of {', '.join(Type)}, or a block such as TON") from None  # fmt: skip
         if type_name.upper() in self.foreign:
             line = self.tokens.position(self.tokens.starts[type_at])[0]
             self.told.append((line, f"{type_name.upper()} is taken as {of_type}"))
-        value = None if first < 0 else self.initial(first, last, of_type)
+        value: Value | None
+        if values:
+            said = (
+                {n.lower(): v for n, v in values.items()}.get(self.between(first, last).lower()) if first >= 0 else None
+            )
+            value = next(iter(values.values())) if said is None else said
+        else:
+            value = None if first < 0 else self.initial(first, last, of_type)
         for i, name in spelt:
             if kind == "VAR_EXTERNAL":
                 self.external.append(i)
@@ -169,6 +216,9 @@ class VariableReader:
             return int(digits, int(base)) if mark and len(digits) < 100 else read_value(text, of_type)
         except ValueError as error:
             raise self.fail(first + 1, str(error)) from None
+
+    def _enumeration(self, type_name: str) -> dict[str, int] | None:
+        return next((v for name, v in self.enumerations.items() if name.lower() == type_name.lower()), None)
 
     @property
     def foreign(self) -> dict[str, Type]:

@@ -63,16 +63,16 @@ def not_in_charts(project: Project) -> str:
     )
 
 
-def write_code(project: Project, style: str, protect: bool = True) -> str:
+def write_code(project: Project, style: str, protect: bool = True, measured: bool = False) -> str:
     """The machine file as one program of plain structured text, in a style of `formats.code`: `case` or `flags`.
-    Without `protect` interlocks and opposed pairs are left out, and the head of the text says so.
+    Without `protect` interlocks and opposed pairs are left out, and the head of the text says so; `measured` as in `generate`.
 
     Raises `FormatError` where the style cannot say what a chart does, with the reason.
     """
-    made = generate(project if protect else unprotected(project), style)
+    made = generate(project if protect else unprotected(project), style, measured)
     out = "" if protect or not (left := left_out(project)) else f"(* Not protected: this code leaves out {left} *)\n"
     if style == "plain":
-        return f"{out}{_plain_code(project, made)}\n{code_pragma(project, style, protect)}\n"
+        return f"{out}{_plain_code(project, made)}\n{code_pragma(project, style, protect, measured)}\n"
     out += f"PROGRAM {made.name}\n"
     out += "".join(f"  {line}\n" for line in _declarations(project, shared=False).splitlines())
     for retain in (False, True):
@@ -85,7 +85,13 @@ def write_code(project: Project, style: str, protect: bool = True) -> str:
 
 def _plain_code(project: Project, made: Generated) -> str:
     """The program of the plain style: variables of one type on a line, one block for all that belongs together."""
-    out = f"(* Task period {project.period_ms} ms: the times of this program assume it. *)\n"
+    scan_time = [v for v in made.variables if v.name.startswith("ScanTime")]
+    head = (
+        "what each scan took stands in ScanTime, by which the times go"
+        if scan_time
+        else "the times of this program assume it"
+    )
+    out = f"(* Task period {project.period_ms} ms: {head}. *)\n"
     addressed = [s for s in project.signals if s.address]
     if addressed:
         out += _block("VAR_GLOBAL", [_declared(s) for s in addressed], "")
@@ -102,8 +108,14 @@ def _plain_code(project: Project, made: Generated) -> str:
             out += _block(
                 opener.replace("VAR", "VAR RETAIN") if retain and cls is not SignalClass.SETTING else opener, lines
             )
+    out += _block("VAR_INPUT", _grouped([(v.name, v.kind, v.initial) for v in scan_time]))
     helpers = [(i.name, i.kind, "") for i in project.instances]
-    out += _block("VAR", _grouped(helpers + [(v.name, v.kind, v.initial) for v in made.variables if not v.retain]))
+    out += _block(
+        "VAR",
+        _grouped(
+            helpers + [(v.name, v.kind, v.initial) for v in made.variables if not v.retain and v not in scan_time]
+        ),
+    )
     out += _block("VAR RETAIN", _grouped([(v.name, v.kind, v.initial) for v in made.variables if v.retain]))
     return f"{out}\n{made.text}END_PROGRAM\n"
 

@@ -61,9 +61,11 @@ def take_pragma(text: str) -> tuple[str, dict[str, Any] | None]:
     return text[: found.start()] + blank + text[found.end() :], data
 
 
-def code_pragma(project: Project, style: str, protect: bool = True) -> str:
-    """The pragma of generated code: the whole machine file, the style it was written in, whether it protects."""
-    left = {} if protect else {"unprotected": True}
+def code_pragma(project: Project, style: str, protect: bool = True, measured: bool = False) -> str:
+    """The pragma of generated code: the whole machine file, the style it was written in, whether it protects, and whether its
+    times are measured.
+    """
+    left = ({} if protect else {"unprotected": True}) | ({"measured": True} if measured else {})
     return _pragma({"version": VERSION, "code": style, **left, **to_data(project)})
 
 

@@ -7,7 +7,8 @@ with a chart that follows it. Where that differs too the text is refused.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, fields
+from collections.abc import Iterator
+from dataclasses import dataclass, fields, replace
 from functools import lru_cache
 from itertools import product
 from pathlib import Path
@@ -84,7 +85,7 @@ def _proven(read: Read) -> Reading:
     proof = Proof([p for p in (read.written, read.at_once) if p is not None], read.states)
     tried: list[Project] = []
     first = ""
-    for choices in _forms():
+    for choices in _forms(read):
         project = read.project(choices)
         if project in tried:
             continue
@@ -107,6 +108,17 @@ def _notes(read: Read, first: str) -> tuple[Note, ...]:
     return (*sorted(read.reader.notes, key=lambda n: n.line), *why)
 
 
-def _forms() -> list[Choices]:
-    """The forms a state program can take, the nicest first."""
-    return sorted((Choices(*c) for c in product((True, False), repeat=len(fields(Choices)))), key=lambda c: c.losses)
+def _forms(read: Read) -> Iterator[Choices]:
+    """The forms a state program can take, the nicest first. The nicest is the one for most; what else there is to choose is
+    found out only behind it.
+    """
+    nicest, plainest = Choices(), Choices(*(False for _ in fields(Choices)))
+    yield nicest
+    names = [
+        f.name
+        for f in fields(Choices)
+        if read.project(replace(nicest, **{f.name: False})) != read.project(nicest)
+        or read.project(replace(plainest, **{f.name: True})) != read.project(plainest)
+    ]
+    forms = (dict(zip(names, values)) for values in product((True, False), repeat=len(names)))
+    yield from sorted((replace(nicest, **form) for form in forms), key=lambda c: c.losses)

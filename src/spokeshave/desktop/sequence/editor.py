@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 
 from PySide6.QtCore import QObject, Signal
@@ -10,12 +11,17 @@ from PySide6.QtWidgets import QApplication
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.selection import Selection
 from spokeshave.formats import sequencer_table
+from spokeshave.formats.errors import FormatError
 from spokeshave.language.rename import renumber, with_room
 from spokeshave.model import branch_edits, flow_edits, fragments
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import EditError
+from spokeshave.model.joining import joined
 from spokeshave.model.project import Project, Sequence, Step
+from spokeshave.reading import read_text
 
+PROGRAM = re.compile(r"\s*(?:\(\*[\s\S]*?\*\)\s*|//[^\n]*\n\s*)*(?:PROGRAM\s+\w+|VAR_GLOBAL\b|VAR\s)", re.IGNORECASE)
+"""How the text of a program begins."""
 Edit = Callable[[Project, str, str], Project]
 
 EDITS: dict[str, tuple[str, Edit]] = {
@@ -195,6 +201,8 @@ class SequenceEditor(QObject):
         """Rows from the clipboard become steps behind the selected one."""
         clipboard, q, step = QApplication.clipboard(), self.sequence, self.step()
         text = clipboard.text() if clipboard is not None else ""
+        if PROGRAM.match(text):
+            return self._paste_program(text)
         if q is None or not step:
             return False
         if not text.strip():
@@ -210,6 +218,20 @@ class SequenceEditor(QObject):
             return fragments.paste_block(p, self.current, step, block)[0]
 
         return self._apply(f"Paste after {step}", change)
+
+    def _paste_program(self, text: str) -> bool:
+        """A program becomes sequences beside those that are there, with its signals and logic."""
+        try:
+            found = read_text(text)
+        except FormatError as error:
+            self.document.refused.emit(f"the text on the clipboard: {error}")
+            return False
+        names = ", ".join(q.name for q in found.project.sequences)
+        if not self._apply(f"Paste {names}", lambda p: joined(p, found.project)):
+            return False
+        self.document.tell_reading(found, None)
+        self.selection.set(Place("sequence", item=found.project.sequences[0].name))
+        return True
 
     def duplicate(self) -> bool:
         steps = self.steps()

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QAbstractItemView, QApplication, QTableView
 
 from spokeshave.chart.labels import window_text
 from spokeshave.desktop.runner import Runner
-from spokeshave.desktop.sequence.editor import SequenceEditor
+from spokeshave.desktop.sequence.editor import PROGRAM, SequenceEditor
 from spokeshave.desktop.sequence.flow_painter import flow_width
 from spokeshave.desktop.sequence.live import Live
 from spokeshave.desktop.sequence.sheet import FIRST_MARK, FLOW, NUMBER, STEP, Sheet, lasted_text
@@ -348,7 +348,7 @@ class SheetView(QTableView):
         """
         clipboard, sheet = QApplication.clipboard(), self.sheet
         text = clipboard.text() if clipboard is not None else ""
-        if self._on_steps():
+        if self._on_steps() or PROGRAM.match(text):
             self.editor.paste()
             return
         rows = from_text(text) if text else []

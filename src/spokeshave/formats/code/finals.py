@@ -40,7 +40,7 @@ def ask_apart(project: Project, variables: Variables) -> dict[str, str]:
     return asked
 
 
-def write_finals(project: Project, words: Words, variables: Variables, code: Code) -> None:
+def write_finals(project: Project, words: Words, variables: Variables, code: Code, period: str) -> None:
     """Final outputs in the order of the engine: interlocks as listed, then opposed pairs as listed."""
     if not words.asked:
         return
@@ -58,7 +58,6 @@ def write_finals(project: Project, words: Words, variables: Variables, code: Cod
         code.line(f"IF {both[0]} AND {both[1]} THEN {final[0]} := FALSE; {final[1]} := FALSE; END_IF;")
         if not dead_scans:
             continue
-        period = time_text(project.period_ms)
         rests = [variables.new(f"{a}_after_{b}", "TIME", retain=True) for a, b in (final, final[::-1])]
         for rest in rests:  # how long this one still stays off; dead times go on while power is off and on again
             code.line(f"IF {rest} > T#0s THEN {rest} := {rest} - {period}; END_IF;")

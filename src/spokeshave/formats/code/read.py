@@ -63,12 +63,12 @@ class Change:
 
 
 def read_code(
-    text: str, start: int, end: int, project: Project, style: str, protect: bool = True
+    text: str, start: int, end: int, project: Project, style: str, protect: bool = True, measured: bool = False
 ) -> tuple[Project, list[Change]]:
     """The machine file with the texts of the code from `start` to `end`, which was written with or without what
-    protects. Raises `FormatError` with line and column for anything else that differs.
+    protects, its times `measured` or not. Raises `FormatError` with line and column for anything else that differs.
     """
-    reader = _CodeReader(text, generate(project if protect else unprotected(project), style))
+    reader = _CodeReader(text, generate(project if protect else unprotected(project), style, measured))
     try:
         changes = reader.changes(start, end)
     except FormatError as error:

@@ -66,9 +66,11 @@ def _initial(v: Variable) -> bool | int | float | None:
     return read_value(v.initial, Type(v.kind)) if v.initial else None
 
 
-def generate(project: Project, style: str) -> Generated:
-    """The code of a machine file that can run, with all that protects. Raises `FormatError` where it cannot be written
-    in this style.
+def generate(project: Project, style: str, measured: bool = False) -> Generated:
+    """The code of a machine file that can run, with all that protects. `measured`: clocks go by a variable `ScanTime`, in
+    which the controller puts what its last scan took, not by the period.
+
+    Raises `FormatError` where it cannot be written in this style.
     """
     _refuse_returns(project)
     variables = Variables(project)
@@ -79,7 +81,9 @@ def generate(project: Project, style: str) -> Generated:
     made = STYLES[style](project, variables)
     words = made.words = Words(project, variables, made, asked)
     words.plain_edges = "" if made.titled else first_scan
-    protection = Protection(project, variables, made, time_text(project.period_ms), first_scan)
+    period = time_text(project.period_ms)
+    period = variables.new("ScanTime", "TIME", period) if measured else period
+    protection = Protection(project, variables, made, period, first_scan)
     control = Control(project, variables, made, protection)
     if project.home.strip():
         words.home = variables.new("Home_Now")
@@ -87,7 +91,7 @@ def generate(project: Project, style: str) -> Generated:
     reset = words.rising(project.reset, None) if project.reset.strip() else "FALSE"
     # The phases behind the edges first: they tell which edges there are, and whose states are asked for.
     finals = Code(titled=made.titled)
-    write_finals(project, words, variables, finals)
+    write_finals(project, words, variables, finals, period)
     words.before_edges = True
     home = words.expression(project.home, None) if project.home.strip() else ""
     opening = _put_in(words.statements(project.opening, None), made)
