@@ -176,7 +176,7 @@ def behind_first(windows: list[tuple[int, int]]) -> list[tuple[int, int]]:
 
 
 @settings(
-    max_examples=40,
+    max_examples=25,
     deadline=None,
     suppress_health_check=[HealthCheck.too_slow],
     phases=[Phase.explicit, Phase.reuse, Phase.generate],

@@ -92,7 +92,7 @@ def used(project: Project) -> set[str]:
     return {a.target for s in project.sequences[0].steps for a in s.actions}
 
 
-@settings(max_examples=15, deadline=None)
+@settings(max_examples=10, deadline=None)
 @given(charts())
 def test_plain_code_reads_back_as_the_same_chart_without_a_pragma(project):
     found = read_text(plain(project))

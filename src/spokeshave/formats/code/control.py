@@ -33,16 +33,17 @@ class Control:
     """All blocks of a project in the order in which bodies run: sequences as listed, step numbers, positions."""
 
     def __init__(self, project: Project, variables: Variables, style: Style, protection: Protection) -> None:
-        self.project, self.style, self.protection = project, style, protection
+        self.project, self.style, self.protection, self.variables = project, style, protection, variables
         self.blocks = [
             self._block(q, s, a, i, variables)
             for q in project.sequences
             for s in sorted(q.steps, key=lambda s: s.number)
             for i, a in enumerate(s.actions)
         ]
+        self.latches = self._latches()
         self.resets: dict[tuple[str, str], str] = {}
         for b in self.blocks:
-            if b.action.qualifier.resets and self._target(b) not in self.resets:
+            if b.action.qualifier.resets and self._target(b) not in self.resets and self._target(b) not in self.latches:
                 self.resets[self._target(b)] = variables.new(f"{b.action.target}_Reset")
         self.body_on = {
             self._target(b): variables.new(f"{b.action.target}_On") if style.titled else ""
@@ -76,6 +77,32 @@ class Control:
                 self.protection.kept[q.name].append(b.kept)
         return b
 
+    def _latches(self) -> dict[tuple[str, str], str]:
+        """Variables that the plain style sets and resets themselves: nothing but untimed S and R of one sequence acts on them, and
+        they are FALSE at first. What they are called in the logic, by target.
+        """
+        found: dict[tuple[str, str], str] = {}
+        for target in dict.fromkeys(map(self._target, self.blocks)):
+            mine = [b for b in self.blocks if self._target(b) == target]
+            rules = [b.action.qualifier.rule for b in mine]
+            signal = self.project.signal(target[1])
+            latched = all(r.resets or (r.stored and r.when is When.ENTERED and not r.timed) for r in rules)
+            alone = len({b.q.name for b in mine}) == 1 and signal is not None and not signal.start and not signal.retain
+            zeroed = any(target[1].lower() == n.lower() for t in self.project.trips for n in t.zeroed)
+            if latched and alone and not zeroed and not self.style.titled and not mine[0].q.retain:
+                found[target] = self.style.words.logic(target[1])
+                for b in mine:
+                    if b.stored:
+                        self._call_stored(b, found[target])
+        return found
+
+    def _call_stored(self, b: Block, name: str) -> None:
+        """The output itself is what is stored."""
+        self.variables.drop(b.stored)
+        stored = self.protection.stored[b.q.name]
+        stored[stored.index(b.stored)] = name
+        b.stored = name
+
     def _keeps_pulse(self, b: Block) -> bool:
         """Whether a hold keeps a pulse: bodies rest in it."""
         return b.action.qualifier.rule.pulse and self.project.signal(b.action.target) is not None
@@ -104,7 +131,12 @@ class Control:
             ]
             code.line(f"{reset} := {any_of(parts)};")
             code.when(reset, (f"{b.stored} := FALSE;" for b in self.blocks if b.stored and self._target(b) == target))
+        for b in self.blocks:
+            if b.action.qualifier.resets and self._target(b) in self.latches:
+                code.when(self._held_too(b, self._x(b)), [f"{self.latches[self._target(b)]} := FALSE;"])
         for target in dict.fromkeys(map(self._target, self.blocks)):
+            if target in self.latches:
+                continue
             parts = [b.on for b in self.blocks if self._target(b) == target and not b.action.qualifier.resets]
             on = any_of(parts) if self.style.titled else together(parts)
             if target in self.resets:
@@ -155,7 +187,8 @@ class Control:
             again = f"IF NOT {b.stored} THEN {store} END_IF;" if b.since else store  # its time goes on
             code.when(all_of(runs, now, f"NOT {b.spent}"), [f"{b.spent} := TRUE;", again])
         else:
-            code.when(all_of(runs, now, f"NOT {b.stored}"), [store])
+            latched = self._target(b) in self.latches
+            code.when(all_of(runs, now) if latched else all_of(runs, now, f"NOT {b.stored}"), [store])
         b.on = b.stored
         if rule.since_stored is not None:
             b.on += f" AND {b.since} {_SIGN[rule.since_stored]} {time}"

@@ -14,6 +14,8 @@ from spokeshave.language.parse import parse_expression
 from spokeshave.model.project import Project, Sequence, Step, Transition, Type
 from spokeshave.model.qualifiers import When
 
+_DIVIDES = frozenset(("/", "MOD", "**"))
+"""Operators that can stop a run; sums and products wrap."""
 _INT = range(-(2**15), 2**15)
 
 
@@ -238,7 +240,7 @@ class PlainStyle(CaseStyle):
         code.line("END_CASE;")
 
     def _ways(self, code: Code, q: Sequence, thread: int, ways: list[int]) -> None:
-        if len(ways) > 1 and any(can_stop(q.transitions[i].condition) for i in ways):
+        if len(ways) > 1 and any(can_stop(q.transitions[i].condition, _DIVIDES) for i in ways):
             super()._ways(code, q, thread, ways)
             return
         several = not self._at_once(q)

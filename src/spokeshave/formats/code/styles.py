@@ -349,15 +349,15 @@ class CaseStyle(Style):
         return ["".join(f"{o} AND " for o in others), self.condition(q, index), self.permissives(q, t)]
 
 
-def can_stop(text: str) -> bool:
+def can_stop(text: str, operators: frozenset[str] = _CAN_STOP) -> bool:
     """Whether a condition computes: then it could stop a run, or overflow, which an ELSIF would hide."""
 
     def computes(tree: sx.Expression) -> bool:
         match tree:
             case sx.Unary():
-                return tree.op != "NOT" or computes(tree.operand)
+                return (tree.op != "NOT" and "-" in operators) or computes(tree.operand)
             case sx.Binary():
-                return tree.op in _CAN_STOP or computes(tree.left) or computes(tree.right)
+                return tree.op in operators or computes(tree.left) or computes(tree.right)
             case sx.Call():
                 return tree.function.upper() not in ("RISING", "FALLING", "HELD")
             case _:

@@ -9,6 +9,7 @@ from spokeshave.formats.states.choices import Choices, Lifted, Note
 from spokeshave.formats.states.find import Block, Found, Machine, Side
 from spokeshave.formats.states.flow import Flow, Move, part, sets
 from spokeshave.formats.states.fold import (
+    ENTRY,
     NOWHERE,
     TRUE,
     Known,
@@ -22,7 +23,7 @@ from spokeshave.formats.states.fold import (
     terms,
     value_of,
 )
-from spokeshave.formats.states.spoken import ENTRY, Spoken, mapped
+from spokeshave.formats.states.spoken import Spoken, mapped
 from spokeshave.language import syntax as sx
 from spokeshave.language.printer import expression_text, statements_text
 from spokeshave.language.rename import name_problem

@@ -7,11 +7,13 @@ from dataclasses import dataclass, replace
 
 from spokeshave.formats.states.find import Block, Machine, Side
 from spokeshave.formats.states.fold import (
+    ENTRY,
     TRUE,
     Known,
     as_ifs,
     both,
     contradict,
+    flag,
     folded,
     is_false,
     is_true,
@@ -178,6 +180,7 @@ class Flow:
             for state, mine in branches.items():
                 inside = tuple(s for s in m.branches[state] if sets(s, name) or sets(s, m.next))
                 paths += self._through(inside, [replace(p, old=state) for p in mine], name, frozenset())
+            paths = [replace(p, begun=n) for p in paths]
             paths = self._through(below, paths, name, frozenset(between))
         except _Other:
             return None
@@ -194,6 +197,8 @@ class Flow:
 
     def _one(self, s: sx.Statement, p: _Path, name: str, between: frozenset[int]) -> Iterator[_Path]:
         known = self.known(p.old if id(s) in between else p.new, p.new)
+        if p.begun >= 0:
+            known[str(ENTRY).lower()] = flag(p.begun != p.new)
         if p.value is not None:
             known[name] = sx.Literal(p.value, Type.BOOL, s.span)
         if isinstance(s, sx.Case):
@@ -233,6 +238,8 @@ class _Path:
     new: int
     condition: sx.Expression
     value: bool | None
+    begun: int = -1
+    """Behind the branches, the state in which the scan began: in another one it is the first scan of that."""
 
 
 def _cleaned(moves: list[Move], n: int) -> list[Move]:

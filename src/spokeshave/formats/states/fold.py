@@ -14,6 +14,8 @@ Known = Mapping[str, sx.Expression]
 NOWHERE = sx.Span(1, 1, 0, 0)
 TRUE = sx.Literal(True, Type.BOOL, NOWHERE)
 FALSE = sx.Literal(False, Type.BOOL, NOWHERE)
+ENTRY = sx.Name(("_first_scan_of_the_state_",), NOWHERE)
+"""Stands for `State <> Last`."""
 _COMPARE: dict[str, Callable[[object, object], bool]] = {
     "=": lambda a, b: a == b, "<>": lambda a, b: a != b, "<": lambda a, b: a < b,  # type: ignore[operator]
     "<=": lambda a, b: a <= b, ">": lambda a, b: a > b, ">=": lambda a, b: a >= b,  # type: ignore[operator]

@@ -6,13 +6,10 @@ from collections.abc import Callable
 from dataclasses import replace
 
 from spokeshave.formats.states.find import Machine
-from spokeshave.formats.states.fold import NOWHERE, Known, folded, negated, value_of
+from spokeshave.formats.states.fold import ENTRY, Known, folded, negated, value_of
 from spokeshave.language import syntax as sx
 from spokeshave.language.rename import rename_many
 from spokeshave.model.project import Signal, Type
-
-ENTRY = sx.Name(("_first_scan_of_the_state_",), NOWHERE)
-"""Stands for `State <> Last`."""
 
 
 class Spoken:
