@@ -19,17 +19,17 @@ def terms_of(condition: str) -> tuple[str, ...]:
     if not condition.strip():
         return ()
     try:
-        parts = _parts(parse_expression(condition))
+        parts = terms(parse_expression(condition))
     except TextError:
         return (condition.strip(),)
     return (condition.strip(),) if len(parts) == 1 else tuple(expression_text(p, _INSIDE_AND) for p in parts)
 
 
-def with_terms(terms: tuple[str, ...]) -> str:
+def with_terms(texts: tuple[str, ...]) -> str:
     """The condition of these terms: `terms_of` backwards."""
-    if len(terms) == 1:
-        return terms[0]
-    return " AND ".join(_closed(t) for t in terms)
+    if len(texts) == 1:
+        return texts[0]
+    return " AND ".join(_closed(t) for t in texts)
 
 
 def _closed(term: str) -> str:
@@ -40,7 +40,8 @@ def _closed(term: str) -> str:
         return term
 
 
-def _parts(tree: sx.Expression) -> list[sx.Expression]:
+def terms(tree: sx.Expression) -> list[sx.Expression]:
+    """What the outermost ANDs of a tree join."""
     if isinstance(tree, sx.Binary) and tree.op == "AND":
-        return _parts(tree.left) + _parts(tree.right)
+        return terms(tree.left) + terms(tree.right)
     return [tree]

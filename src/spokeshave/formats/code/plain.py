@@ -9,6 +9,7 @@ from collections.abc import Iterator
 
 from spokeshave.formats.code.pieces import Code, Hole, Variables, all_of
 from spokeshave.formats.code.styles import CaseStyle, StepVariables, can_stop, in_priority
+from spokeshave.formats.code.words import is_weak
 from spokeshave.language import syntax as sx
 from spokeshave.language.parse import parse_expression
 from spokeshave.model.project import Project, Sequence, Step, Transition, Type
@@ -130,8 +131,12 @@ class PlainStyle(CaseStyle):
             yield f"IF {self.active(q, s)} THEN {time} := SEL({first_scan}, {period}, T#0s); END_IF;"
 
     def forget(self, q: Sequence, first_scan: str) -> Iterator[str]:
-        left = [self.kept[(q.name, s.name)].left for s in q.steps]
-        yield from (f"{name} := FALSE;" for name in left if name.isidentifier() and name != "FALSE")
+        yield from (f"{left} := FALSE;" for s in q.steps if (left := self._left_flag(q, s)))
+
+    def _left_flag(self, q: Sequence, s: Step) -> str:
+        """The variable that says that a step was left, where the last number cannot; else empty."""
+        left = self.kept[(q.name, s.name)].left
+        return left if left.isidentifier() and left != "FALSE" else ""
 
     def settle(self, q: Sequence, runs: str) -> Iterator[str]:
         for n in range(self.threads[q.name].count):
@@ -145,9 +150,9 @@ class PlainStyle(CaseStyle):
                 yield f"{last} := {self.at[(q.name, n)]};"
 
     def leave(self, q: Sequence, s: Step) -> list[str]:
-        own = self.kept[(q.name, s.name)]
-        left = [f"{own.left} := TRUE;"] if own.left.isidentifier() and own.left != "FALSE" else []
-        return left + [f"{own.late} := FALSE;"] * bool(own.late)
+        late = self.kept[(q.name, s.name)].late
+        left = self._left_flag(q, s)
+        return [f"{left} := TRUE;"] * bool(left) + [f"{late} := FALSE;"] * bool(late)
 
     def enter(self, q: Sequence, s: Step) -> list[str]:
         own = self.kept[(q.name, s.name)]
@@ -160,8 +165,8 @@ class PlainStyle(CaseStyle):
             yield f"IF {last} = {target.number} THEN {last} := {self._none(q, thread)}; END_IF;"
         for s in q.steps:
             own = self.kept[(q.name, s.name)]
-            if own.left.isidentifier() and own.left != "FALSE":
-                yield f"IF {self.active(q, s)} THEN {own.left} := TRUE; END_IF;"
+            if left := self._left_flag(q, s):
+                yield f"IF {self.active(q, s)} THEN {left} := TRUE; END_IF;"
             yield from [f"{own.late} := FALSE;"] * bool(own.late)
         clocks = [
             f"{self.clock[(q.name, n)]} := T#0s;"
@@ -190,7 +195,7 @@ class PlainStyle(CaseStyle):
         others, condition, permissives = super()._test(q, index)
         assert isinstance(condition, Hole)
         alone = not others and not permissives and condition.text.startswith("(") and condition.text.endswith(")")
-        if alone and _weak(q.transitions[index].condition):
+        if alone and is_weak(parse_expression(q.transitions[index].condition)):
             condition = Hole(condition.of, condition.text[1:-1])
         return [others, condition, permissives]
 
@@ -250,11 +255,6 @@ class PlainStyle(CaseStyle):
             code.line(f"{'ELSIF' if k else 'IF'} ", *self._test(q, i), f" THEN {' '.join(effects)}{end}")
         if len(ways) > 1:
             code.line("END_IF;")
-
-
-def _weak(condition: str) -> bool:
-    tree = parse_expression(condition)
-    return isinstance(tree, sx.Binary) and tree.op in ("OR", "XOR")
 
 
 def _waits(condition: str, step: str) -> bool:

@@ -61,7 +61,7 @@ class Words:
         """A condition, in parentheses where it needs them beside an AND."""
         tree = parse_expression(text)
         put = self._put(text, _names_and_edges(tree), sequence)
-        weak = isinstance(tree, sx.Binary) and tree.op in ("OR", "XOR")
+        weak = is_weak(tree)
         end = "\n" if "//" in put else ""
         return f"({put}{end})" if weak or end else put
 
@@ -152,6 +152,11 @@ class Words:
             text = self.members.active(sequence, step)
             return text if text.replace("_", "").isalnum() else f"({text})"
         return self.members.time(sequence, step) if member == "t" else self.members.late(sequence, step)
+
+
+def is_weak(tree: sx.Expression) -> bool:
+    """Whether a condition needs parentheses beside an AND."""
+    return isinstance(tree, sx.Binary) and tree.op in ("OR", "XOR")
 
 
 def write_edges(words: Words, code: Code, first_scan: str) -> None:

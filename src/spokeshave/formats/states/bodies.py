@@ -20,13 +20,13 @@ from spokeshave.formats.states.fold import (
     read_by,
     same,
     stripped,
-    terms,
     value_of,
 )
 from spokeshave.formats.states.spoken import Spoken, mapped
 from spokeshave.language import syntax as sx
 from spokeshave.language.printer import expression_text, statements_text
 from spokeshave.language.rename import name_problem
+from spokeshave.language.terms import terms
 from spokeshave.model.edits import free_name
 from spokeshave.model.project import (
     Action,

@@ -241,7 +241,7 @@ def _own_clock(flow: Flow, m: Machine, period_ms: int, clocks: Clocks) -> None:
 def last_of(flow: Flow) -> str:
     """The variable that keeps the last state: it takes the state's value and nothing else. Empty without one."""
     m, found = flow.m, dict[str, bool]()
-    for s in _all((*flow.around, *(s for b in m.branches.values() for s in b))):
+    for s in _all((*flow.around, *m.inside)):
         if isinstance(s, sx.Assign):
             name = str(s.target).lower()
             takes = str(s.value).lower() in (m.var, m.next) and name not in (m.var, m.next)
@@ -255,7 +255,7 @@ def entry_flags(m: Machine, last: str, around: list[sx.Statement]) -> set[str]:
     """Variables that only say whether the state is another than the last one."""
     found = {str(s.target).lower() for s in around if isinstance(s, sx.Assign) and _asks_change(s.value, m, last)}
     others = [s for s in around if not (isinstance(s, sx.Assign) and _asks_change(s.value, m, last))]
-    return found - written_by((*others, *(s for b in m.branches.values() for s in b)))
+    return found - written_by((*others, *m.inside))
 
 
 def _all(block: Block) -> Iterator[sx.Statement]:

@@ -19,12 +19,12 @@ from spokeshave.formats.states.fold import (
     number,
     read_by,
     stripped,
-    terms,
     value_of,
     written_by,
 )
 from spokeshave.formats.states.labels import comment_at, name_of, says_no_more, step_name
 from spokeshave.language import syntax as sx
+from spokeshave.language.terms import terms
 from spokeshave.model.project import Signal, SignalClass, Type
 
 Fail = Callable[[sx.Span, str, str], FormatError]
@@ -75,6 +75,11 @@ class Machine:
     span: sx.Span
     chained: bool = False
     """Whether it was a chain of IF, in which several states may pass in one scan."""
+
+    @property
+    def inside(self) -> Block:
+        """The statements of all branches."""
+        return tuple(s for block in self.branches.values() for s in block)
 
     def known(self, old: int, new: int) -> dict[str, sx.Expression]:
         """What the names of the state stand for."""
@@ -259,16 +264,11 @@ class Finder:
         branches: list[tuple[tuple[tuple[sx.Literal | sx.Name, sx.Literal | sx.Name], ...], Block]] = []
         for n in order:
             mine = [(rest, block) for numbers, rest, block in parts if n in numbers]
-            inner: Block = ()
-            if is_true(mine[0][0]):
-                inner = mine[0][1]
-            else:
-                inner = (sx.If(tuple(mine), (), s.span),)
+            inner = mine[0][1] if is_true(mine[0][0]) else (sx.If(tuple(mine), (), s.span),)
             label = self._label_of(s, n, var)
             branches.append((((label, label),), inner))
         selector = sx.Name((self.signals[var].name,), s.span)
-        case = sx.Case(selector, tuple(branches), s.otherwise, s.span)
-        return case
+        return sx.Case(selector, tuple(branches), s.otherwise, s.span)
 
     def _asked(self, condition: sx.Expression) -> tuple[str, list[int], sx.Expression]:
         """The variable and the numbers a condition asks for, and what else it asks."""

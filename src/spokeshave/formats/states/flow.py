@@ -19,13 +19,13 @@ from spokeshave.formats.states.fold import (
     is_true,
     negated,
     same,
-    terms,
     tidy,
     value_of,
     written_by,
 )
 from spokeshave.language import syntax as sx
 from spokeshave.language.printer import expression_text
+from spokeshave.language.terms import terms
 from spokeshave.model.project import Type
 
 MOST_PATHS = 4096

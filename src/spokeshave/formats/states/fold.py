@@ -7,6 +7,7 @@ from dataclasses import replace
 
 from spokeshave.language import syntax as sx
 from spokeshave.language.printer import expression_text
+from spokeshave.language.terms import terms
 from spokeshave.model.project import Type
 
 Known = Mapping[str, sx.Expression]
@@ -87,13 +88,6 @@ def either(a: sx.Expression, b: sx.Expression) -> sx.Expression:
     if is_false(a) or is_true(b) or same(a, b):
         return b
     return a if is_false(b) or is_true(a) else sx.Binary("OR", a, b, NOWHERE)
-
-
-def terms(tree: sx.Expression) -> list[sx.Expression]:
-    """What is joined by AND."""
-    if isinstance(tree, sx.Binary) and tree.op == "AND":
-        return terms(tree.left) + terms(tree.right)
-    return [tree]
 
 
 def contradict(a: sx.Expression, b: sx.Expression) -> bool:

@@ -123,7 +123,7 @@ class Lifter(BodyMaker):
             return set()
         timing = {f.name: set(f.states(True)) for f in followers if not f.late}
         plain = Flow(m, self.found.around, self.constants, False)
-        written = written_by(tuple(s for b in m.branches.values() for s in b))
+        written = written_by(m.inside)
         wanted = (self.choices.times, self.choices.edges)
         clocks = take_clocks(
             plain, self.instances, self.signals, self.period_ms, written, timing, wanted, bool(self.found.first)
@@ -149,18 +149,14 @@ class Lifter(BodyMaker):
             return []
         m = flow.m
         start = int(self.signals[m.var].start)
-        inside = written_by(tuple(s for b in m.branches.values() for s in b))
+        inside = written_by(m.inside)
         outside = written_by(tuple(s for s in flow.around if read_by((s,)) & {m.var, m.next} or sets(s, m.next)))
         found = []
         for low in sorted(inside | outside):
             s = self.signals.get(low)
             if s is None or s.type is not Type.BOOL or s.cls not in (SignalClass.OUTPUT, SignalClass.INTERNAL):
                 continue
-            if any(
-                low in written_by(tuple(x for b in o.branches.values() for x in b))
-                for o in self.found.machines
-                if o.next != m.next
-            ):
+            if any(low in written_by(o.inside) for o in self.found.machines if o.next != m.next):
                 continue
             f = follower(flow, low, bool(s.start), start)
             if f is not None and any(f.on.values()):
@@ -170,7 +166,7 @@ class Lifter(BodyMaker):
     def _marked(self, followers: list[Follower]) -> list[Follower]:
         """Those that become marks. One that comes late does only where all outputs do: then they are all one scan earlier."""
         outputs = {low for low, s in self.signals.items() if s.cls is SignalClass.OUTPUT}
-        texts = tuple(s for m in self.found.machines for b in m.branches.values() for s in b) + tuple(self.found.around)
+        texts = tuple(s for m in self.found.machines for s in m.inside) + tuple(self.found.around)
         driven = outputs & written_by(texts)
         early = driven <= {f.name for f in followers if f.late}
         return [f for f in followers if f.late is early or (not f.late and f.name not in outputs)]
@@ -262,7 +258,10 @@ class Lifter(BodyMaker):
         for i, s in enumerate(self.around):
             if s is None:
                 continue
-            if isinstance(s, sx.BlockCall) and str(s.instance).lower() in self.dropped - self._read(i):
+            called = str(s.instance).lower() if isinstance(s, sx.BlockCall) else ""
+            if called in self.dropped and called not in self._read(
+                i
+            ):  # all that is left is read again only for such a call
                 continue
             old = any(m.side(i) is Side.BETWEEN for m in self.found.machines) and bool(read_by((s,)) & states)
             above = i < first or old
