@@ -48,9 +48,11 @@ def names(g: Generated) -> dict[str, str]:
     return {column: g.flag(column) for column in g.active}
 
 
-def compared(project: Project, style: str, inputs: list[tuple[bool, ...]]) -> Comparison:
+def compared(
+    project: Project, style: str, inputs: list[tuple[bool, ...]], named: tuple[str, ...] = INPUTS
+) -> Comparison:
     stimuli = tuple(
-        Stimulus(k * PERIOD, "set", name, value) for k, row in enumerate(inputs) for name, value in zip(INPUTS, row)
+        Stimulus(k * PERIOD, "set", name, value) for k, row in enumerate(inputs) for name, value in zip(named, row)
     )
     g = generate(project, style)
     return compare(project, g.as_project(), names(g), iter([Run("random", stimuli, len(inputs) * PERIOD)]))

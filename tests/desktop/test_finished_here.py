@@ -202,12 +202,13 @@ ELSEWHERE = {
     "Requirement": "the brief's table", "Scenario": "the proof's rows and text", "Accepted": "*Accept* in the proof", "Unit": "the units panel",
     "Waiver": "*Waive* in the findings", "Interlock": "the cause-and-effect matrix", "OpposedPair": "the cause-and-effect matrix",
     "Trip": "the cause-and-effect matrix and its words", "SweepPlan": "the sweep's page", "Explained": "the sweep's page",
-    "StudyPlan": "the study's text", "Label": "the board", "Group": "the board",
+    "StudyPlan": "the study's text", "Label": "the board", "Group": "the board", "Table": "the tables panel", "Column": "the tables panel",
+    "Routine": "its declaration", "Member": "its declaration",
 }  # fmt: skip
 """Types that have an editor of their own."""
 REACHED = {
     "Project": {"signals", "opening", "closing", "interlocks", "opposed", "trips", "devices", "connections", "labels", "groups", "scenarios",
-                "units", "waivers", "accepted", "sweep", "study", "requirements"},
+                "units", "waivers", "accepted", "sweep", "study", "requirements", "tables", "routines"},
     "Device": {"kind", "at"}, "Connection": {"source", "target", "gives", "takes"}, "Action": {"qualifier", "time"},
     "Transition": {"sources", "targets"}, "Sequence": {"steps", "transitions", "bodies"}, "Step": {"actions"}, "Body": {"text"},
     "Declared": {"name", "role", "type", "initial"},

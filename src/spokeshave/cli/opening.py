@@ -27,9 +27,9 @@ opening_app = typer.Typer()
 @safe
 def open_file(file: File) -> None:
     """Open the desktop on a file."""
-    from spokeshave.reading import read_project
+    from spokeshave.reading import look_at
 
-    read_project(file)
+    look_at(file)
     show_desktop(file)
 
 

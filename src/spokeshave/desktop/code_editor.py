@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from PySide6.QtCore import QEvent, QRect, QSize, QStringListModel, Qt, Signal
@@ -111,9 +112,16 @@ class CodeEditor(QPlainTextEdit):
         self.marked: dict[int, str] = {}
         """Lines of active steps, from 1, with the name of their colour."""
         self.notes: dict[int, str] = {}
+        self.values: dict[int, str] = {}
+        """What stands behind lines, from 1, while the machine runs."""
+        self.awaited: dict[int, str] = {}
+        """Lines of active steps with what they wait on."""
+        self.offers: Callable[[str], list[tuple[str, str]]] | None = None
+        """What is offered behind the text before the cursor in place of the words, and what is written for each."""
+        self._offered: dict[str, str] = {}
         self.spot = (0, 0)
         """What was found last: it is seen while another widget has the keyboard."""
-        self._known = QStringListModel(self)
+        self._known, self._states = QStringListModel(self), QStringListModel(self)
         self.words = QCompleter(self._known, self)
         self.words.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
         self.words.setWidget(self)
@@ -138,6 +146,39 @@ class CodeEditor(QPlainTextEdit):
         self._dark = theme.dark
         self.colours.read_theme()
         self.decorate()
+
+    # -- values
+
+    def lines_in_sight(self) -> dict[int, str]:
+        """The lines that can be seen, from 1, with their text."""
+        block, found = self.firstVisibleBlock(), {}
+        while block.isValid():
+            if self.blockBoundingGeometry(block).translated(self.contentOffset()).top() > self.viewport().height():
+                break
+            found[block.blockNumber() + 1] = block.text()
+            block = block.next()
+        return found
+
+    def show_values(self, values: dict[int, str], awaited: dict[int, str]) -> None:
+        if (values, awaited) != (self.values, self.awaited):
+            self.values, self.awaited = values, awaited
+            self.viewport().update()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        super().paintEvent(event)
+        if not self.values and not self.awaited:
+            return
+        painter = QPainter(self.viewport())
+        painter.setFont(code_font(11))
+        for line, text in (self.values | self.awaited).items():
+            painter.setPen(theme.colour("false" if line in self.awaited else "faint"))
+            block = self.document().findBlockByNumber(line - 1)
+            if block.isValid() and block.isVisible():
+                box = self.blockBoundingGeometry(block).translated(self.contentOffset())
+                x = box.left() + self.fontMetrics().horizontalAdvance(block.text()) + 28
+                area = QRect(int(x), int(box.top()), max(0, self.viewport().width() - int(x) - 4), int(box.height()))
+                shown = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, area.width())
+                painter.drawText(area, Qt.AlignmentFlag.AlignVCenter, shown)
 
     # -- margin
 
@@ -335,9 +376,18 @@ class CodeEditor(QPlainTextEdit):
         word, popup = self._word(), self.words.popup()
         if popup is None:
             return
+        cursor = self.textCursor()
+        before = cursor.block().text()[: cursor.positionInBlock()]
+        offered = self.offers(before) if self.offers is not None else []
+        if offered and typed:
+            self._offer_these(offered, before)
+            return
+        self._offered = {}
         if not typed or len(word) < least:
             popup.hide()
             return
+        if self.words.model() is not self._known:
+            self.words.setModel(self._known)
         self.words.setCompletionPrefix(word)
         if self.words.completionCount() and self.words.currentCompletion().lower() != word.lower():
             box = self.cursorRect()
@@ -347,7 +397,30 @@ class CodeEditor(QPlainTextEdit):
         else:
             popup.hide()
 
+    def _offer_these(self, offered: list[tuple[str, str]], before: str) -> None:
+        """What is offered in the place of words: those in which what is typed occurs, by number or by name."""
+        found = re.search(r"\w*$", before)
+        typed = found[0] if found else ""
+        popup = self.words.popup()
+        self._offered = {title: text for title, text in offered if typed.lower() in title.lower()}
+        if not self._offered or typed in self._offered.values():
+            self._offered = {}
+            if popup is not None:
+                popup.hide()
+            return
+        self._states.setStringList(list(self._offered))
+        self.words.setModel(self._states)
+        self.words.setCompletionPrefix("")
+        box = self.cursorRect()
+        box.translate(self.margin_width(), 4)
+        box.setWidth(280)
+        self.words.complete(box)
+
     def _complete(self, word: str) -> None:
         cursor = self.textCursor()
-        cursor.movePosition(QTextCursor.MoveOperation.Left, QTextCursor.MoveMode.KeepAnchor, len(self._word()))
-        cursor.insertText(word)
+        before = cursor.block().text()[: cursor.positionInBlock()]
+        typed = re.search(r"\w*$", before)
+        taken = self._offered.get(word)
+        length = len(self._word()) if taken is None else len(typed[0]) if typed else 0
+        cursor.movePosition(QTextCursor.MoveOperation.Left, QTextCursor.MoveMode.KeepAnchor, length)
+        cursor.insertText(word if taken is None else taken)

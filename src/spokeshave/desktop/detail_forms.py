@@ -253,11 +253,15 @@ def _instance(project: Project, name: str, follow: Follow) -> Rows:
         follow("instance", "", t)
         return after
 
-    inputs = ", ".join(f"{n} := ..." for n, _ in BLOCKS[i.kind.upper()].inputs) if i.kind.upper() in BLOCKS else ""
+    own = project.routine(i.kind)
+    names = [n for n, _ in BLOCKS[i.kind.upper()].inputs] if i.kind.upper() in BLOCKS else []
+    names += [m.name for m in own.plain("input")] if own is not None else []
+    inputs = ", ".join(f"{n} := ..." for n in names)
+    kinds = (*(r.name for r in project.routines if r.is_block), *BLOCKS)
     return [
         Line("Name", f"Rename {i.name}", rename, "Instance.name", value=i.name),
         Choice("Kind", f"Kind of {i.name}", lambda p, t: edits.change_item(p, "instances", at, kind=t), "Instance.kind",
-               value=i.kind.upper(), choices=tuple(BLOCKS)),
+               value=own.name if own is not None else i.kind.upper(), choices=kinds),
         Note("called", f"Called in bodies and logic: {i.name}({inputs});"),
         Button("Delete the block", f"Delete {i.name}", lambda p, _: edits.remove_item(p, "instances", at), "Project.instances"),
     ]  # fmt: skip

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
@@ -33,6 +34,14 @@ def _parts_of(project: Project) -> int:
     return own + sum(len(q.steps) + len(q.transitions) for q in project.sequences)
 
 
+InProcess = Callable[..., None]
+"""in_process(title, then, work, *arguments)"""
+
+
+def _at_once(title: str, then: Callable[[Any], None], work: Callable[..., Any], *arguments: Any) -> None:
+    then(work(*arguments))
+
+
 class Document(QObject):
     """Holds the present machine file. `changed` comes after every edit, undo, redo and opening."""
 
@@ -52,6 +61,8 @@ class Document(QObject):
         self.saved: Project | None = project if path else None
         self.stamp: Stamp | None = stamp_of(path) if path else None
         """What the file was when it was read or written last."""
+        self.in_process: InProcess = _at_once
+        """Has work done that takes longer than a moment, and hands on what comes of it; the window has it done elsewhere."""
         self.reading: Reading | None = None
         """How the machine file came out of a program written by hand, which is the file `origin`."""
         self.origin: Path | None = None
@@ -147,7 +158,10 @@ class Document(QObject):
     def open(self, path: Path) -> None:
         """Opens another file. Raises `FormatError`, and keeps the present one then."""
         stamp = stamp_of(path)
-        found = read_file(path)
+        self.take(read_file(path), path, stamp)
+
+    def take(self, found: Reading, path: Path, stamp: Stamp | None) -> None:
+        """Puts a file that was read in the place of the present one."""
         self.replace(found.project, None if found.shown else path, stamp if not found.shown else None)
         self.tell_reading(found, path)
 

@@ -12,12 +12,13 @@ from spokeshave.desktop.keeping import Keeper
 from spokeshave.desktop.plain import plain
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.sequence.page import SequencePage
-from spokeshave.formats.disk import ChangedOnDisk, beside
+from spokeshave.formats.disk import ChangedOnDisk, Stamp, beside, stamp_of
 from spokeshave.formats.errors import FormatError
-from spokeshave.formats.files import write_project
+from spokeshave.formats.files import text_of, write_project
 from spokeshave.formats.recovery import Kept
 from spokeshave.model import edits
 from spokeshave.model.project import Project
+from spokeshave.reading import Reading, is_by_hand, read_elsewhere
 
 FILTER = "Machine files (*.spoke);;IEC text (*.st);;All files (*)"
 
@@ -55,8 +56,16 @@ class FileWindow(QMainWindow):
             self.open_path(Path(name))
 
     def open_path(self, path: Path) -> bool:
-        """Opens a file; a bad one is told and the present one stays."""
+        """Opens a file, a program written by hand when it is read; a bad one is told and the present one stays."""
         try:
+            if path.suffix.lower() == ".st" and is_by_hand(text := text_of(path)):
+                stamp, before = stamp_of(path), self.document.project
+
+                def whole(found: Reading | str) -> None:
+                    self._read(found, path, stamp, before)
+
+                self.document.in_process(f"Reads {path.name}, and runs it beside its text", whole, read_elsewhere, text)
+                return True
             self.document.open(path)
         except FormatError as error:
             self.say_fault(str(error))
@@ -64,6 +73,15 @@ class FileWindow(QMainWindow):
         self.runner.reset()
         self.say(f"Opened {path.name}")
         return True
+
+    def _read(self, found: Reading | str, path: Path, stamp: Stamp | None, before: Project) -> None:
+        """A program written by hand is read; what was edited since `before` is asked for."""
+        if isinstance(found, str):
+            self.say_fault(f"{path}: {found}")
+        elif self.document.project is before or self._may_leave():
+            self.document.take(found, path, stamp)
+            self.runner.reset()
+            self.say(f"Opened {path.name}")
 
     def recover(self, kept: Kept) -> bool:
         """Puts kept edits on the screen, as edits of the file they came from that are not saved yet."""

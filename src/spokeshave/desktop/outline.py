@@ -52,7 +52,9 @@ class Outline(QWidget):
         p = self.document.project
         names = (
             [(q.name, tuple((s.number, s.name) for s in q.steps)) for q in p.sequences],
-            p.name, [(i.name, i.kind) for i in p.instances], [(s.name, s.cls) for s in p.signals], [d.name for d in p.devices],
+            p.name, [t.name for t in p.tables], [r.name for r in p.routines],
+            [(i.name, i.kind) for i in p.instances], [(s.name, s.cls) for s in p.signals],
+            [d.name for d in p.devices],
             [s.name for s in p.scenarios], [(r.ident, r.text) for r in p.requirements],
         )  # fmt: skip
         if names == self._names:
@@ -80,7 +82,9 @@ class Outline(QWidget):
             self._group(q.name, steps, Place("sequence", item=q.name))
         for cls, title in zip(SignalClass, ("Inputs", "Outputs", "Internals", "Settings")):
             self._group(title, [(s.name, Place("signal", item=s.name)) for s in p.signals if s.cls is cls])
-        self._group("Blocks", [(f"{i.name} {i.kind}", Place("instance", item=i.name)) for i in p.instances])
+        self._group("Instances", [(f"{i.name} {i.kind}", Place("instance", item=i.name)) for i in p.instances])
+        self._group("Tables", [(t.name, Place("table", item=t.name)) for t in p.tables])
+        self._group("Functions and blocks", [(r.name, Place("routine", item=r.name)) for r in p.routines])
         self._group("Devices", [(d.name, Place("device", item=d.name)) for d in p.devices])
         self._group("Scenarios", [(s.name, Place("scenario", item=s.name)) for s in p.scenarios])
         self._group(

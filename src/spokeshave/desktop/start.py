@@ -17,11 +17,12 @@ from spokeshave.desktop.application import make_app
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.first import give_way
 from spokeshave.desktop.window import MainWindow
+from spokeshave.formats.files import text_of
 from spokeshave.formats.recovery import Recovery
 from spokeshave.last_resort import told_as_ours
 from spokeshave.model.edits import new_sequence
 from spokeshave.model.project import Project
-from spokeshave.reading import Reading, read_file
+from spokeshave.reading import is_by_hand, read_project
 
 
 def settle() -> None:
@@ -45,12 +46,10 @@ def _stay_open(
 def run_desktop(file: Path | None, copy: bool = False) -> int:
     """Opens the window and runs until it is closed. A copy of an example has no file yet, so saving asks for one."""
     app = make_app(sys.argv)
-    found = read_file(file) if file else Reading(new_sequence(Project()))
-    project = found.project
-    document = Document(project, None if copy or found.shown else file)
-    if file is not None and not copy:
-        document.tell_reading(found, file)
-    if copy or file is None:
+    later = file is not None and file.suffix.lower() == ".st" and is_by_hand(text_of(file))
+    project = read_project(file) if file is not None and not later else new_sequence(Project())
+    document = Document(project, None if copy or later else file)
+    if copy or later or file is None:
         document.saved = project
     place = user_state_path("spokeshave")
     settings = QSettings(str(place / "sizes.ini"), QSettings.Format.IniFormat)
@@ -59,6 +58,8 @@ def run_desktop(file: Path | None, copy: bool = False) -> int:
     window.show()
     give_way()
     settle()
+    if later and file is not None:
+        window.open_path(file)
     QTimer.singleShot(
         0, lambda: window.say("F5 starts the run. Ctrl+1 to Ctrl+6 go through the stages, Ctrl+K finds anything.")
     )

@@ -56,7 +56,7 @@ from spokeshave.model.project import Instance
 
 _STAGE_OF = {
     "requirement": 0, "signal": 1, "step": 2, "transition": 2, "action": 2, "body": 2, "sequence": 2, "opening": 1,
-    "closing": 1, "interlock": 5, "trip": 5, "opposed": 5, "device": 3, "scenario": 5,
+    "closing": 1, "table": 1, "routine": 1, "interlock": 5, "trip": 5, "opposed": 5, "device": 3, "scenario": 5,
 }  # fmt: skip
 
 
@@ -96,6 +96,7 @@ class MainWindow(FileWindow):
         self._outline_shown = {4: False, 5: False}
         self.tasks = Tasks(self)
         self.tasks.failed.connect(self.say_fault)
+        document.in_process = self.tasks.in_process
         self.brief = BriefPage(document, self.selection)
         self.signals = SignalsPage(document, self.selection)
         self.sequence = SequencePage(document, self.runner, self.selection)
@@ -380,6 +381,10 @@ class MainWindow(FileWindow):
             (f"{q.name}: {s.number} {s.name}", Place("step", q.name, s.name)) for q in p.sequences for s in q.steps
         ]
         places += [(f"Signal {s.name}", Place("signal", item=s.name)) for s in p.signals]
+        places += [(f"Table {t.name}", Place("table", item=t.name)) for t in p.tables]
+        places += [
+            (f"{'Block' if r.is_block else 'Function'} {r.name}", Place("routine", item=r.name)) for r in p.routines
+        ]
         places += [(f"Device {d.name}", Place("device", item=d.name)) for d in p.devices]
         places += [(f"Scenario {s.name}", Place("scenario", item=s.name)) for s in p.scenarios]
         return out + [(text, "", lambda place=place: self.selection.go(place)) for text, place in places]

@@ -22,8 +22,8 @@ class Texts:
         self.project = project
         self.found: list[Diagnostic] = []
         self.units: list[Unit] = []
-        self.places: list[Place] = []
         self.table = SlotTable(project)
+        self.places = self.table.places
         self.acted = frozenset(
             a.target.lower()
             for q in project.sequences

@@ -217,9 +217,8 @@ def false_for_ms(program: Program, s: Situation, trace: Trace, term: Term) -> in
 
 def _parts(tree: ck.Checked) -> Iterator[ck.Checked]:
     yield tree
-    if isinstance(tree, ck.Apply):
-        for a in tree.args:
-            yield from _parts(a)
+    for a in ck.operands(tree):
+        yield from _parts(a)
 
 
 def given_by(program: Program, name: str) -> str:

@@ -80,6 +80,10 @@ class Linker:
         self.found += device_problems(project)
         if self.found:
             return None
+        for place, p in texts.table.routines.problems():
+            texts.note("text", place.spot(p.line, p.column), p.message, p.advice)
+        if self.found:
+            return None
         plain = TextScope(texts.table, None, texts.acted)
         opening = self._logic(project.opening, Place("opening"), plain)
         charts = SequenceLinker(texts)
@@ -145,7 +149,7 @@ class Linker:
             recorded=self._recorded(),
             slots=dict(table.final),
             asked={table.final[n]: table.read[n] for n in table.final},
-            types={s.name.lower(): s.type for s in project.signals},
+            types={s.name.lower(): s.type for s in project.variables},
             sequences=linked,
             targets=tuple(targets),
             blocks=tuple(blocks),
@@ -177,7 +181,7 @@ class Linker:
             or any(not isinstance(tree, (tuple, Choice)) and not is_pure(tree) for _, tree in texts.units),
             looked_at=bool(self.also),
             guarded=bool(project.trips) or any(q.can_hold or q.restart >= 0 for q in linked),
-            retained=tuple(table.read[s.name.lower()] for s in project.signals if s.retain),
+            retained=tuple(table.read[s.name.lower()] for s in project.variables if s.retain),
         )
 
     def _final(self, output: str) -> int:
@@ -195,7 +199,7 @@ class Linker:
 
     def _recorded(self) -> tuple[pg.Recorded, ...]:
         t = self.texts.table
-        out = [pg.Recorded(s.name, s.type, t.final[s.name.lower()], s.cls.value) for s in self.project.signals]
+        out = [pg.Recorded(s.name, s.type, t.final[s.name.lower()], s.cls.value) for s in self.project.variables]
         for q in self.project.sequences:
             for s in q.steps:
                 slot = t.member[(q.name.lower(), s.name.lower(), "x")]

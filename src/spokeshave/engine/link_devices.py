@@ -14,7 +14,7 @@ from spokeshave.engine import program as pg
 from spokeshave.engine.checked_texts import Texts
 from spokeshave.engine.thresholds import Times
 from spokeshave.language import checked as ck
-from spokeshave.language.check import Symbol
+from spokeshave.language.check import Called, Symbol
 from spokeshave.language.compile import Compiled
 from spokeshave.language.syntax import Problem, TextError
 from spokeshave.machine.device import Device
@@ -47,8 +47,17 @@ class OwnScope:
     def known(self) -> Iterable[str]:
         return ["Period", *(d.name for d in self.device.declared)]
 
-    def instance(self, name: str) -> tuple[str, int, str] | None:
+    def instance(self, name: str) -> Called | None:
         return None
+
+    def function(self, name: str) -> ck.Function | str | None:
+        return None
+
+    def functions(self) -> Iterable[str]:
+        return ()
+
+    def rows(self, table: tuple[str, ...]) -> tuple[int, int] | str:
+        return f"{self.device.name} sees only what it declares"
 
     def edge(self, kind: str, operand: ck.Checked, time: ck.Checked | None) -> int:
         advice = "keep the value of the scan before in a variable and compare"

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable
 
+from spokeshave.engine.link_declared import check_declared
 from spokeshave.engine.link_sequence import step_numbers, transition_place
-from spokeshave.language.function_blocks import BLOCKS
 from spokeshave.language.literals import value_problem
 from spokeshave.language.rename import NAME, name_problem
 from spokeshave.language.syntax import LONGEST_NAME
@@ -27,9 +27,7 @@ def check_names(project: Project, note: Note) -> None:
     for instance in project.instances:
         place = Place("instance", item=instance.name)
         named.append((instance.name, place))
-        if instance.kind.upper() not in BLOCKS:
-            offer = did_you_mean(instance.kind, BLOCKS) or f"one of {', '.join(BLOCKS)}"
-            note("block-kind", place, f"there is no block {instance.kind}", offer)
+    named += check_declared(project, note)
     count = Counter(n.lower() for n, _ in named)
     said: set[str] = set()
     for name, place in named:

@@ -7,10 +7,12 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from spokeshave.engine.program import FIRST_RECORDED
-from spokeshave.language.check import Symbol
-from spokeshave.language.checked import Checked
+from spokeshave.engine.routines import Routines, standard_call
+from spokeshave.language.check import Called, Symbol
+from spokeshave.language.checked import Checked, Function
 from spokeshave.language.function_blocks import BLOCKS
-from spokeshave.model.project import Project, Sequence, Signal, SignalClass, Step, Type, zero_of
+from spokeshave.model.diagnostics import Place
+from spokeshave.model.project import Project, Routine, Sequence, Signal, SignalClass, Step, Type, zero_of
 
 _MEMBERS = {"x": Type.BOOL, "t": Type.TIME, "late": Type.BOOL}
 
@@ -31,11 +33,13 @@ class SlotTable:
     """Steps of each sequence by lower-case names."""
     signals: dict[str, Signal] = field(default_factory=dict)
     edges: list[tuple[str, int, Checked, Checked | None]] = field(default_factory=list)
+    places: list[Place] = field(default_factory=list)
+    """Places of texts, by their numbers."""
     home: int = -1
 
     def __post_init__(self) -> None:
         assert len(self.values) == FIRST_RECORDED
-        for s in self.project.signals:
+        for s in self.project.variables:
             self.signals[s.name.lower()] = s
             self.final[s.name.lower()] = self.read[s.name.lower()] = self.new(s.start)
         for q in self.project.sequences:
@@ -53,15 +57,20 @@ class SlotTable:
         self.home = self.new(False)
         self.first_instance = len(self.values)
         self.base: dict[str, tuple[str, int]] = {}
-        for instance in self.project.instances:
-            block = BLOCKS.get(instance.kind.upper())
-            if block is not None:
-                self.base[instance.name.lower()] = (instance.kind.upper(), len(self.values))
-                for _, kind in block.members():
-                    self.new(zero_of(kind))
-                for value in block.memory:
-                    self.new(value)
+        for instance in self.project.all_instances:
+            if instance.kind.upper() in BLOCKS:
+                self.add_instance(instance.name, instance.kind.upper())
         self.first_edge = len(self.values)
+        self.routines = Routines(self, TextScope(self))
+
+    def add_instance(self, name: str, kind: str) -> None:
+        """Slots for an instance of a standard block."""
+        block = BLOCKS[kind]
+        self.base[name.lower()] = (kind, len(self.values))
+        for _, of in block.members():
+            self.new(zero_of(of))
+        for value in block.memory:
+            self.new(value)
 
     def new(self, value: Any) -> int:
         self.values.append(value)
@@ -91,6 +100,10 @@ class TextScope:
             return self._single(parts[0])
         if len(parts) == 2:
             return self._double(*parts)
+        if len(parts) >= 3 and (variable := self._variable(".".join(parts))) is not None:
+            return variable
+        if len(parts) == 3 and (inner := self.table.base.get(f"{parts[0]}.{parts[1]}")) is not None:
+            return self._member_of(f"{parts[0]}.{parts[1]}", *inner, parts[2])
         if len(parts) == 3:
             sequence = self.table.project.sequence(parts[0])
             if sequence is None:
@@ -105,15 +118,16 @@ class TextScope:
 
     def _double(self, first: str, second: str) -> Symbol | str:
         """`Step.X` of the own sequence, or `Sequence.State`."""
+        variable = self._variable(f"{first}.{second}")
+        if variable is not None:
+            return variable
         if self.sequence is not None and self._step(self.sequence, first) is not None:
             return self._member(self.sequence, first, second)
         if first in self.table.base:
-            kind, base = self.table.base[first]
-            for i, (name, of) in enumerate(BLOCKS[kind].members()):
-                if name.lower() == second:
-                    own = next(i.name for i in self.table.project.instances if i.name.lower() == first)
-                    return Symbol(f"{own}.{name}", of, base + i, f"{name} is set by calling {first}")
-            return f"a {kind} has no {second}; it has {', '.join(n for n, _ in BLOCKS[kind].members())}"
+            return self._member_of(first, *self.table.base[first], second)
+        if (own := self._own_instance(first)) is not None:
+            known = ", ".join(m.name for m in own.members)
+            return f"a {own.name} has no {second}; it has {known}"
         sequence = self.table.project.sequence(first)
         if first == "home" and sequence is None:
             mine = next((q for q in self.table.project.sequences if self._step(q, first)), None)
@@ -134,6 +148,31 @@ class TextScope:
                 return f"{step.name} is a step of {q.name}; write {q.name}.{step.name}.{second.upper()}"
         return ""
 
+    def _member_of(self, name: str, kind: str, base: int, member: str) -> Symbol | str:
+        """A variable of a standard block."""
+        for i, (own, of) in enumerate(BLOCKS[kind].members()):
+            if own.lower() == member:
+                spelt = next(i.name for i in self.table.project.all_instances if i.name.lower() == name)
+                return Symbol(f"{spelt}.{own}", of, base + i, f"{own} is set by calling {name}")
+        return f"a {kind} has no {member}; it has {', '.join(n for n, _ in BLOCKS[kind].members())}"
+
+    def _variable(self, name: str) -> Symbol | None:
+        """A cell of a table, or a variable of an instance of an own block."""
+        signal = self.table.signals.get(name)
+        if signal is None:
+            return None
+        locked = ""
+        if (own := self._own_instance(name.split(".")[0])) is not None:
+            locked = f"{signal.name} is set by calling the {own.name}"
+        elif signal.cls is SignalClass.SETTING:
+            locked = f"{signal.name} is a setting; only people change settings"
+        return Symbol(signal.name, signal.type, self.table.read[name], locked)
+
+    def _own_instance(self, name: str) -> Routine | None:
+        """The block of the file's own that an instance is of."""
+        found = next((i for i in self.table.project.instances if i.name.lower() == name), None)
+        return None if found is None else self.table.routines.blocks.get(found.kind.lower())
+
     def _single(self, name: str) -> Symbol | str:
         project = self.table.project
         if name == "home":
@@ -148,6 +187,11 @@ class TextScope:
             if name in self.table.base:
                 kind = self.table.base[name][0]
                 return f"{name} is a {kind}; read one of its outputs, such as {name}.{BLOCKS[kind].outputs[0][0]}"
+            if (block := self._own_instance(name)) is not None:
+                given = block.plain("output", "variable")
+                return f"{name} is a {block.name}" + (f"; read {name}.{given[0].name}" if given else "")
+            if problem := self._of_table(name):
+                return problem
             if step is not None:
                 return f"{step.name} is a step; write {step.name}.X for active, {step.name}.T for its time"
             if sequence is not None:
@@ -178,6 +222,8 @@ class TextScope:
         yield "Home"
         for s in self.table.project.signals:
             yield s.name
+        for table in self.table.project.tables:
+            yield table.cell(0, 0) if table.rows else table.name
         for instance in self.table.project.instances:
             yield instance.name
         for q in self.table.project.sequences:
@@ -189,9 +235,38 @@ class TextScope:
                     yield f"{prefix}{step.name}.Late"
             yield f"{q.name}.State"
 
-    def instance(self, name: str) -> tuple[str, int, str] | None:
+    def _of_table(self, name: str) -> str:
+        """What is wrong with a name that speaks of a table and is no cell of it; empty for other names."""
+        table = self.table.project.table(name.split("[")[0])
+        if table is None:
+            return ""
+        if "[" in name and table.indexed:
+            index = int(name.split("[")[1].rstrip("]"))
+            if not table.first <= index <= table.last:
+                return f"{table.name} has the rows {table.first} to {table.last}, not {index}"
+        cell = table.cell(0, 0) if table.rows else table.name
+        return f"{table.name} has many values; name one, such as {cell}"
+
+    def instance(self, name: str) -> Called | None:
         found = self.table.base.get(name)
-        return None if found is None else (*found, "")
+        if found is not None:
+            return standard_call(
+                self.table, next(i.name for i in self.table.project.instances if i.name.lower() == name), *found
+            )
+        own = next((i for i in self.table.project.instances if i.name.lower() == name), None)
+        return None if own is None else self.table.routines.call(own.name, own.kind)
+
+    def function(self, name: str) -> Function | str | None:
+        return self.table.routines.function(name)
+
+    def functions(self) -> Iterable[str]:
+        return self.table.routines.functions()
+
+    def rows(self, table: tuple[str, ...]) -> tuple[int, int] | str:
+        found = self.table.project.table(".".join(table))
+        if found is None:
+            return ""
+        return (found.first, found.last) if found.indexed else f"{found.name} has no rows"
 
     def edge(self, kind: str, operand: Checked, time: Checked | None) -> int:
         return self.table.edge(kind, operand, time)

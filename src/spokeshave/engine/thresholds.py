@@ -70,6 +70,8 @@ class _Reader:
                 self.read(node.operand)
                 if node.time is not None:
                     self.read(node.time)
+            case ck.Invoke() | ck.Element():
+                self.otherwise |= {x.slot for x in ck.loads(node)}
             case ck.Apply():
                 if not (node.op in MIRROR and self._comparison(node)):
                     for a in node.args:
@@ -95,8 +97,8 @@ def read_times(table: SlotTable, units: Sequence[Unit], steps: frozenset[int], u
     """Looks through all texts of a project. `steps` are the slots of step times, `unseen` those for `Times.unseen`."""
     timers = {(kind, base) for kind, base in table.base.values() if kind in ("TON", "TOF", "TP")}
     elapsed = {base + _ET for _, base in timers}
-    of_class = {c: {table.final[s.name.lower()] for s in table.project.signals if s.cls is c} for c in SignalClass}
-    numbers = frozenset(table.final[s.name.lower()] for s in table.project.signals if s.type is Type.REAL)
+    of_class = {c: {table.final[s.name.lower()] for s in table.project.variables if s.cls is c} for c in SignalClass}
+    numbers = frozenset(table.final[s.name.lower()] for s in table.project.variables if s.type is Type.REAL)
     reader = _Reader(steps, numbers & of_class[SignalClass.INPUT], frozenset(of_class[SignalClass.SETTING]))
     for _, tree in units:
         for node in _expressions(tree):

@@ -15,11 +15,13 @@ Spot = tuple[int, int]
 class Origins:
     """For each item, from which line of its text on it stands where in the file."""
 
-    found: dict[Key, list[tuple[int, Spot]]] = field(default_factory=dict)
+    found: dict[Key, list[tuple[int, Spot, int]]] = field(default_factory=dict)
 
-    def add(self, kind: str, sequence: str, item: str, index: int, at: Spot, lines: int = 0) -> None:
-        """An item begins at `at`; of a text put together from several, this part `lines` lines down."""
-        self.found.setdefault((kind, sequence.lower(), item.lower(), index), []).append((lines, at))
+    def add(self, kind: str, sequence: str, item: str, index: int, at: Spot, lines: int = 0, left: int = 0) -> None:
+        """An item begins at `at`; of a text put together from several, this part `lines` lines down. Its lines stand `left`
+        columns further to the left than in the file.
+        """
+        self.found.setdefault((kind, sequence.lower(), item.lower(), index), []).append((lines, at, left))
 
     def spot(self, place: Place) -> Spot | None:
         """Line and column in the file of a place in the model, or None."""
@@ -28,9 +30,9 @@ class Origins:
         if not parts:
             return None
         line, column = max(1, place.line), max(1, place.column)
-        lines, (first_line, first_column) = next(p for p in reversed(parts) if p[0] < line or p is parts[0])
+        lines, (first_line, first_column), left = next(p for p in reversed(parts) if p[0] < line or p is parts[0])
         down = line - 1 - lines
-        return first_line + down, column + (first_column - 1 if down == 0 else 0)
+        return first_line + down, column + (first_column - 1 if down == 0 else left)
 
 
 def in_file(d: Diagnostic, origins: Origins, file: str) -> Diagnostic:

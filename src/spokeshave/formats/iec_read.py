@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from spokeshave.formats.errors import FormatError
@@ -38,7 +38,14 @@ def _read_code(text: str, reader: Reader, pragma: dict[str, Any]) -> Project:
     programs = kinds.count("PROGRAM")
     if programs != 1:
         raise FormatError(f"generated code is one PROGRAM, here are {programs}")
-    _skip_variables(reader)
+    while reader.next in (*VARIABLES, "TYPE", "FUNCTION", "FUNCTION_BLOCK"):
+        if reader.next == "TYPE":
+            reader.type_block()
+        elif reader.next in VARIABLES:
+            _skip_variables(reader)
+        else:
+            reader.routine()
+    project = replace(project, routines=tuple(reader.routines.values()))
     p.take("PROGRAM")
     p.take(NAME, "a name")
     begins = _skip_variables(reader)
@@ -134,14 +141,26 @@ def places_in_text(text: str, choices: Choices | None = None) -> Origins:
         return Origins()
 
 
-def _read(text: str, words_alone: bool, enumerations: Enumerations, surrounded: bool = False) -> Reader:
-    """A reader that has read all of a text, or its words alone (see `Reader.surrounded`). Raises `FormatError`."""
+@contextmanager
+def parsing(text: str) -> Iterator[Tokens]:
+    """The words of an IEC text, to be read by hand. Faults are raised as `FormatError` with line and column."""
+    tokens = _tokens(text)
+    with _located(text, tokens):
+        yield tokens
+
+
+def _tokens(text: str) -> Tokens:
     try:
-        reader = Reader(text, Tokens(text, program=True), enumerations=enumerations, surrounded=surrounded)
+        return Tokens(text, program=True)
     except sx.TextError as error:
         raise _format_error(error.problems[0]) from None
     except UnknownCharacter as error:
         raise _format_error(out_of_place(text, START, error.at, largest=LARGEST_TO_EXPLAIN)) from None
+
+
+def _read(text: str, words_alone: bool, enumerations: Enumerations, surrounded: bool = False) -> Reader:
+    """A reader that has read all of a text, or its words alone (see `Reader.surrounded`). Raises `FormatError`."""
+    reader = Reader(text, _tokens(text), enumerations=enumerations, surrounded=surrounded)
     if not words_alone:
         with _located(text, reader.tokens):
             reader.file()

@@ -8,7 +8,8 @@ from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 
 from spokeshave.formats.errors import FormatError
-from spokeshave.formats.iec_variables import VARIABLES, VariableReader
+from spokeshave.formats.iec_routines import RoutineReader
+from spokeshave.formats.iec_variables import VARIABLES
 from spokeshave.formats.states.choices import Choices, Note
 from spokeshave.formats.states.find import Finder
 from spokeshave.formats.states.fold import read_by, written_by
@@ -36,7 +37,7 @@ _PERIOD = re.compile(r"task period (?:of |is )?([0-9]{1,6}) ?ms", re.IGNORECASE)
 
 
 @dataclass
-class Reader(VariableReader):
+class Reader(RoutineReader):
     """Goes through the words of a text; what it has found stands in its fields."""
 
     surrounded: bool = False
@@ -54,10 +55,14 @@ class Reader(VariableReader):
         while self.next != END:
             if self.next in VARIABLES:
                 self.var_block()
+            elif self.next == "TYPE":
+                self.type_block()
+            elif self.next in ("FUNCTION", "FUNCTION_BLOCK"):
+                self.routine()
             else:
                 self.program()
         for i in self.external:
-            if self.tokens.word(i).lower() not in self.signals:
+            if self.tokens.word(i).lower() not in {*self.signals, *self.tables, *self.instances}:
                 name = self.tokens.word(i)
                 raise self.fail(i, f"{name} is VAR_EXTERNAL, and declared nowhere", "declare it in VAR_GLOBAL")
 
@@ -139,7 +144,7 @@ class Reader(VariableReader):
                 self.origins.add(kind, sequence, item, index, (span.line, span.column))
         return Project(
             sequences[0].name, self.period_ms, signals=tuple(signals.values()), instances=tuple(instances.values()),
-            opening=opening, closing=closing, sequences=tuple(sequences),
+            tables=tuple(self.tables.values()), routines=tuple(self.routines.values()), opening=opening, closing=closing, sequences=tuple(sequences),
         )  # fmt: skip
 
     @property
@@ -182,6 +187,7 @@ class Reader(VariableReader):
                    Signal(started, SignalClass.INTERNAL))  # fmt: skip
         return Project(
             "Text", self.period_ms, signals=signals, instances=tuple(self.instances.values()),
+            tables=tuple(self.tables.values()), routines=tuple(self.routines.values()),
             opening=logic, closing=self.closing, sequences=tuple(self.sequences),
         )  # fmt: skip
 

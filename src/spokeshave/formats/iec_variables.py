@@ -19,9 +19,9 @@ from spokeshave.model.project import (
     Value,
 )
 
-VARIABLES = ("VAR", "VAR_INPUT", "VAR_OUTPUT", "VAR_GLOBAL", "VAR_EXTERNAL")
+VARIABLES = ("VAR", "VAR_INPUT", "VAR_OUTPUT", "VAR_GLOBAL", "VAR_EXTERNAL", "VAR_TEMP")
 _COMMENT = re.compile(r"\(\*(.*?)\*\)|//(.*)")
-_BLANKS = re.compile(r"\s*")
+BLANKS = re.compile(r"\s*")
 _CLASS = {"VAR_INPUT": SignalClass.INPUT, "VAR_OUTPUT": SignalClass.OUTPUT}
 _FOREIGN = {
     "SINT": Type.INT,
@@ -110,7 +110,7 @@ class VariableReader:
 
     def text_origin(self, kind: str, sequence: str, item: str, first: int, index: int = -1, lines: int = 0) -> None:
         """A text of the model begins behind word `first`, `lines` lines down in the whole of it."""
-        at = _BLANKS.match(self.text, self.tokens.ends[first]).end()  # type: ignore[union-attr]
+        at = BLANKS.match(self.text, self.tokens.ends[first]).end()  # type: ignore[union-attr]
         self.origins.add(kind, sequence, item, index, self.tokens.position(at), lines)
 
     # -- variables
@@ -135,6 +135,9 @@ class VariableReader:
             names.append(p.name_at("a name or END_VAR" if not names else "a name"))
         address = self.tokens.word(p.take(ADDRESS, "an address such as %IX0.0")) if p.skip("AT") else ""
         p.take(":")
+        if self.has_many():
+            self.table(kind, options, names)
+            return
         type_at = p.name_at("a type")
         type_name = self.tokens.word(type_at)
         if p.skip("("):  # a subrange says which values there are; nothing asks for it
@@ -148,6 +151,18 @@ class VariableReader:
         last = p.take(";", "a semicolon")
         self.declared(kind, options, names, address, (type_at, type_name), first if last > first else -1, last)
 
+    def has_many(self) -> bool:
+        """Whether the type that comes next has many values."""
+        return False
+
+    def table(self, kind: str, options: set[str], names: list[int]) -> None:
+        """A declaration of many values."""
+        raise NotImplementedError
+
+    def kind_of_block(self, i: int) -> str:
+        """The block of the file's own that word `i` is the kind of; empty for none."""
+        return ""
+
     def declared(
         self, kind: str, options: set[str], names: list[int], address: str, of: tuple[int, str], first: int, last: int
     ) -> None:  # fmt: skip
@@ -157,10 +172,11 @@ class VariableReader:
         for i, name in spelt:
             if kind != "VAR_EXTERNAL" and (name.lower() in self.signals or name.lower() in self.instances):
                 raise self.fail(i, f"{name} is declared twice", "declare it once, in VAR_GLOBAL if programs share it")
-        if type_name.upper() in BLOCKS:
+        block = type_name.upper() if type_name.upper() in BLOCKS else self.kind_of_block(type_at)
+        if block:
             for i, name in spelt:
                 self.origin("instance", "", name, i)
-                self.instances[name.lower()] = Instance(name, type_name.upper())
+                self.instances[name.lower()] = Instance(name, block)
             return
         try:
             values = self._enumeration(type_name)

@@ -6,6 +6,8 @@ from itertools import groupby
 
 from spokeshave.formats.code.finals import left_out, unprotected
 from spokeshave.formats.code.write import Generated, generate
+from spokeshave.formats.iec_routines import routine_text
+from spokeshave.formats.iec_tables import table_declaration, types_text
 from spokeshave.formats.pragma import code_pragma, make_pragma
 from spokeshave.language.literals import value_text
 from spokeshave.language.rename import free_program_names
@@ -27,6 +29,7 @@ def write_iec(project: Project, pragma: bool = True) -> str:
     parts: list[str] = []
     if pragma and (left := not_in_charts(project)):
         parts.append(f"(* {left} *)\n")
+    parts += [types_text(project.tables), *map(routine_text, project.routines)]
     single = len(project.sequences) == 1 and not project.opening and not project.closing
     if not single:
         parts.append(_declarations(project, shared=True))
@@ -71,6 +74,8 @@ def write_code(project: Project, style: str, protect: bool = True, measured: boo
     """
     made = generate(project if protect else unprotected(project), style, measured)
     out = "" if protect or not (left := left_out(project)) else f"(* Not protected: this code leaves out {left} *)\n"
+    out += "\n".join(filter(None, [types_text(project.tables), *map(routine_text, project.routines)]))
+    out += "\n" * bool(project.tables or project.routines)
     if style == "plain":
         return f"{out}{_plain_code(project, made)}\n{code_pragma(project, style, protect, measured)}\n"
     out += f"PROGRAM {made.name}\n"
@@ -108,6 +113,9 @@ def _plain_code(project: Project, made: Generated) -> str:
             out += _block(
                 opener.replace("VAR", "VAR RETAIN") if retain and cls is not SignalClass.SETTING else opener, lines
             )
+    for t in project.tables:
+        words = ["VAR"] + ["RETAIN"] * t.retain + ["(* settings *)"] * (t.cls is SignalClass.SETTING)
+        out += _block(" ".join(words), table_declaration(t).splitlines())
     out += _block("VAR_INPUT", _grouped([(v.name, v.kind, v.initial) for v in scan_time]))
     helpers = [(i.name, i.kind, "") for i in project.instances]
     out += _block(
@@ -160,6 +168,10 @@ def _declarations(project: Project, shared: bool) -> str:
             out += f"{head}{' RETAIN' if retain else ''}\n"
             out += "".join(f"  {_declaration(s)}\n" for s in chosen)
             out += "END_VAR\n"
+    for t in project.tables:
+        head = ("VAR_GLOBAL" if shared else "VAR") + " CONSTANT" * (t.cls is SignalClass.SETTING) + " RETAIN" * t.retain
+        comment = " ".join(t.comment.split()).replace("*)", "* )")
+        out += f"{head}\n  {table_declaration(t)}{f' (* {comment} *)' * bool(comment)}\nEND_VAR\n"
     if project.instances:
         lines = "".join(f"  {i.name} : {i.kind};\n" for i in project.instances)
         out += f"{'VAR_GLOBAL' if shared else 'VAR'}\n{lines}END_VAR\n"

@@ -51,7 +51,70 @@ class Edge:
     span: Span
 
 
-Checked = Const | Load | Apply | Edge
+@dataclass(frozen=True, slots=True)
+class Element:
+    """A cell of a column of a table, in the row that `index` says: the slots from `slot` on in steps of `stride` are those of
+    the rows `first` to `last`.
+    """
+
+    type: Type
+    slot: int
+    stride: int
+    first: int
+    last: int
+    index: Checked
+    names: tuple[str, str]
+    """What stands before and behind the index in its name."""
+    span: Span
+
+    def loads(self) -> Iterator[Load]:
+        """Its cells, row by row."""
+        before, behind = self.names
+        for n in range(self.first, self.last + 1):
+            slot = self.slot + self.stride * (n - self.first)
+            yield Load(self.type, slot, f"{before}[{n}]{behind}", self.span)
+
+
+@dataclass(frozen=True, slots=True)
+class Function:
+    """A FUNCTION of the file, checked. It runs on values of its own from slot `FIRST` on: inputs, result, variables."""
+
+    name: str
+    inputs: tuple[tuple[str, Type], ...]
+    type: Type
+    start: tuple[Value, ...]
+    """Initial values of its result and its variables."""
+    body: tuple[CheckedStatement, ...]
+    place: int
+    """Number of the place of its text."""
+
+
+FIRST = 4
+"""Slot of the first input of a function; those before are what they are in every list of values."""
+
+
+@dataclass(frozen=True, slots=True)
+class Invoke:
+    """A call of a function with all its inputs, in their order."""
+
+    type: Type
+    function: Function
+    args: tuple[Checked, ...]
+    span: Span
+
+
+Checked = Const | Load | Apply | Edge | Element | Invoke
+
+
+def operands(node: Checked) -> tuple[Checked, ...]:
+    """The expressions an expression is made of, but for what RISING, FALLING and HELD look at."""
+    match node:
+        case Apply() | Invoke():
+            return node.args
+        case Element():
+            return (node.index,)
+        case _:
+            return ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,7 +174,27 @@ class Run:
     span: Span
 
 
-CheckedStatement = Store | Choose | Repeat | Count | Leave | Run
+@dataclass(frozen=True, slots=True)
+class StoreAt:
+    """Assigns `value` to a cell whose row is worked out."""
+
+    cell: Element
+    value: Checked
+    span: Span
+
+
+@dataclass(frozen=True, slots=True)
+class Perform:
+    """An instance of a block of the file's own does its work: its body on its own slots. RETURN ends it."""
+
+    name: str
+    body: tuple[CheckedStatement, ...]
+    place: int
+    """Number of the place of its text."""
+    span: Span
+
+
+CheckedStatement = Store | StoreAt | Choose | Repeat | Count | Leave | Run | Perform
 
 
 def inner(s: CheckedStatement) -> tuple[tuple[Checked, ...], tuple[tuple[CheckedStatement, ...], ...]]:
@@ -119,6 +202,10 @@ def inner(s: CheckedStatement) -> tuple[tuple[Checked, ...], tuple[tuple[Checked
     match s:
         case Store():
             return (s.value,), ()
+        case StoreAt():
+            return (s.value, s.cell.index), ()
+        case Perform():
+            return (), (s.body,)
         case Choose():
             return tuple(c for c, _ in s.branches), (*(b for _, b in s.branches), s.otherwise)
         case Repeat():
@@ -138,6 +225,10 @@ def form(node: Checked) -> str:
             return node.name.lower()
         case Apply():
             return f"{node.op}({','.join(map(form, node.args))})"
+        case Element():
+            return f"{node.names[0].lower()}[{form(node.index)}]{node.names[1].lower()}"
+        case Invoke():
+            return f"{node.function.name.lower()}({','.join(map(form, node.args))})"
         case Edge():
             return f"{node.kind}({form(node.operand)},{'' if node.time is None else form(node.time)})"
 
@@ -147,8 +238,10 @@ def loads(node: Checked) -> Iterator[Load]:
     match node:
         case Load():
             yield node
-        case Apply():
-            for a in node.args:
+        case Apply() | Invoke() | Element():
+            if isinstance(node, Element):
+                yield from node.loads()
+            for a in operands(node):
                 yield from loads(a)
         case Edge():
             yield from loads(node.operand)
@@ -161,6 +254,9 @@ def stores(statements: tuple[CheckedStatement, ...]) -> Iterator[Store]:
     for s in statements:
         if isinstance(s, Store):
             yield s
+        elif isinstance(s, StoreAt):
+            for cell in s.cell.loads():
+                yield Store(cell.slot, cell.name, cell.type, s.value, s.span)
         elif isinstance(s, Count):
             yield s.variable
         for block in inner(s)[1]:

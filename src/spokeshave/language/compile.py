@@ -43,6 +43,7 @@ class Node:
     Expr = _placed(ast.Expr)
     FunctionDef = _placed(ast.FunctionDef)
     If = _placed(ast.If)
+    List = _placed(ast.List)
     Name = _placed(ast.Name)
     Pass = _placed(ast.Pass)
     Return = _placed(ast.Return)
@@ -59,12 +60,53 @@ _V = Node.Name("v", ast.Load())
 """The list of values; Python's tree may hold one node in many places."""
 
 
-class Compiler:
-    """Compiles trees of one place; `place` is the number that a `RunStop` will carry."""
+class Bodies:
+    """Python functions of functions and blocks of the file's own, each made where it is called for the first time."""
 
-    def __init__(self, place: int) -> None:
-        self.place = place
+    def __init__(self) -> None:
+        self.made: list[ast.stmt] = []
+        self._functions: set[str] = set()
+
+    def of_function(self, function: ck.Function) -> str:
+        """The name of what a call runs: it takes the list of values and the inputs."""
+        name = f"own_{function.name.lower()}"
+        if name not in self._functions:
+            self._functions.add(name)
+            inputs = [f"a{i}" for i in range(len(function.inputs))]
+            before = [_in_list("u", Node.Constant(i)) for i in range(ck.FIRST)]
+            given = [Node.Name(n, ast.Load()) for n in inputs]
+            own = Node.List([*before, *given, *map(Node.Constant, function.start)], ast.Load())
+            compiler = Compiler(function.place, self, ck.FIRST + len(inputs))
+            body = [Node.Assign([Node.Name("v", ast.Store())], own), *compiler.statements(function.body)]
+            self._define(name, ["u", *inputs], [*body, Node.Return(compiler.result())])
+        return name
+
+    def of_block(self, block: ck.Perform) -> str:
+        """The name of what a call runs: it takes the list of values."""
+        body = Compiler(block.place, self).statements(block.body) or [Node.Pass()]
+        name = f"block{len(self.made)}"
+        self._define(name, ["v"], body)
+        return name
+
+    def _define(self, name: str, inputs: list[str], body: list[ast.stmt]) -> None:
+        arguments = ast.arguments([], [Node.arg(n) for n in inputs], None, [], [], None, [])
+        self.made.append(Node.FunctionDef(name=name, args=arguments, body=body, decorator_list=[]))
+
+
+class Compiler:
+    """Compiles trees of one place; `place` is the number that a `RunStop` will carry. In a function, `gives` is the slot of
+    its result.
+    """
+
+    def __init__(self, place: int, bodies: Bodies, gives: int = -1) -> None:
+        self.place, self.bodies, self.gives = place, bodies, gives
         self._temporaries = 0
+
+    def result(self) -> ast.expr | None:
+        """What RETURN gives."""
+        if self.gives < 0:
+            return None
+        return _call("gives", Node.Name("u", ast.Load()), Node.Name("v", ast.Load()), Node.Constant(self.gives))
 
     def expression(self, node: ck.Checked) -> ast.expr:
         match node:
@@ -74,6 +116,26 @@ class Compiler:
                 return _slot(node.slot, ast.Load())
             case ck.Apply():
                 return self._apply(node)
+            case ck.Element():
+                return self._cell(node, ast.Load())
+            case ck.Invoke():
+                given = [self._finite(a, node) for a in node.args]
+                return _call(self.bodies.of_function(node.function), Node.Name("v", ast.Load()), *given)
+
+    def _cell(self, node: ck.Element, context: ast.expr_context) -> ast.Subscript:
+        """Its slot is `row * stride + slot of row 0`."""
+        ends = (Node.Constant(node.first), Node.Constant(node.last))
+        row: ast.expr = _call("within", self.expression(node.index), *ends, self._where(node))
+        if node.stride != 1:
+            row = Node.BinOp(row, ast.Mult(), Node.Constant(node.stride))
+        slot = Node.BinOp(row, ast.Add(), Node.Constant(node.slot - node.stride * node.first))
+        return Node.Subscript(_V, slot, context)
+
+    def _finite(self, value: ck.Checked, at: ck.Apply | ck.Store | ck.StoreAt | ck.Invoke) -> ast.expr:
+        """A value that enters a variable."""
+        made = self.expression(value)
+        worked_out = value.type is Type.REAL and isinstance(value, (ck.Apply, ck.Invoke))
+        return _call("finite", made, self._where(at)) if worked_out else made
 
     def _apply(self, node: ck.Apply) -> ast.expr:
         args = [self.expression(a) for a in node.args]
@@ -105,7 +167,9 @@ class Compiler:
             args = [Node.Constant(node.op), *args]
         return _call(operator.python, *args, *([self._where(node)] if operator.stops else []))
 
-    def _where(self, node: ck.Apply | ck.Store | ck.Repeat | ck.Count) -> ast.expr:
+    def _where(
+        self, node: ck.Apply | ck.Store | ck.StoreAt | ck.Element | ck.Invoke | ck.Repeat | ck.Count
+    ) -> ast.expr:
         numbers = (self.place, node.span.line, node.span.column)
         return Node.Tuple([Node.Constant(n) for n in numbers], ast.Load())
 
@@ -122,10 +186,11 @@ class Compiler:
         for s in block:
             match s:
                 case ck.Store():
-                    value = self.expression(s.value)
-                    if s.type is Type.REAL and isinstance(s.value, ck.Apply):
-                        value = _call("finite", value, self._where(s))
-                    out.append(Node.Assign([_slot(s.slot, ast.Store())], value))
+                    out.append(Node.Assign([_slot(s.slot, ast.Store())], self._finite(s.value, s)))
+                case ck.StoreAt():
+                    out.append(Node.Assign([self._cell(s.cell, ast.Store())], self._finite(s.value, s)))
+                case ck.Perform():
+                    out.append(Node.Expr(_call(self.bodies.of_block(s), Node.Name("v", ast.Load()))))
                 case ck.Choose():
                     out += self._choose(s)
                 case ck.Repeat():
@@ -133,7 +198,7 @@ class Compiler:
                 case ck.Count():
                     out += self._count(s)
                 case ck.Leave():
-                    out.append(Node.Break() if s.kind == "EXIT" else Node.Return(None))
+                    out.append(Node.Break() if s.kind == "EXIT" else Node.Return(self.result()))
                 case ck.Run():
                     base = Node.Constant(s.base)
                     out.append(Node.Expr(_call(f"block_{s.kind}", Node.Name("v", ast.Load()), base)))
@@ -189,6 +254,10 @@ class Compiler:
         ]
 
 
+def _in_list(name: str, at: ast.expr) -> ast.expr:
+    return Node.Subscript(Node.Name(name, ast.Load()), at, ast.Load())
+
+
 def _slot(slot: int, context: ast.expr_context) -> ast.Subscript:
     return Node.Subscript(_V, Node.Constant(slot), context)
 
@@ -206,11 +275,12 @@ class Choice:
 
     arms: tuple[tuple[tuple[int, ck.Checked], ...], ...]
 
-    def body(self) -> list[ast.stmt]:
+    def code(self, bodies: Bodies) -> list[ast.stmt]:
+        """The statements of a function that gives the index."""
         pure = all(is_pure(tree) for arm in self.arms for _, tree in arm)
         tests: list[ast.expr] = []
         for arm in self.arms:
-            parts = [Compiler(place).expression(tree) for place, tree in arm]
+            parts = [Compiler(place, bodies).expression(tree) for place, tree in arm]
             test = parts[0]
             for part in parts[1:]:
                 test = Node.BoolOp(ast.And(), [test, part]) if pure else Node.BinOp(test, ast.BitAnd(), part)
@@ -261,19 +331,20 @@ def compile_units(units: Sequence[Unit], later: Container[int] = ()) -> list[Com
     """
     functions: list[ast.stmt] = []
     arguments = ast.arguments([], [Node.arg("v")], None, [], [], None, [])
+    bodies = Bodies()
     for i, (place, tree) in enumerate(units):
         if i in later:
             continue
-        compiler = Compiler(place)
+        compiler = Compiler(place, bodies)
         body: list[ast.stmt]
         if isinstance(tree, Choice):
-            body = tree.body()
+            body = tree.code(bodies)
         elif isinstance(tree, tuple):
             body = compiler.statements(tree) or [Node.Pass()]
         else:
             body = [Node.Return(compiler.expression(tree))]
         functions.append(Node.FunctionDef(name=f"f{i}", args=arguments, body=body, decorator_list=[]))
-    module = ast.Module(functions, [])
+    module = ast.Module([*bodies.made, *functions], [])
     space: dict[str, Any] = {**HELPERS, **{f"block_{kind}": work for kind, work in WORK.items()}}
     exec(compile(module, "<machine file>", "exec"), space)
     return [Later(unit) if i in later else space[f"f{i}"] for i, unit in enumerate(units)]

@@ -101,6 +101,19 @@ def whole_mod(a: int, b: int, where: Where) -> int:
     return a - b * whole_div(a, b, where)
 
 
+def within(i: int, first: int, last: int, where: Where) -> int:
+    """The index of a row of a table. Raises `RunStop` for one it does not have."""
+    if not first <= i <= last:
+        raise RunStop(f"row {i} is outside of the table, which has {first} to {last}", where)
+    return i
+
+
+def gives(outer: list[Any], inner: list[Any], slot: int) -> Any:
+    """What a function that ran on values of its own gives; the loop turns it took count where it was called."""
+    outer[3] = inner[3]
+    return inner[slot]
+
+
 def real_div(a: float, b: float, where: Where) -> float:
     """Division of REAL. Raises `RunStop` for a divisor of 0 and a result that is not finite."""
     if b == 0:
@@ -219,6 +232,8 @@ HELPERS: dict[str, Callable[..., Any]] = {
         bounded,
         real_function,
         mux,
+        within,
+        gives,
         turn,
         counts_on,
         time_mul,

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from spokeshave.language import LanguageError
 from spokeshave.language import syntax as sx
+from spokeshave.language.functions import CONVERSIONS, FUNCTIONS
 from spokeshave.language.literals import real_number, time_ms
 from spokeshave.language.settle import DEEPEST_BLOCK, DEEPEST_LOOP, LONG, expression_too_deep, settled, too_deep
 from spokeshave.language.tokens import BASED, DEEPEST, INT, NAME, REAL, TIME, TYPED, Tokens
@@ -25,6 +26,8 @@ _POWER = {
     "MOD": 7, "**": 8,
 }  # fmt: skip
 """How strongly an operator binds."""
+_STANDARD = frozenset((*FUNCTIONS, *CONVERSIONS, "RISING", "FALLING", "HELD"))
+"""Functions whose names are written in capitals; one of the file's own is written as it is."""
 _LABELS = (INT, BASED, TYPED, "-")
 
 
@@ -117,7 +120,7 @@ class Parser:
             raise sx.TooMuch([sx.Problem.at(self.tokens.span(i, i + 1), long, "use internals for its parts")])
         found: sx.Expression
         if kind == NAME:
-            found = self._call() if self.kinds[i + 1] == "(" else self.dotted()
+            found = self._call() if self.kinds[i + 1] == "(" else self.variable()
         elif kind == "(":
             self.at += 1
             found = self._operators(1)
@@ -128,13 +131,30 @@ class Parser:
             found = sx.Unary(self.kinds[first + n], found, self.tokens.span(first + n, self.at))
         return found
 
-    def dotted(self) -> sx.Name:
-        """`Name`, or `Name.Name` and so on."""
+    def variable(self) -> sx.Target:
+        """`Name`, `Name.Name` and so on, `Name[Index].Name`."""
         first = self.at
         parts = [self.name()]
-        while self.skip("."):
-            parts.append(self.name())
-        return sx.Name(tuple(parts), self.tokens.span(first, self.at))
+        index: sx.Expression | None = None
+        before = 0
+        while True:
+            if self.skip("."):
+                parts.append(self.name())
+            elif self.kinds[self.at] == "[":
+                if index is not None:
+                    raise self._bad(self.at, "a second index", "a table has one index; use a table of its own")
+                self.at += 1
+                index = self._operators(1)
+                self.take("]", "] behind the index")
+                if (fixed := _fixed(index)) is not None:
+                    parts[-1] += f"[{fixed}]"
+                before = len(parts)
+            else:
+                break
+        if index is None or _fixed(index) is not None:
+            return sx.Name(tuple(parts), self.tokens.span(first, self.at))
+        table = sx.Name(tuple(parts[:before]), self.tokens.span(first, first + 1))
+        return sx.Element(table, index, tuple(parts[before:]), self.tokens.span(first, self.at))
 
     def _call(self) -> sx.Call:
         first = self.at
@@ -150,7 +170,8 @@ class Parser:
             if not self.skip(","):
                 break
         self.take(")")
-        return sx.Call(name.upper(), tuple(arguments), self.tokens.span(first, self.at))
+        word = name.upper() if name.upper() in _STANDARD else name
+        return sx.Call(word, tuple(arguments), self.tokens.span(first, self.at))
 
     def _literal(self, kind: str, first: int = -1) -> sx.Literal:
         """The literal that comes next; `first` is the word it begins with where a sign stands before it."""
@@ -202,7 +223,7 @@ class Parser:
         if kind == NAME:
             if self.kinds[first + 1] == "(":
                 return self._block_call()
-            target = self.dotted()
+            target = self.variable()
             self.take(":=")
             value = self.expression()
             return sx.Assign(target, value, self.tokens.span(first, self.at))
@@ -303,11 +324,11 @@ class Parser:
         name = self.name()
         self.take("(")
         inputs: list[sx.Argument] = []
-        outputs: list[tuple[str, sx.Name]] = []
+        outputs: list[tuple[str, sx.Target]] = []
         while self.kinds[self.at] != ")" or inputs or outputs:
             word = self.name()
             if self.skip("=>"):
-                outputs.append((word, self.dotted()))
+                outputs.append((word, self.variable()))
             else:
                 self.take(":=")
                 inputs.append(sx.Argument(word, self.expression()))
@@ -316,6 +337,15 @@ class Parser:
         self.take(")")
         span = self.tokens.span(first, self.at)
         return sx.BlockCall(sx.Name((name,), span), tuple(inputs), tuple(outputs), span)
+
+
+def _fixed(index: sx.Expression) -> int | None:
+    """The whole number that an index is, None for one that is worked out."""
+    if isinstance(index, sx.Unary) and index.op == "-" and isinstance(index.operand, sx.Literal):
+        inner = _fixed(index.operand)
+        return None if inner is None else -inner
+    whole = isinstance(index, sx.Literal) and index.type in (None, Type.INT, Type.DINT)
+    return int(index.value) if whole and isinstance(index, sx.Literal) else None
 
 
 def _typed(text: str, span: sx.Span) -> sx.Literal:

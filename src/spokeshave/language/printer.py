@@ -28,6 +28,8 @@ def expression_text(tree: sx.Expression, around: int = 0) -> str:
             return f"{tree.type}#{text}" if tree.type in (Type.INT, Type.DINT) else text
         case sx.Name():
             return str(tree)
+        case sx.Element():
+            return f"{tree.table}[{expression_text(tree.index)}]{''.join(f'.{m}' for m in tree.member)}"
         case sx.Call():
             given = (f"{a.name} := " * bool(a.name) + expression_text(a.value) for a in tree.arguments)
             return f"{tree.function}({', '.join(given)})"
@@ -54,7 +56,7 @@ def _statement(s: sx.Statement, indent: str) -> str:
 
     match s:
         case sx.Assign():
-            return f"{indent}{s.target} := {expression_text(s.value)};"
+            return f"{indent}{expression_text(s.target)} := {expression_text(s.value)};"
         case sx.If():
             out = ""
             for n, (condition, inner) in enumerate(s.branches):
@@ -85,6 +87,6 @@ def _statement(s: sx.Statement, indent: str) -> str:
             return f"{indent}{s.kind};"
         case sx.BlockCall():
             given = [f"{a.name} := {expression_text(a.value)}" for a in s.inputs] + [
-                f"{n} => {t}" for n, t in s.outputs
+                f"{n} => {expression_text(t)}" for n, t in s.outputs
             ]
             return f"{indent}{s.instance}({', '.join(given)});"

@@ -24,8 +24,9 @@ MEMBERS = frozenset(("x", "t", "late"))
 
 @dataclass(frozen=True, slots=True)
 class Target:
-    """What a name means: its kind (signal, instance, device, sequence, step, body), whose it is, and its name, all in
-    lower case. `owner` is the sequence of a step or a body.
+    """What a name means: its kind (signal, table, column, instance, routine, member, device, sequence, step, body), its name and
+    whose it is, all in lower case: `owner` is the sequence of a step or a body, the kind of rows of a column (without one the
+    table), the routine of a member.
     """
 
     kind: str
@@ -44,10 +45,12 @@ class Reference:
 
 @dataclass(frozen=True, slots=True)
 class Where:
-    """Where a text stands: in which sequence, and whether it is a scenario or the target of an action block."""
+    """Where a text stands: in which sequence, and whether it is a scenario, the target of an action block, or the body of a
+    routine, whose name is in `sequence` then.
+    """
 
     sequence: str = ""
-    kind: str = "text"  # text, scenario, action
+    kind: str = "text"  # text, scenario, action, routine
 
 
 HERE = Where()
@@ -60,8 +63,16 @@ class Names:
         self.single: dict[str, str] = {d.name.lower(): "device" for d in project.devices}
         self.single |= {q.name.lower(): "sequence" for q in project.sequences}
         self.single |= {i.name.lower(): "instance" for i in project.instances}
+        self.single |= {t.name.lower(): "table" for t in project.tables}
+        self.single |= {r.name.lower(): "routine" for r in project.routines}
         self.single |= {s.name.lower(): "signal" for s in project.signals}
         self.steps = {q.name.lower(): {s.name.lower() for s in q.steps} for q in project.sequences}
+        self.kinds = {i.name.lower(): i.kind.lower() for i in project.instances}
+        self.members = {r.name.lower(): {m.name.lower(): m.type.lower() for m in r.members} for r in project.routines}
+        self.externals = {
+            r.name.lower(): {m.name.lower() for m in r.members if m.role == "external"} for r in project.routines
+        }
+        self.rows = {t.name.lower(): (t.row_type or t.name).lower() for t in project.tables}
         self.bodies = {q.name.lower(): {b.name.lower() for b in q.bodies} for q in project.sequences}
 
     def chain(self, parts: Sequence[str], own: str = "") -> tuple[Target | None, ...]:
@@ -78,7 +89,36 @@ class Names:
         if rest and self.single.get(first) == "signal":  # a signal has no members
             return (None,) * len(names)
         kind = self.single.get(first)
+        if kind == "table":
+            column = (Target("column", rest[0], self.rows[first]),) if rest else ()
+            return (Target("table", first), *column, *(None for _ in rest[1:]))
+        if kind == "instance":
+            return (Target("instance", first), *self._members(self.kinds[first], rest))
         return (Target(kind, first) if kind else None, *(None for _ in rest))
+
+    def in_routine(self, parts: Sequence[str], routine: str) -> tuple[Target | None, ...]:
+        """As `chain`, for a name in the body of a function or a block, in lower case."""
+        names = [p.lower() for p in parts]
+        if names[0] in self.externals.get(routine, ()):
+            return self.chain(parts)
+        if names[0] in self.members.get(routine, ()):
+            return self._members(routine, names)
+        found = self.single.get(names[0]) == "routine"
+        return (Target("routine", names[0]) if found else None, *(None for _ in names[1:]))
+
+    def _members(self, routine: str, names: Sequence[str]) -> tuple[Target | None, ...]:
+        """Variables of a block, those of blocks inside it behind them."""
+        out: list[Target | None] = []
+        for n in names:
+            known = self.members.get(routine, {})
+            out.append(Target("member", n, routine) if n in known else None)
+            routine = known.get(n, "")
+        return tuple(out)
+
+    def called(self, name: str, routine: str = "") -> str:
+        """The function or block whose inputs stand in the call of this name; empty for none."""
+        own = self.members.get(routine, {})
+        return own.get(name, "") or self.kinds.get(name, "") or (name if name in self.members else "")
 
     def whole(self, name: str, own: str = "") -> str:
         """A dotted name in lower case with the sequence before the steps of its own: one spelling for one thing."""
@@ -101,7 +141,7 @@ def references(text: str, names: Names, where: Where = HERE) -> Iterator[Referen
         if text.strip().lower() in names.bodies.get(own, ()):
             yield Reference(Target("body", text.strip().lower(), own), at, at + len(text.strip()))
         return
-    yield from _in_text(text, 0, names, own)
+    yield from _in_text(text, 0, names, own, where.kind == "routine")
 
 
 def _of_row(line: str, at: int, names: Names) -> Iterator[Reference]:
@@ -122,12 +162,20 @@ def _of_row(line: str, at: int, names: Names) -> Iterator[Reference]:
             yield Reference(Target("step", m[0].lower(), sequence), at + m.start(), at + m.end())
 
 
-def _in_text(text: str, offset: int, names: Names, own: str) -> Iterator[Reference]:
+def _in_text(text: str, offset: int, names: Names, own: str, routine: bool = False) -> Iterator[Reference]:
     tokens = [(m[0], m.start()) for m in TOKEN.finditer(text) if not m[0].isspace()]
-    at, depth = 0, 0
+    at = 0
+    calls: list[str] = []
+    """What the parentheses that are open belong to."""
+    tables: list[str] = []
     while at < len(tokens):
         word = tokens[at][0]
-        depth += (word == "(") - (word == ")")
+        if word == "(":
+            calls.append(names.called(tokens[at - 1][0].lower() if at else "", own if routine else ""))
+        elif word == ")" and calls:
+            calls.pop()
+        elif word == "[":
+            tables.append(names.rows.get(tokens[at - 1][0].lower() if at else "", ""))
         if not _NAME.fullmatch(word):
             at += 1
             continue
@@ -135,13 +183,28 @@ def _in_text(text: str, offset: int, names: Names, own: str) -> Iterator[Referen
         while at + 2 < len(tokens) and tokens[at + 1][0] == "." and _NAME.fullmatch(tokens[at + 2][0]):
             parts.append(tokens[at + 2])
             at += 2
+        column = _is_column(tokens, at - 2 * (len(parts) - 1))
         at += 1
-        formal = depth > 0 and at < len(tokens) and tokens[at][0] in (":=", "=>")
-        if formal or (len(parts) == 1 and parts[0][0].upper() in sx.KEYWORDS):
+        formal = bool(calls) and at < len(tokens) and tokens[at][0] in (":=", "=>")
+        if column or formal:
+            part, start = parts[0]
+            of = tables.pop() if column and tables else calls[-1] if calls else ""
+            kind = "column" if column else "member"
+            if of and (column or part.lower() in names.members.get(of, ())):
+                yield Reference(Target(kind, part.lower(), of), offset + start, offset + start + len(part))
             continue
-        for (part, start), target in zip(parts, names.chain([p for p, _ in parts], own)):
+        if len(parts) == 1 and parts[0][0].upper() in sx.KEYWORDS:
+            continue
+        spelt = [p for p, _ in parts]
+        meant = names.in_routine(spelt, own) if routine else names.chain(spelt, own)
+        for (part, start), target in zip(parts, meant):
             if target is not None:
                 yield Reference(target, offset + start, offset + start + len(part))
+
+
+def _is_column(tokens: list[tuple[str, int]], at: int) -> bool:
+    """Whether the name at `at` is a column of a table: `Plan[Row].Lasts`."""
+    return at > 1 and tokens[at - 1][0] == "." and tokens[at - 2][0] == "]"
 
 
 def put_names(text: str, names: Names, where: Where, new: Callable[[Target], str | None]) -> str:

@@ -11,7 +11,7 @@ from spokeshave.language.syntax import KEYWORDS, LONGEST_NAME
 from spokeshave.model.diagnostics import quoted
 from spokeshave.model.edits import EditError, free_name, taken_names
 from spokeshave.model.flow_edits import NoRoom
-from spokeshave.model.project import Project, Sequence, Trip
+from spokeshave.model.project import Project, Routine, Sequence, Trip
 from spokeshave.model.study import StudyPlan
 
 WIDE = 1_000_000
@@ -53,7 +53,8 @@ def rename_many(text: str, names: Mapping[str, str]) -> str:
     return "".join(names.get(t.lower(), t) for t in _TOKEN.findall(text)) if text else text
 
 
-def _checked(project: Project, old: str, new: str) -> None:
+def check_new_name(project: Project, old: str, new: str) -> None:
+    """Raises EditError for a name that is none, or that something else in the project has."""
     problem = name_problem(new)
     if problem:
         raise EditError(problem)
@@ -105,6 +106,7 @@ def in_all_texts(project: Project, put: Put) -> Project:
         reset=plain(project.reset),
         home=plain(project.home),
         sequences=tuple(in_sequence(s, put) for s in project.sequences),
+        routines=tuple(replace(r, text=put(r.text, Where(r.name, "routine"))) for r in project.routines),
         interlocks=tuple(replace(i, output=plain(i.output), condition=plain(i.condition)) for i in project.interlocks),
         opposed=tuple(replace(o, first=plain(o.first), second=plain(o.second)) for o in project.opposed),
         trips=tuple(in_trip(t, plain) for t in project.trips),
@@ -145,7 +147,7 @@ def _rule(name: str, plain: Callable[[str], str]) -> str:
     return name if kind in ("check", "trip") else f"{kind} {plain(guards)}"
 
 
-def _renamed(project: Project, target: Target, new: str) -> Project:
+def renamed(project: Project, target: Target, new: str) -> Project:
     """Every text that means `target` with its new name, and the waivers of findings that are about it."""
     names = Names(project)
 
@@ -170,8 +172,8 @@ def _place(place: str, target: Target, new: str) -> str:
 
 def rename_signal(project: Project, old: str, new: str) -> Project:
     """A signal under another name in its row, every text, action block, scenario and wire."""
-    _checked(project, old, new)
-    project = _renamed(project, Target("signal", old.lower()), new)
+    check_new_name(project, old, new)
+    project = with_externals(renamed(project, Target("signal", old.lower()), new), old, new)
     # What marks the rule of a position is a comment, see `model.positions`.
     mark = re.compile(rf"\(\* position {re.escape(old)} \*\)", re.IGNORECASE)
     return replace(
@@ -190,16 +192,28 @@ def rename_signal(project: Project, old: str, new: str) -> Project:
 
 def rename_instance(project: Project, old: str, new: str) -> Project:
     """A block instance under another name in every text."""
-    _checked(project, old, new)
-    project = _renamed(project, Target("instance", old.lower()), new)
+    check_new_name(project, old, new)
+    project = renamed(project, Target("instance", old.lower()), new)
     instances = tuple(replace(i, name=new) if i.name.lower() == old.lower() else i for i in project.instances)
-    return replace(project, instances=instances)
+    return replace(with_externals(project, old, new), instances=instances)
+
+
+def with_externals(project: Project, old: str, new: str) -> Project:
+    """What routines name `external` under its new name."""
+
+    def put(r: Routine) -> Routine:
+        members = tuple(
+            replace(m, name=new) if m.role == "external" and m.name.lower() == old.lower() else m for m in r.members
+        )
+        return r if members == r.members else replace(r, members=members)
+
+    return replace(project, routines=tuple(map(put, project.routines)))
 
 
 def rename_sequence(project: Project, old: str, new: str) -> Project:
     """A sequence under another name in every text, trip, plan and unit. Raises EditError for a name that is taken."""
-    _checked(project, old, new)
-    project = _renamed(project, Target("sequence", old.lower()), new)
+    check_new_name(project, old, new)
+    project = renamed(project, Target("sequence", old.lower()), new)
     return replace(
         project,
         sequences=tuple(replace(q, name=new) if q.name.lower() == old.lower() else q for q in project.sequences),
@@ -212,8 +226,8 @@ def rename_sequence(project: Project, old: str, new: str) -> Project:
 
 def rename_body(project: Project, sequence: str, old: str, new: str) -> Project:
     """A body under another name, with the action blocks that run it."""
-    _checked(project, old, new)
-    project = _renamed(project, Target("body", old.lower(), sequence.lower()), new)
+    check_new_name(project, old, new)
+    project = renamed(project, Target("body", old.lower(), sequence.lower()), new)
 
     def put(q: Sequence) -> Sequence:
         return replace(q, bodies=tuple(replace(b, name=new) if b.name.lower() == old.lower() else b for b in q.bodies))
@@ -231,7 +245,7 @@ def rename_step(project: Project, sequence: str, old: str, new: str) -> Project:
         raise EditError(problem)
     if new.lower() != old.lower() and (other := step_clash(project, sequence, new)):
         raise EditError(f"{new} is already the name of {other}")
-    project = _renamed(project, Target("step", old.lower(), sequence.lower()), new)
+    project = renamed(project, Target("step", old.lower(), sequence.lower()), new)
 
     def put(names: tuple[str, ...]) -> tuple[str, ...]:
         return tuple(new if n.lower() == old.lower() else n for n in names)
@@ -276,6 +290,10 @@ def name_of(project: Project, name: str) -> str:
         return f"the {device.kind} {device.name}"
     if sequence is not None:
         return f"the sequence {sequence.name}"
+    if (table := project.table(name)) is not None:
+        return f"the table {table.name}"
+    if (routine := project.routine(name)) is not None:
+        return f"the {'block' if routine.is_block else 'function'} {routine.name}"
     if instance := next((i for i in project.instances if i.name.lower() == wanted), None):
         return f"the {instance.kind} {instance.name}"
     for q in project.sequences:
@@ -334,7 +352,7 @@ def with_room(project: Project, sequence: str, edit: Callable[[Project], Project
 
 def rename_device(project: Project, old: str, new: str) -> Project:
     """A device under another name; connections, groups, scenarios and what is kept of the fault sweep follow."""
-    _checked(project, old, new)
+    check_new_name(project, old, new)
 
     def now(name: str) -> str:
         return new if name.lower() == old.lower() else name
@@ -343,7 +361,7 @@ def rename_device(project: Project, old: str, new: str) -> Project:
         device, space, failure = name.partition(" ")
         return f"{now(device)}{space}{failure}"
 
-    project = _renamed(project, Target("device", old.lower()), new)
+    project = renamed(project, Target("device", old.lower()), new)
     plan = project.sweep
     explained = tuple(replace(e, fault=fault(e.fault)) for e in plan.explained)
     rows = tuple((fault(name), letters) for name, letters in plan.accepted)

@@ -41,6 +41,8 @@ def settled(tree: sx.Expression, depth: int = 0) -> sx.Expression:
         case sx.Call():
             given = tuple(replace(a, value=settled(a.value, depth + 2)) for a in tree.arguments)
             return replace(tree, arguments=given)
+        case sx.Element():
+            return replace(tree, index=settled(tree.index, depth + 1))
         case _:
             return tree
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 from spokeshave.language import LanguageError
@@ -43,6 +44,19 @@ class Name:
 
 
 @dataclass(frozen=True, slots=True)
+class Element:
+    """A cell of a table whose row is worked out: `Pattern[Index].Time`. A cell in a fixed row is a `Name`, `Pattern[3].Time`."""
+
+    table: Name
+    index: Expression
+    member: tuple[str, ...]
+    span: Span
+
+    def __str__(self) -> str:
+        return str(self.table)
+
+
+@dataclass(frozen=True, slots=True)
 class Unary:
     """NOT or a sign."""
 
@@ -78,14 +92,50 @@ class Call:
     span: Span
 
 
-Expression = Literal | Name | Unary | Binary | Call
+Expression = Literal | Name | Element | Unary | Binary | Call
+Target = Name | Element
+"""What can be assigned."""
+
+
+def parts(tree: Expression) -> tuple[Expression, ...]:
+    """The expressions an expression is made of."""
+    match tree:
+        case Unary():
+            return (tree.operand,)
+        case Binary():
+            return (tree.left, tree.right)
+        case Call():
+            return tuple(a.value for a in tree.arguments)
+        case Element():
+            return (tree.index,)
+        case _:
+            return ()
+
+
+def with_parts(tree: Expression, put: Callable[[Expression], Expression]) -> Expression:
+    """An expression whose parts went through `put`; itself where that changes none of them."""
+    before = parts(tree)
+    new = tuple(map(put, before))
+    if all(a is b for a, b in zip(new, before)):
+        return tree
+    match tree:
+        case Unary():
+            return replace(tree, operand=new[0])
+        case Binary():
+            return replace(tree, left=new[0], right=new[1])
+        case Call():
+            return replace(tree, arguments=tuple(replace(a, value=x) for a, x in zip(tree.arguments, new)))
+        case Element():
+            return replace(tree, index=new[0])
+        case _:
+            return tree
 
 
 @dataclass(frozen=True, slots=True)
 class Assign:
     """An assignment."""
 
-    target: Name
+    target: Target
     value: Expression
     span: Span
 
@@ -145,7 +195,7 @@ class BlockCall:
 
     instance: Name
     inputs: tuple[Argument, ...]
-    outputs: tuple[tuple[str, Name], ...]
+    outputs: tuple[tuple[str, Target], ...]
     span: Span
 
 
@@ -156,7 +206,7 @@ def children(s: Statement) -> tuple[tuple[Expression, ...], tuple[tuple[Statemen
     """What a statement is made of: expressions it reads, blocks of statements inside it, names it writes."""
     match s:
         case Assign():
-            return (s.value,), (), (s.target,)
+            return (s.value, *parts(s.target)), (), (_named(s.target),)
         case If():
             return tuple(c for c, _ in s.branches), (*(b for _, b in s.branches), s.otherwise), ()
         case Case():
@@ -168,9 +218,15 @@ def children(s: Statement) -> tuple[tuple[Expression, ...], tuple[tuple[Statemen
         case Loop():
             return (s.condition,), (s.body,), ()
         case BlockCall():
-            return tuple(a.value for a in s.inputs), (), tuple(n for _, n in s.outputs)
+            indices = (x for _, n in s.outputs for x in parts(n))
+            return (*(a.value for a in s.inputs), *indices), (), tuple(_named(n) for _, n in s.outputs)
         case Jump():
             return (), (), ()
+
+
+def _named(target: Target) -> Name:
+    """The variable that is assigned, of a cell its table."""
+    return target.table if isinstance(target, Element) else target
 
 
 @dataclass(frozen=True, slots=True)
@@ -207,12 +263,17 @@ class TooMuch(TextError):
 
 
 _WORDS = """
-ABS ACTION AND ARRAY AT BOOL BY BYTE CASE CONFIGURATION CONSTANT CTD CTU CTUD DATE DINT DO DT DWORD ELSE ELSIF
-END_ACTION END_CASE END_FOR END_FUNCTION END_FUNCTION_BLOCK END_IF END_PROGRAM END_REPEAT END_STEP END_TRANSITION
-END_VAR END_WHILE EXIT FALLING FALSE FOR FROM FUNCTION FUNCTION_BLOCK F_TRIG HELD HOME IF INITIAL_STEP INT LIMIT LINT
-LREAL LWORD MAX MIN MOD NOT OF OR PRIORITY PROGRAM REAL REPEAT RETAIN RETURN RISING RS R_TRIG SEL SINT SQRT SR STEP
-STRING STRUCT THEN TIME TO TOF TON TP TRANSITION TRUE TYPE UDINT UINT ULINT UNTIL USINT VAR VAR_EXTERNAL VAR_GLOBAL
-VAR_INPUT VAR_IN_OUT VAR_OUTPUT WHILE WITH WORD XOR
+ABS ABSTRACT ACTION AND ARRAY AT BOOL BY BYTE CASE CHAR CLASS CONFIGURATION CONSTANT CONTINUE CTD CTU CTUD DATE DATE_AND_TIME DINT
+DO DT DWORD ELSE ELSIF END_ACTION END_CASE END_CLASS END_CONFIGURATION END_FOR END_FUNCTION END_FUNCTION_BLOCK END_IF
+END_INTERFACE END_METHOD END_NAMESPACE END_PROGRAM END_REPEAT END_RESOURCE END_STEP END_STRUCT END_TRANSITION END_TYPE END_VAR
+END_WHILE EXIT EXTENDS FALLING FALSE FINAL FOR FROM FUNCTION FUNCTION_BLOCK F_EDGE F_TRIG HELD HOME IF IMPLEMENTS INITIAL_STEP INT
+INTERFACE INTERNAL INTERVAL LDATE LDATE_AND_TIME LDT LIMIT LINT LREAL LTIME LTIME_OF_DAY LTOD LWORD MAX METHOD MIN MOD NAMESPACE
+NON_RETAIN NOT NULL OF OR OVERLAP OVERRIDE PRIORITY PRIVATE PROGRAM PROTECTED PUBLIC READ_ONLY READ_WRITE REAL REF REF_TO REPEAT
+RESOURCE RETAIN RETURN RISING RS R_EDGE R_TRIG SEL SINGLE SINT SQRT SR STEP STRING STRUCT SUPER TASK THEN THIS TIME TIME_OF_DAY TO
+TOD TOF TON TP TRANSITION TRUE TYPE UDINT UINT ULINT UNTIL USING USINT VAR VAR_ACCESS VAR_CONFIG VAR_EXTERNAL VAR_GLOBAL VAR_INPUT
+VAR_IN_OUT VAR_OUTPUT VAR_TEMP WCHAR WHILE WITH WORD WSTRING XOR
 """
 KEYWORDS = frozenset(_WORDS.split())
-"""Names that signals, steps and devices may not have (semantics section 2)."""
+"""Names that signals, steps and devices may not have: the keywords of IEC 61131-3, third edition, and words of the chart form
+(semantics section 2). `ON`, which stands in configurations alone, may be a name.
+"""

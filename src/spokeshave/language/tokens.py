@@ -17,7 +17,8 @@ AND NOT MOD TRUE FALSE
 """
 _PROGRAM_WORDS = """
 PROGRAM END_PROGRAM VAR VAR_INPUT VAR_OUTPUT VAR_GLOBAL VAR_EXTERNAL END_VAR CONSTANT RETAIN AT INITIAL_STEP STEP END_STEP
-TRANSITION END_TRANSITION PRIORITY FROM ACTION END_ACTION
+TRANSITION END_TRANSITION PRIORITY FROM ACTION END_ACTION VAR_TEMP VAR_IN_OUT FUNCTION END_FUNCTION FUNCTION_BLOCK
+END_FUNCTION_BLOCK TYPE END_TYPE STRUCT END_STRUCT ARRAY
 """
 STATEMENT_WORDS = frozenset(_STATEMENT_WORDS.split())
 """Keywords of expressions and statements."""
@@ -38,7 +39,7 @@ _TOKEN = re.compile(
     |(?P<REAL>[0-9][0-9_]*\.[0-9][0-9_]*(?:e[-+]?[0-9]+)?)
     |(?P<INT>[0-9][0-9_]*)
     |(?P<NAME>[a-z_][a-z0-9_]*)
-    |(?P<SIGN>:=|\.\.|=>|\*\*|<=|>=|<>|[=<>+\-*/&;:(),.])
+    |(?P<SIGN>:=|\.\.|=>|\*\*|<=|>=|<>|[=<>+\-*/&;:(),.\[\]])
     |(?P<PRAGMA>\{[^{}]*\})
     |(?P<ADDRESS>%[IQM][XBWDL]?[0-9]+(?:\.[0-9]+)*)""",
     re.IGNORECASE | re.VERBOSE | re.ASCII,

@@ -87,7 +87,8 @@ def free_name(stem: str, taken: set[str]) -> str:
 
 def taken_names(project: Project) -> set[str]:
     """Every name of the project in lower case: signals, sequences, devices, steps, bodies (semantics section 2)."""
-    names = {s.name for s in project.signals} | {d.name for d in project.devices} | {i.name for i in project.instances}
+    named = (project.signals, project.devices, project.instances, project.tables, project.routines)
+    names = {x.name for items in named for x in items}
     for sequence in project.sequences:
         names |= {sequence.name, *(s.name for s in sequence.steps), *(b.name for b in sequence.bodies)}
     return {n.lower() for n in names}

@@ -5,38 +5,26 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
-from enum import StrEnum
 from typing import Any, Protocol, TypeVar
 
 from spokeshave.model.qualifiers import Qualifier as Qualifier
+from spokeshave.model.signals import Column as Column
+from spokeshave.model.signals import (
+    Declarations,
+    standard_instances,
+    variables_of,
+)
+from spokeshave.model.signals import Instance as Instance
+from spokeshave.model.signals import Member as Member
+from spokeshave.model.signals import Routine as Routine
+from spokeshave.model.signals import Signal as Signal
+from spokeshave.model.signals import SignalClass as SignalClass
+from spokeshave.model.signals import Table as Table
+from spokeshave.model.signals import Type as Type
+from spokeshave.model.signals import Value as Value
+from spokeshave.model.signals import zero_of as zero_of
 from spokeshave.model.study import StudyPlan
 from spokeshave.model.sweep import SweepPlan
-
-Value = bool | int | float
-
-
-class Type(StrEnum):
-    """Types of semantics section 2: INT has 16 bits, DINT 32, REAL is an IEEE double, TIME whole milliseconds."""
-
-    BOOL = "BOOL"
-    INT = "INT"
-    DINT = "DINT"
-    REAL = "REAL"
-    TIME = "TIME"
-
-
-class SignalClass(StrEnum):
-    """Where a signal comes from and who may write it (semantics section 2)."""
-
-    INPUT = "input"
-    OUTPUT = "output"
-    INTERNAL = "internal"
-    SETTING = "setting"
-
-
-def zero_of(kind: Type) -> Value:
-    """The value a variable of this type has when nobody says another."""
-    return False if kind is Type.BOOL else 0.0 if kind is Type.REAL else 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,27 +39,6 @@ class Requirement:
 
 
 REQUIREMENT_KINDS = ("order", "time", "interlock", "fault", "recovery", "manual")
-
-
-@dataclass(frozen=True, slots=True)
-class Signal:
-    """A named variable of the project. `contact` is `no` or `nc`: how the device behind an input is wired."""
-
-    name: str
-    cls: SignalClass
-    type: Type = Type.BOOL
-    address: str = ""
-    comment: str = ""
-    initial: Value | None = None
-    home: Value | None = None
-    contact: str = "no"
-    retain: bool = False
-    unit: str = ""
-
-    @property
-    def start(self) -> Value:
-        """The value before the first scan: `initial`, or the zero of the type."""
-        return zero_of(self.type) if self.initial is None else self.initial
 
 
 @dataclass(frozen=True, slots=True)
@@ -150,6 +117,21 @@ def _remembered(make: Callable[[_Items], _Made]) -> Callable[[_Items], _Made]:
     return made
 
 
+_made: dict[tuple[object, ...], tuple[Declarations, Any]] = {}
+
+
+def _of_declared(make: Callable[[Declarations], _Made], declared: Declarations) -> _Made:
+    """What is made of declarations, kept by their identity: a file is asked for its variables again and again."""
+    key = (make, *map(id, declared))
+    found = _made.get(key)
+    if found is None or any(a is not b for a, b in zip(found[0], declared)):
+        if len(_made) >= _REMEMBERED:
+            _made.clear()
+        found = _made[key] = (declared, make(declared))
+    made: _Made = found[1]
+    return made
+
+
 @_remembered
 def _by_name(items: tuple[Any, ...]) -> dict[str, Any]:
     return {s.name.lower(): s for s in reversed(items)}
@@ -198,14 +180,6 @@ class Sequence:
     def entering(self, step: str) -> Iterator[tuple[int, Transition]]:
         """Transitions that have `step` as a successor, with their index."""
         return iter(_ways(self.transitions)[1].get(step, ()))
-
-
-@dataclass(frozen=True, slots=True)
-class Instance:
-    """A declared instance of a standard function block, such as a TON, for bodies and opening and closing logic."""
-
-    name: str
-    kind: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -401,6 +375,8 @@ class Project:
     comment: str = ""
     requirements: tuple[Requirement, ...] = ()
     signals: tuple[Signal, ...] = ()
+    tables: tuple[Table, ...] = ()
+    routines: tuple[Routine, ...] = ()
     instances: tuple[Instance, ...] = ()
     opening: str = ""
     closing: str = ""
@@ -430,6 +406,8 @@ class Project:
         fields = (
             "period_ms",
             "signals",
+            "tables",
+            "routines",
             "instances",
             "opening",
             "closing",
@@ -444,8 +422,32 @@ class Project:
             return False
         return _moves(self) == _moves(other)
 
+    @property
+    def declared(self) -> Declarations:
+        """What is declared by name and has values."""
+        return self.signals, self.tables, self.instances, self.routines
+
+    @property
+    def variables(self) -> tuple[Signal, ...]:
+        """Signals, cells of tables and variables of instances of own blocks, in this order."""
+        if not self.tables and not self.routines:
+            return self.signals
+        return _of_declared(variables_of, self.declared)
+
+    @property
+    def all_instances(self) -> tuple[Instance, ...]:
+        """Instances of standard blocks, those inside own blocks too."""
+        return _of_declared(standard_instances, self.declared) if self.routines else self.instances
+
     def signal(self, name: str) -> Signal | None:
-        return _named(self.signals).get(name.lower())
+        """A variable by its name: a signal, `Pattern[3].Time` or `Motor2.RunTime`."""
+        return _named(self.variables).get(name.lower())
+
+    def table(self, name: str) -> Table | None:
+        return _named(self.tables).get(name.lower())
+
+    def routine(self, name: str) -> Routine | None:
+        return _named(self.routines).get(name.lower())
 
     def sequence(self, name: str) -> Sequence | None:
         return _named(self.sequences).get(name.lower())

@@ -7,6 +7,7 @@ with a chart that follows it. Where that differs too the text is refused.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass, fields, replace
 from functools import lru_cache
@@ -47,6 +48,19 @@ def read_project(path: Path) -> Project:
     return read_file(path).project
 
 
+def look_at(path: Path) -> None:
+    """Raises `FormatError` where a file cannot be read; a program written by hand is not run beside its text for that."""
+    if path.suffix.lower() != ".st":
+        read_as_it_is(path)
+        return
+    with reading(path):
+        text = text_of(path)
+        if is_by_hand(text):
+            parse_states(text).project(Choices())
+        else:
+            read_text(text)
+
+
 def read_file(path: Path) -> Reading:
     """As `read_project`, with what became of the text. Raises `FormatError`."""
     if path.suffix.lower() != ".st":
@@ -68,6 +82,22 @@ def located(found: list[Diagnostic], file: Path) -> list[Diagnostic]:
 def read_iec(text: str) -> Project:
     """The machine file of an IEC text, its state programs proven beside the text. Raises `FormatError`."""
     return read_text(text).project
+
+
+_CHART = re.compile(r"\b(?:INITIAL_STEP|END_TRANSITION)\b|\{spokeshave", re.IGNORECASE)
+
+
+def is_by_hand(text: str) -> bool:
+    """Whether an IEC text has no chart in it, so that reading it may take a while."""
+    return _CHART.search(text) is None
+
+
+def read_elsewhere(text: str) -> Reading | str:
+    """As `read_text`, for a process; a text with a fault gives what is wrong with it."""
+    try:
+        return read_text(text)
+    except FormatError as error:
+        return str(error)
 
 
 @lru_cache(maxsize=4)
@@ -92,7 +122,7 @@ def _proven(read: Read) -> Reading:
         tried.append(project)
         difference = proof.difference(project)
         if not difference:
-            return Reading(project, choices, _notes(read, first), proof.shown(project), read.reader.text)
+            return Reading(project, choices, _notes(read, first, proof.stops), proof.shown(project), read.reader.text)
         first = first or difference
         if len(tried) > MOST_TRIED:
             break
@@ -100,11 +130,13 @@ def _proven(read: Read) -> Reading:
     if difference := proof.difference(kept):
         raise FormatError(f"the sequence would not do what the text does: {difference}",
                           advice="set the state in one place of each branch, from conditions alone")  # fmt: skip
-    return Reading(kept, None, _notes(read, first), proof.shown(kept), read.reader.text)
+    return Reading(kept, None, _notes(read, first, proof.stops), proof.shown(kept), read.reader.text)
 
 
-def _notes(read: Read, first: str) -> tuple[Note, ...]:
+def _notes(read: Read, first: str, stops: str) -> tuple[Note, ...]:
     why = (Note(1, f"a nicer form was left: there, {first}"),) if first else ()
+    if stops:
+        why = (*why, Note(1, f"as it is written, {stops}"))
     return (*sorted(read.reader.notes, key=lambda n: n.line), *why)
 
 

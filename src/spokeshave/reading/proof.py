@@ -13,6 +13,7 @@ from spokeshave.engine.stimuli import Stimulus
 from spokeshave.engine.trace import Trace
 from spokeshave.model.project import Project, SignalClass
 from spokeshave.reading.hands import aimed, at_random, coincident
+from spokeshave.verify.progress import look
 
 LONG_RUNS, LONG, SHORT_RUNS, SHORT = 4, 1200, 80, 12
 """Runs and their scans: long ones go round, short ones try what can happen only once, behind the start."""
@@ -22,6 +23,10 @@ VARIANTS = 3
 """How often each of them is run: as it is, then with other inputs moving just where the state changes."""
 
 
+LEFT = 0.5
+"""What each form that is compared leaves of the progress that is told: nobody knows how many there will be."""
+
+
 class Proof:
     """Compares sequences with a text, which counts from the second scan on or from the first: `written` are both. `states`
     names the variable of the state of each sequence, by its name in lower case.
@@ -29,10 +34,14 @@ class Proof:
 
     def __init__(self, written: list[Project], states: dict[str, str]) -> None:
         self.states = states
-        self._internals = {s.name.lower() for s in written[0].signals if s.cls is SignalClass.INTERNAL}
+        self._internals = {s.name.lower() for s in written[0].variables if s.cls is SignalClass.INTERNAL}
         self.early = False
         """Whether the outputs of the last sequence compared come one scan earlier than in the text."""
         self.runs = self.scans = 0
+        self.forms = -1
+        """How many forms were compared before."""
+        self.stops = ""
+        """Where the text itself stops in one of the runs."""
         self._changes: list[int] = []
         self._kept: dict[tuple[int, int], Session] = {}
         try:
@@ -57,6 +66,7 @@ class Proof:
         except LinkError as error:
             return str(error)
         first = ""
+        self.forms += 1
         for text in self.texts:
             found = self._of(project, chart, text)
             if not found:
@@ -70,12 +80,14 @@ class Proof:
         self.early, self.runs, self.scans = False, 0, 0
         self.same = self.later = ""
         for n in range(SHORT_RUNS + LONG_RUNS):
+            look(1 - LEFT ** (self.forms + n / (SHORT_RUNS + LONG_RUNS) / 2))
             scans = SHORT if n < SHORT_RUNS else LONG
             if found := self._differ(project, chart, list(at_random(project, n, scans)), scans, n):
                 return found
         for n in range(AIMED_RUNS):
             stimuli, scans = aimed(project, chart, n, AIMED)
             for variant in range(VARIANTS):
+                look(1 - LEFT ** (self.forms + 0.5 + (n + variant / VARIANTS) / AIMED_RUNS / 2))
                 if found := self._differ(project, chart, stimuli, scans):
                     return found
                 stimuli = coincident(project, stimuli, self._changes, n * VARIANTS + variant)
@@ -90,19 +102,23 @@ class Proof:
         flags = [f"{q.name}.{s.name}.X" for q in project.sequences for s in q.steps]
         self._changes = sorted({int(k) for name in flags for k in one.trace.changes(one.trace.column(name))[0][1:]})
         self.runs += 1
-        self.scans += scans
+        self.scans += two.trace.scan_count
         for q in project.sequences:
             variable = self.states.get(q.name.lower())
             if variable is not None:
                 numbers = {f"{q.name}.{s.name}.X": s.number for s in q.steps}
-                if found := _state_differs(one.trace, numbers, two.trace, variable):
+                if found := _state_differs(one, numbers, two, variable):
                     return found
-        for s in project.signals:
+        if two.stopped is not None:
+            self.stops = self.stops or f"the program stops: {two.stopped.message}"
+        for s in project.variables:
             mine = s.cls is SignalClass.INTERNAL and s.name.lower() in self._internals
             if mine and (found := self._drifts(project, one.trace, two.trace, s.name)):
                 return found
         for output in (s.name for s in project.signals if s.cls is SignalClass.OUTPUT):
             a, b = _values(one.trace, output), _values(two.trace, output)
+            both = min(len(a), len(b))
+            a, b = a[:both], b[:both]
             k = next((i for i, (x, y) in enumerate(zip(a, b)) if x != y and i > 0), -1)
             if k >= 0 and not self.same:
                 self.same = f"at {k * project.period_ms} ms {output} is {b[k]} in the text and {a[k]} in the sequence"
@@ -125,7 +141,7 @@ class Proof:
         comes, is no difference, but it may not add up.
         """
         a, b = _values(chart, name), _values(text, name)
-        for k in range(1, len(a) - 1):
+        for k in range(1, min(len(a), len(b)) - 1):
             if a[k] != b[k] and a[k] != b[k + 1] and a[k] != b[k - 1]:
                 return f"at {k * project.period_ms} ms {name} is {b[k]} in the text and {a[k]} in the sequence"
         return ""
@@ -141,10 +157,14 @@ def _values(trace: Trace, name: str) -> list[Any]:
     return out
 
 
-def _state_differs(chart: Trace, numbers: dict[str, int], text: Trace, variable: str) -> str:
+def _state_differs(one: Session, numbers: dict[str, int], two: Session, variable: str) -> str:
+    """Where the states of a sequence and of the text differ; a text that stops has no behaviour from there on."""
+    chart, text = one.trace, two.trace
     active = {number: _values(chart, name) for name, number in numbers.items()}
     for k, state in enumerate(_values(text, variable)[: chart.scan_count]):
         now = next((n for n, on in active.items() if on[k]), -1)
         if now != state:
             return f"at {k * chart.period_ms} ms the state is {state} in the text and {now} in the sequence"
-    return "" if chart.scan_count == text.scan_count else "one of them stops"
+    if one.stopped is None or text.scan_count <= chart.scan_count + 1:
+        return ""
+    return f"at {one.k * chart.period_ms} ms the sequence stops, and the text does not: {one.stopped.message}"

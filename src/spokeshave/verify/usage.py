@@ -32,17 +32,14 @@ def names_in(tree: sx.Expression, edge: bool = False) -> Iterator[tuple[str, boo
     match tree:
         case sx.Name():
             yield str(tree).lower(), edge
-        case sx.Unary():
-            yield from names_in(tree.operand, edge)
-        case sx.Binary():
-            yield from names_in(tree.left, edge)
-            yield from names_in(tree.right, edge)
         case sx.Call():
-            inner = edge or tree.function in ("RISING", "FALLING")
-            for a in tree.arguments:
-                yield from names_in(a.value, inner)
+            edge = edge or tree.function in ("RISING", "FALLING")
+        case sx.Element():
+            yield str(tree).lower(), edge
         case _:
-            return
+            pass
+    for part in sx.parts(tree):
+        yield from names_in(part, edge)
 
 
 Whole = Callable[[str], str]
@@ -123,6 +120,11 @@ def _uses(project: Project) -> Iterator[Use]:
             yield from uses_in_expression(t.condition, transition_place(q, i, numbers), whole)
         for b in q.bodies:
             yield from uses_in_statements(b.text, Place("body", q.name, b.name), whole)
+    for r in project.routines:
+        outer = {m.name.lower() for m in r.members if m.role == "external"}
+        for use in uses_in_statements(r.text, Place("routine", item=r.name)):
+            if use.name.split(".")[0].split("[")[0] in outer:
+                yield use
     for lock in project.interlocks:
         yield from uses_in_expression(lock.condition, Place("interlock", item=lock.output))
     for trip in project.trips:

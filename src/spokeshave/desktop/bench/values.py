@@ -134,7 +134,7 @@ class ValuesModel(QAbstractTableModel):
 def _blocks(program: Program) -> list[Recorded]:
     """Rows for what blocks give: Q, the elapsed time of timers, the count of counters. Times and counts can be set."""
     out = []
-    for i in program.project.instances:
+    for i in program.project.all_instances:
         kind, base = program.instances[i.name.lower()]
         members = BLOCKS[kind].members()
         for n, (name, of) in enumerate(members):
@@ -228,4 +228,8 @@ class ValuesPanel(QWidget):
     def _go(self, index: QModelIndex) -> None:
         name = self.model.rows[self.sorted.mapToSource(index).row()].name
         block, dot, _ = name.partition(".")
-        self.selection.set(Place("instance", item=block) if dot else Place("signal", item=name))
+        table = block.partition("[")[0]
+        if self.runner.document.project.table(table) is not None:
+            self.selection.set(Place("table", item=table))
+        else:
+            self.selection.set(Place("instance", item=block) if dot else Place("signal", item=name))

@@ -22,8 +22,10 @@ from PySide6.QtWidgets import (
 from spokeshave.desktop.code_editor import CodeEditor, Fault
 from spokeshave.desktop.plain import TextLabel, plain
 from spokeshave.desktop.runner import Runner
+from spokeshave.desktop.sequence.chart_small import HEIGHT, BeforeAfter
 from spokeshave.desktop.sequence.code_changes import Difference, differences
 from spokeshave.desktop.sequence.code_proof import CodeProof
+from spokeshave.desktop.sequence.code_values import values_in, waits_on
 from spokeshave.desktop.sequence.editor import SequenceEditor
 from spokeshave.desktop.sequence.live import Live
 from spokeshave.desktop.theme import code_font, theme
@@ -75,9 +77,11 @@ class CodeFace(QWidget):
         self.list.setRootIsDecorated(False)
         self.list.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.list.header().setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
-        self.list.setMaximumHeight(170)
+        self.list.setMaximumHeight(HEIGHT)
         self.list.itemActivated.connect(self._go)
         self.list.hide()
+        self.charts = BeforeAfter()
+        self.charts.hide()
         bar = QHBoxLayout()
         bar.setContentsMargins(8, 4, 8, 4)
         bar.setSpacing(8)
@@ -90,7 +94,11 @@ class CodeFace(QWidget):
         column.setSpacing(0)
         column.addLayout(bar)
         column.addWidget(self.text, 1)
-        column.addWidget(self.list)
+        below = QHBoxLayout()
+        below.setSpacing(0)
+        below.addWidget(self.list, 3)
+        below.addWidget(self.charts, 2)
+        column.addLayout(below)
         self.proof = CodeProof(self.document, lambda: self._chosen()[1] if self._chosen()[0] == "style" else "plain")
         column.addWidget(self.proof)
         self._later = QTimer(self)
@@ -102,6 +110,7 @@ class CodeFace(QWidget):
         self.choice.currentIndexChanged.connect(lambda _: self.restore())
         self.text.textChanged.connect(self._typed)
         self.text.moved.connect(self._tell_selection)
+        self.text.verticalScrollBar().valueChanged.connect(lambda _: self.follow_run())
         self.apply_button.clicked.connect(self.apply)
         self.restore_button.clicked.connect(self.give_up)
         self.document.changed.connect(self.refresh)
@@ -187,6 +196,7 @@ class CodeFace(QWidget):
         self._follows = False
         self.text.setReadOnly(bool(fault))
         self.text.set_words([*TextScope(SlotTable(project), q).known()])
+        self.text.offers = self._states if kind == "style" else None
         self._forget()
         changed = "The machine file has changed since. Restore shows it, Apply reads this text into it."
         self.note.setText(fault or (self._hint(kind, name) if draft is None or draft.base == made else changed))
@@ -208,6 +218,7 @@ class CodeFace(QWidget):
         self._later.stop()
         self._pending = None
         self.list.hide()
+        self.charts.hide()
         self.text.show_faults([])
         changed = self.typed
         self.apply_button.setText("Apply ...")
@@ -297,6 +308,10 @@ class CodeFace(QWidget):
         if not found:
             self.list.addTopLevelItem(QTreeWidgetItem(["Nothing differs but blanks and comments", "", ""]))
         self.list.show()
+        after = self._pending[0] if self._pending is not None else self.document.project
+        name = self.sequence.name if self.sequence is not None else ""
+        then = after.sequence(name) or (after.sequences[0] if len(after.sequences) == 1 else None)
+        self.charts.show_both(self.sequence, then)
         count = len(found)
         self.apply_button.setText(f"Take over {count} change{'s' if count != 1 else ''}" if count else "Done")
 
@@ -305,6 +320,13 @@ class CodeFace(QWidget):
             index = self.list.indexOfTopLevelItem(item)
             if index < len(self._pending[1]):
                 self.editor.selection.set(self._pending[1][index].place)
+
+    def _states(self, before: str) -> list[tuple[str, str]]:
+        """The states, where the text before the cursor asks for one: as they are offered, and what is written."""
+        for q in self.document.project.sequences:
+            if re.search(rf"\b{q.name}\w*\s*(?::=|=|<>)\s*\w*$", before, re.IGNORECASE):
+                return [(f"{s.number} {s.name}", str(s.number)) for s in q.steps]
+        return []
 
     # -- steps
 
@@ -367,9 +389,14 @@ class CodeFace(QWidget):
         self.text.note_lines(notes)
 
     def follow_run(self) -> None:
-        """Marks the lines of active steps."""
-        if self.isVisible() and self.live.read(self.runner, self.name):
-            lines = self.lines_of()
+        """Marks the lines of active steps, and writes values behind the lines that are in sight."""
+        if not self.isVisible():
+            return
+        changed = self.live.read(self.runner, self.name)
+        lines = self.lines_of()
+        awaited = {lines[s]: waits_on(w) for s, w in self.live.waiting.items() if s in lines}
+        self.text.show_values(values_in(self.runner, self.text.lines_in_sight()), awaited)
+        if changed:
             states = {"late": "late", "tripped": "late", "held": "held"}
             self.text.mark_lines(
                 {lines[s]: states.get(w.state, "active") for s, w in self.live.waiting.items() if s in lines}

@@ -11,14 +11,13 @@ from PySide6.QtWidgets import QApplication
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.selection import Selection
 from spokeshave.formats import sequencer_table
-from spokeshave.formats.errors import FormatError
 from spokeshave.language.rename import renumber, with_room
 from spokeshave.model import branch_edits, flow_edits, fragments
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import EditError
 from spokeshave.model.joining import joined
 from spokeshave.model.project import Project, Sequence, Step
-from spokeshave.reading import read_text
+from spokeshave.reading import Reading, read_elsewhere
 
 PROGRAM = re.compile(r"\s*(?:\(\*[\s\S]*?\*\)\s*|//[^\n]*\n\s*)*(?:PROGRAM\s+\w+|VAR_GLOBAL\b|VAR\s)", re.IGNORECASE)
 """How the text of a program begins."""
@@ -221,16 +220,17 @@ class SequenceEditor(QObject):
 
     def _paste_program(self, text: str) -> bool:
         """A program becomes sequences beside those that are there, with its signals and logic."""
-        try:
-            found = read_text(text)
-        except FormatError as error:
-            self.document.refused.emit(f"the text on the clipboard: {error}")
-            return False
-        names = ", ".join(q.name for q in found.project.sequences)
-        if not self._apply(f"Paste {names}", lambda p: joined(p, found.project)):
-            return False
-        self.document.tell_reading(found, None)
-        self.selection.set(Place("sequence", item=found.project.sequences[0].name))
+
+        def whole(found: Reading | str) -> None:
+            if isinstance(found, str):
+                self.document.refused.emit(f"the text on the clipboard: {found}")
+                return
+            names = ", ".join(q.name for q in found.project.sequences)
+            if self._apply(f"Paste {names}", lambda p: joined(p, found.project)):
+                self.document.tell_reading(found, None)
+                self.selection.set(Place("sequence", item=found.project.sequences[0].name))
+
+        self.document.in_process("Reads what is pasted, and runs it beside its text", whole, read_elsewhere, text)
         return True
 
     def duplicate(self) -> bool:

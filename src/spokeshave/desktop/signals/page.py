@@ -11,9 +11,11 @@ from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.signals.list import SignalList
 from spokeshave.desktop.signals.logic import LogicPanel
 from spokeshave.desktop.signals.positions import PositionsPanel
+from spokeshave.desktop.signals.routines import RoutinesPanel
+from spokeshave.desktop.signals.table_grid import TablesPanel
 from spokeshave.desktop.signals.units import UnitsPanel
 
-PARTS = ("List", "Positions", "Opening logic", "Closing logic", "Units")
+PARTS = ("List", "Positions", "Opening logic", "Closing logic", "Tables", "Functions and blocks", "Units")
 
 
 class SignalsPage(QWidget):
@@ -30,15 +32,16 @@ class SignalsPage(QWidget):
         self.positions = PositionsPanel(document, selection)
         self.opening = LogicPanel(document, "opening")
         self.closing = LogicPanel(document, "closing")
+        self.tables = TablesPanel(document, selection)
+        self.routines = RoutinesPanel(document, selection)
         self.units = UnitsPanel(document, selection)
+        self.parts = (self.list, self.positions, self.opening, self.closing, self.tables, self.routines, self.units)
         self.stack = QStackedWidget()
         self.group = QButtonGroup(self)
         bar = QHBoxLayout()
         bar.setContentsMargins(8, 4, 8, 0)
         bar.setSpacing(4)
-        for i, (title, part) in enumerate(
-            zip(PARTS, (self.list, self.positions, self.opening, self.closing, self.units))
-        ):
+        for i, (title, part) in enumerate(zip(PARTS, self.parts)):
             button = QToolButton()
             button.setText(title)
             button.setCheckable(True)
@@ -63,7 +66,11 @@ class SignalsPage(QWidget):
     @property
     def view(self) -> QWidget:
         """What the keyboard goes to."""
-        return (self.list.view, self.positions.list, self.opening.text, self.closing.text, self.units.tree)[self.part]
+        views = (
+            self.list.view, self.positions.list, self.opening.text, self.closing.text, self.tables.grid, self.routines.text,
+            self.units.tree,
+        )  # fmt: skip
+        return views[self.part]
 
     @property
     def part(self) -> int:
@@ -82,8 +89,12 @@ class SignalsPage(QWidget):
     def _follow(self) -> None:
         """Goes to the part that shows what was asked for."""
         place = self.selection.place
-        part = {"signal": 0, "opening": 2, "closing": 3}.get(place.kind)
+        part = {"signal": 0, "opening": 2, "closing": 3, "table": 4, "routine": 5}.get(place.kind)
+        if place.kind == "table":
+            self.tables.choose(place.item)
+        elif place.kind == "routine":
+            self.routines.choose(place)
         if part is not None:
             self.show_part(part)
-            if part > 1 and place.line:
+            if part in (2, 3) and place.line:
                 (self.opening if part == 2 else self.closing).text.go_to(place.line, place.column or 1)

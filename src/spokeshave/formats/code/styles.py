@@ -360,6 +360,8 @@ def can_stop(text: str, operators: frozenset[str] = _CAN_STOP) -> bool:
                 return tree.op in operators or computes(tree.left) or computes(tree.right)
             case sx.Call():
                 return tree.function.upper() not in ("RISING", "FALLING", "HELD")
+            case sx.Element():
+                return True
             case _:
                 return False
 

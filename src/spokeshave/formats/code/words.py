@@ -178,16 +178,10 @@ def _names_and_edges(tree: sx.Expression) -> list[sx.Name | sx.Call]:
     match tree:
         case sx.Name():
             return [tree]
-        case sx.Unary():
-            return _names_and_edges(tree.operand)
-        case sx.Binary():
-            return _names_and_edges(tree.left) + _names_and_edges(tree.right)
-        case sx.Call():
-            if tree.function.upper() in _BLOCK:
-                return [tree]
-            return [n for a in tree.arguments for n in _names_and_edges(a.value)]
+        case sx.Call() if tree.function.upper() in _BLOCK:
+            return [tree]
         case _:
-            return []
+            return [n for part in sx.parts(tree) for n in _names_and_edges(part)]
 
 
 def _of_statement(s: sx.Statement) -> Iterator[sx.Name | sx.Call]:

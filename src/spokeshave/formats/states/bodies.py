@@ -179,11 +179,8 @@ def _with_sequence(m: Machine) -> Callable[[sx.Expression], sx.Expression]:
         match tree:
             case sx.Name() if tree.parts in times:
                 return replace(tree, parts=(m.name, *tree.parts))
-            case sx.Binary():
-                return replace(tree, left=put(tree.left), right=put(tree.right))
-            case sx.Unary():
-                return replace(tree, operand=put(tree.operand))
-        return tree
+            case _:
+                return sx.with_parts(tree, put)
 
     return put
 
@@ -241,5 +238,5 @@ def _counts(s: sx.Assign) -> bool:
     return isinstance(s.value, sx.Binary) and s.value.op == "+" and same(s.value.left, s.target)
 
 
-def _counting(target: sx.Name) -> str:
+def _counting(target: sx.Target) -> str:
     return f"{target}_Up" if "count" in str(target).lower() else f"Count_{target}"

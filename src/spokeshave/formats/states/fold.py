@@ -116,15 +116,13 @@ def folded(tree: sx.Expression, known: Known) -> sx.Expression:
             return tree if inner is tree.operand else replace(tree, operand=inner)
         case sx.Binary():
             return _binary(tree, folded(tree.left, known), folded(tree.right, known))
-        case sx.Call():
-            given = tuple(replace(a, value=folded(a.value, known)) for a in tree.arguments)
-            return (
-                tree
-                if all(a.value is b.value for a, b in zip(given, tree.arguments))
-                else replace(tree, arguments=given)
-            )
         case _:
-            return tree
+            return sx.with_parts(tree, lambda part: folded(part, known))
+
+
+def folded_target(target: sx.Target, known: Known) -> sx.Target:
+    """What is assigned, with the row it is in worked out as far as that goes."""
+    return replace(target, index=folded(target.index, known)) if isinstance(target, sx.Element) else target
 
 
 def _binary(tree: sx.Binary, left: sx.Expression, right: sx.Expression) -> sx.Expression:
@@ -162,17 +160,10 @@ def value_of(tree: sx.Expression) -> bool | int | None:
 
 def names_in(tree: sx.Expression) -> Iterator[str]:
     """The dotted names a tree reads, in lower case."""
-    match tree:
-        case sx.Name():
-            yield str(tree).lower()
-        case sx.Unary():
-            yield from names_in(tree.operand)
-        case sx.Binary():
-            yield from names_in(tree.left)
-            yield from names_in(tree.right)
-        case sx.Call():
-            for a in tree.arguments:
-                yield from names_in(a.value)
+    if isinstance(tree, (sx.Name, sx.Element)):
+        yield str(tree).lower()
+    for part in sx.parts(tree):
+        yield from names_in(part)
 
 
 def read_by(block: tuple[sx.Statement, ...]) -> set[str]:
@@ -215,7 +206,7 @@ def folded_block(block: tuple[sx.Statement, ...], known: Known) -> tuple[sx.Stat
 def _statement(s: sx.Statement, known: Known) -> tuple[sx.Statement, ...]:
     match s:
         case sx.Assign():
-            return (replace(s, value=folded(s.value, known)),)
+            return (replace(s, target=folded_target(s.target, known), value=folded(s.value, known)),)
         case sx.If():
             branches: list[tuple[sx.Expression, tuple[sx.Statement, ...]]] = []
             for condition, block in s.branches:

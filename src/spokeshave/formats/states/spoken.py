@@ -32,10 +32,8 @@ class Spoken:
                 if inner is tree.operand:
                     return tree
                 return negated(inner) if tree.op == "NOT" else replace(tree, operand=inner)
-            case sx.Call():
-                given = tuple(replace(a, value=self.tree(a.value, own)) for a in tree.arguments)
-                changed = any(a.value is not b.value for a, b in zip(given, tree.arguments))
-                return replace(tree, arguments=given) if changed else tree
+            case sx.Call() | sx.Element():
+                return sx.with_parts(tree, lambda part: self.tree(part, own))
             case sx.Name():
                 found = self._of(tree)
                 if found is not None:
@@ -101,8 +99,11 @@ def mapped(s: sx.Statement, put: Callable[[sx.Expression], sx.Expression]) -> sx
 
     match s:
         case sx.Assign():
-            value = put(s.value)
-            return s if value is s.value else replace(s, value=value)
+            value, target = put(s.value), s.target
+            if isinstance(target, sx.Element):
+                index = put(target.index)
+                target = target if index is target.index else replace(target, index=index)
+            return s if value is s.value and target is s.target else replace(s, target=target, value=value)
         case sx.If():
             branches = tuple((put(c), block(b)) for c, b in s.branches)
             otherwise = block(s.otherwise)
@@ -139,14 +140,10 @@ def with_entry(m: Machine, last: str, flags: set[str]) -> Callable[[sx.Statement
                 names = {str(x).lower() for x in (tree.left, tree.right) if isinstance(x, sx.Name)}
                 if tree.op in ("=", "<>") and last in names and names & {m.var, m.next}:
                     return ENTRY if tree.op == "<>" else sx.Unary("NOT", ENTRY, tree.span)
-                left, right = put(tree.left), put(tree.right)
-                return tree if left is tree.left and right is tree.right else replace(tree, left=left, right=right)
-            case sx.Unary():
-                inner = put(tree.operand)
-                return tree if inner is tree.operand else replace(tree, operand=inner)
+                return sx.with_parts(tree, put)
             case sx.Name() if str(tree).lower() in flags:
                 return ENTRY
             case _:
-                return tree
+                return sx.with_parts(tree, put)
 
     return lambda s: mapped(s, put)

@@ -105,6 +105,8 @@ def _shape(tree: sx.Expression) -> str:
             return f"({_shape(tree.left)}{tree.op}{_shape(tree.right)})"
         case sx.Call():
             return f"{tree.function}({','.join(_shape(a.value) for a in tree.arguments)})"
+        case sx.Element():
+            return f"{str(tree).lower()}[{_shape(tree.index)}]{'.'.join(tree.member).lower()}"
 
 
 def exclude_each_other(a: str, b: str) -> bool:

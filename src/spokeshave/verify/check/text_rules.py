@@ -45,15 +45,8 @@ def _conditions(look: Look) -> Iterator[tuple[Place, Sequence | None, sx.Express
 
 def _parts(tree: sx.Expression) -> Iterator[sx.Expression]:
     yield tree
-    match tree:
-        case sx.Unary():
-            yield from _parts(tree.operand)
-        case sx.Binary():
-            yield from _parts(tree.left)
-            yield from _parts(tree.right)
-        case sx.Call():
-            for a in tree.arguments:
-                yield from _parts(a.value)
+    for part in sx.parts(tree):
+        yield from _parts(part)
 
 
 def timer_ends_itself(look: Look) -> Iterator[Diagnostic]:

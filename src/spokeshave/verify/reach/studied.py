@@ -65,7 +65,9 @@ class Studied:
     def _read_texts(self) -> None:
         program, texts = self.program, self.linker.texts
         trees: dict[Place, Any] = {
-            texts.places[n]: tree for n, tree in texts.units if n >= 0 and not isinstance(tree, Choice)
+            texts.places[n]: tuple(_spliced(tree)) if isinstance(tree, tuple) else tree
+            for n, tree in texts.units
+            if n >= 0 and not isinstance(tree, Choice)
         }
         opening: Any = trees.get(Place("opening"), ())
         if program.home_tree is not None:
@@ -284,6 +286,25 @@ class Studied:
                         )
         for a in tree.args:
             yield from self._compared(a, slot)
+
+
+def _spliced(block: Iterable[ck.CheckedStatement]) -> Iterator[ck.CheckedStatement]:
+    """Statements with those of the blocks that they call in the place of the call, so that what cannot be worked out in one
+    takes nothing else with it; a body that RETURN may end stays whole.
+    """
+    for s in block:
+        if isinstance(s, ck.Perform) and not _leaves(s.body):
+            yield from _spliced(s.body)
+        else:
+            yield s
+
+
+def _leaves(block: Iterable[ck.CheckedStatement]) -> bool:
+    return any(
+        (isinstance(s, ck.Leave) and s.kind == "RETURN") or any(map(_leaves, ck.inner(s)[1]))
+        for s in block
+        if not isinstance(s, ck.Perform)
+    )
 
 
 def _expressions(block: Iterable[ck.CheckedStatement]) -> Iterator[ck.Checked]:

@@ -65,6 +65,24 @@ def evaluate(node: ck.Checked, env: Env) -> Any:
                 raise Beyond(f"the function {node.op}")
             value = operation(*(evaluate(a, env) for a in node.args))
             return _wrapped(value, node.type) if OPERATORS[node.op].wraps else value
+        case ck.Element():
+            row = evaluate(node.index, env)
+            found = env[node.slot]
+            for n, cell in enumerate(node.loads()):
+                found = np.where(np.equal(row, node.first + n), env[cell.slot], found)
+            return found
+        case ck.Invoke():
+            return _invoked(node, env)
+
+
+def _invoked(node: ck.Invoke, env: Env) -> Any:
+    """What a function gives: its body runs on values of its own, in all rows."""
+    function = node.function
+    own: Env = {ck.FIRST + i: evaluate(a, env) for i, a in enumerate(node.args)}
+    gives = ck.FIRST + len(node.args)
+    own |= {gives + i: value for i, value in enumerate(function.start)}
+    run(function.body, own, True)
+    return own[gives]
 
 
 def slots_of(node: ck.Checked) -> Iterator[int]:
@@ -72,8 +90,10 @@ def slots_of(node: ck.Checked) -> Iterator[int]:
     match node:
         case ck.Load() | ck.Edge():
             yield node.slot
-        case ck.Apply():
-            for a in node.args:
+        case _:
+            if isinstance(node, ck.Element):
+                yield from (cell.slot for cell in node.loads())
+            for a in ck.operands(node):
                 yield from slots_of(a)
 
 
@@ -83,6 +103,12 @@ def run(statements: Iterable[ck.CheckedStatement], env: Env, where: Any) -> None
         match s:
             case ck.Store():
                 env[s.slot] = np.where(where, evaluate(s.value, env), env[s.slot])
+            case ck.StoreAt():
+                row, value = evaluate(s.cell.index, env), evaluate(s.value, env)
+                for n, cell in enumerate(s.cell.loads()):
+                    env[cell.slot] = np.where(where & np.equal(row, s.cell.first + n), value, env[cell.slot])
+            case ck.Perform():
+                run(s.body, env, where)
             case ck.Choose():
                 left = where
                 for condition, block in s.branches:
@@ -99,6 +125,10 @@ def can_run(statement: ck.CheckedStatement) -> bool:
     match statement:
         case ck.Store():
             return known(statement.value)
+        case ck.StoreAt():
+            return known(statement.value) and known(statement.cell.index)
+        case ck.Perform():
+            return all(map(can_run, statement.body))
         case ck.Choose():
             blocks = (*(b for _, b in statement.branches), statement.otherwise)
             return all(known(c) for c, _ in statement.branches) and all(can_run(s) for b in blocks for s in b)
@@ -108,7 +138,9 @@ def can_run(statement: ck.CheckedStatement) -> bool:
 
 def known(node: ck.Checked) -> bool:
     """Whether `evaluate` knows everything in an expression."""
-    return not isinstance(node, ck.Apply) or (node.op in OPERATIONS and all(map(known, node.args)))
+    if isinstance(node, ck.Invoke) and not all(map(can_run, node.function.body)):
+        return False
+    return (not isinstance(node, ck.Apply) or node.op in OPERATIONS) and all(map(known, ck.operands(node)))
 
 
 def reads_of(statement: ck.CheckedStatement) -> set[int]:

@@ -1,0 +1,143 @@
+"""What the cells of a sequence table mean: marks, times, names, conditions as people write them."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping
+
+from spokeshave.formats.tables.headings import latin
+from spokeshave.language import syntax as sx
+from spokeshave.language.literals import duration_ms, time_text
+from spokeshave.language.parse import parse_expression
+from spokeshave.language.printer import expression_text
+from spokeshave.language.rename import name_problem
+from spokeshave.language.syntax import LONGEST_NAME, TextError
+from spokeshave.model.project import Type
+
+ON = frozenset(
+    ("x", "1", "on", "true", "yes", "ja", "ein", "an", "●", "•", "■", "✓", "✔", "☒", "☑", "y", "j", "1.0", "wahr")
+)
+OFF = frozenset(("", "0", "off", "false", "no", "nein", "aus", "-", "–", "—", "n", "0.0", "falsch", "/"))
+DOTS = frozenset((".", "·", "o"))
+"""A mark where no other is used, else nothing."""
+_NUMBER = re.compile(r"[0-9]+(?:[.,][0-9]+)?")
+_CLOCK = re.compile(r"(?:([0-9]{1,2}):)?([0-9]{1,2}):([0-9]{2})(?:[.,]([0-9]{1,3}))?")
+_UNITS = {"ms": 1, "s": 1000, "sec": 1000, "sek": 1000, "seconds": 1000, "sekunden": 1000, "min": 60_000, "minutes": 60_000,
+          "minuten": 60_000, "h": 3_600_000, "std": 3_600_000}  # fmt: skip
+_WORDS = {"und": "AND", "oder": "OR", "nicht": "NOT", "&&": "AND", "||": "OR", "|": "OR", "!": "NOT ", "==": "=", "!=": "<>", "≥": ">=", "≤": "<=",
+          "≠": "<>", "=>": ">=", "=<": "<=", "wahr": "TRUE", "falsch": "FALSE", "on": "TRUE", "off": "FALSE"}  # fmt: skip
+_WORD = re.compile(
+    r"\"[^\"]*\"|\(\*.*?\*\)|(?:T|TIME)#[\w.]+|&&|\|\||!=|==|=>|=<|<=|>=|<>|:=|\w+|.", re.IGNORECASE | re.DOTALL
+)
+_WAIT = re.compile(
+    r"(?:after|wait|nach|warte|warten|for|t)?\s*[=>]*\s*([0-9][0-9.,]*\s*(?:ms|s|sec|sek|min|h))\s*(?:vergangen|abgelaufen|elapsed|passed)?",
+    re.IGNORECASE,
+)
+
+
+def time_of(text: str, unit: str = "") -> tuple[str, str]:
+    """A TIME literal, and what was taken for granted; `unit` is that of the heading. Raises `ValueError`.
+
+    >>> time_of("2,5"), time_of("500 ms"), time_of("00:01:30"), time_of("3", "ms")
+    (('T#2s500ms', 'a time without a unit is in seconds'), ('T#500ms', ''), ('T#1m30s', ''), ('T#3ms', ''))
+    """
+    text = text.strip()
+    clock = _CLOCK.fullmatch(text)
+    if clock:
+        hours, minutes, seconds = (int(clock[n] or 0) for n in (1, 2, 3))
+        ms = int((clock[4] or "0").ljust(3, "0"))
+        told = "" if clock[1] else f"{text} is taken as minutes and seconds"
+        return time_text(((hours * 60 + minutes) * 60 + seconds) * 1000 + ms), told
+    plain = text.lower().replace(",", ".").replace(" ", "")
+    if _NUMBER.fullmatch(plain):
+        told = "" if unit in _UNITS else "a time without a unit is in seconds"
+        return time_text(round(float(plain) * _UNITS.get(unit, 1000))), told
+    for long, short in (
+        ("seconds", "s"),
+        ("sekunden", "s"),
+        ("sek", "s"),
+        ("sec", "s"),
+        ("minuten", "m"),
+        ("minutes", "m"),
+        ("std", "h"),
+    ):
+        plain = plain.removesuffix(long) + short if plain.endswith(long) else plain
+    return time_text(duration_ms(plain)), ""
+
+
+def identifier(text: str, prefix: str = "S") -> str:
+    """A name made of a heading or a description; empty where nothing of it can be one.
+
+    >>> identifier("Kühlen an"), identifier("Valve-2"), identifier("AtTop"), identifier("2 mal")
+    ('KuehlenAn', 'Valve2', 'AtTop', 'S2Mal')
+    """
+    words = re.findall(r"[A-Za-z0-9_]+", latin(text).encode("ascii", "ignore").decode())
+    if not words:
+        return ""
+    name = words[0] if len(words) == 1 else "".join(w[:1].upper() + w[1:] for w in words)
+    name = re.sub(r"_{2,}", "_", name).strip("_")[: LONGEST_NAME - 10]
+    if name[:1].isdigit():
+        name = prefix + name
+    if name and name_problem(name):
+        name = f"{name}{'Step' if prefix == 'S' else 'Signal'}"
+    return name if name and not name_problem(name) else ""
+
+
+def condition_of(text: str, names: Mapping[str, str]) -> tuple[str, dict[str, Type]] | None:
+    """A condition as people write it, in structured text, and the names in it that are not known yet with the types they seem to
+    have; None for prose. `names` are names and headings in lower case, with what each is called.
+
+    >>> condition_of("gate closed UND NOT Stop", {"gate closed": "GateClosed"})
+    ('GateClosed AND NOT Stop', {'Stop': <Type.BOOL: 'BOOL'>})
+    >>> condition_of("when the vat is hot enough", {}) is None
+    True
+    """
+    known = {n.lower(): n for n in names.values()}
+    for attempt in (text, _in_words(_with_names(text, names))):
+        try:
+            tree = parse_expression(attempt)
+        except TextError:
+            continue
+        new = {n: t for n, t in _names(tree) if n.lower() not in known}
+        if isinstance(tree, sx.Literal) and tree.type is not Type.BOOL:
+            return None
+        if attempt is text and any(n.lower() not in known for n in new) and _with_names(text, names) != text:
+            continue
+        return (" ".join(text.split()) if attempt is text else expression_text(tree)), new
+    return None
+
+
+def waits_only(text: str) -> str:
+    """The time that a condition is nothing but, such as `after 5 s`; empty for another.
+
+    >>> waits_only("nach 5 s"), waits_only("AtTop")
+    ('5 s', '')
+    """
+    found = _WAIT.fullmatch(text.strip())
+    return found[1] if found else ""
+
+
+def _with_names(text: str, names: Mapping[str, str]) -> str:
+    """Headings and descriptions in a text, the longest first, as the names they have."""
+    for spelt in sorted((n for n in names if " " in n or "-" in n or "." in n), key=len, reverse=True):
+        text = re.sub(rf"(?<!\w){re.escape(spelt)}(?!\w)", names[spelt], text, flags=re.IGNORECASE)
+    return text
+
+
+def _in_words(text: str) -> str:
+    """Operators of other languages in those of structured text, decimal commas as points, letters that names do not have."""
+    text = re.sub(r"(?<=[0-9]),(?=[0-9])", ".", text)
+    return "".join(_WORDS.get(w.lower(), latin(w)) for w in _WORD.findall(text))
+
+
+def _names(tree: sx.Expression, other: sx.Expression | None = None) -> Iterator[tuple[str, Type]]:
+    """The plain names of an expression, with the types that what they are compared with gives them."""
+    if isinstance(tree, sx.Name) and len(tree.parts) == 1:
+        kind = other.type or Type.INT if isinstance(other, sx.Literal) else Type.BOOL
+        yield tree.parts[0], Type.INT if other is not None and not isinstance(other, sx.Literal) else kind
+    elif isinstance(tree, sx.Binary) and tree.op in ("=", "<>", "<", ">", "<=", ">="):
+        yield from _names(tree.left, tree.right)
+        yield from _names(tree.right, tree.left)
+    else:
+        for part in sx.parts(tree):
+            yield from _names(part)

@@ -1,0 +1,156 @@
+"""Headings of tables, in English and German: which row they stand in, and what each column is."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+
+from spokeshave.formats.tables.grid import Sheet
+
+STEP_WORDS: dict[str, tuple[str, ...]] = {
+    "number": (
+        "no", "nr", "number", "nummer", "step no", "step nr", "step number", "stepno", "schritt nr", "schrittnr", "schrittnummer",
+        "schritt no", "lfd nr", "pos", "position", "#", "state no", "state number", "zustand nr",
+    ),
+    "name": (
+        "step", "name", "step name", "stepname", "description", "step description", "bezeichnung", "beschreibung", "schritt",
+        "schrittname", "state", "zustand", "phase", "action", "aktion", "activity", "vorgang", "taetigkeit", "what happens", "funktion",
+        "function",
+    ),
+    "condition": (
+        "condition", "conditions", "awaits", "condition to advance", "advance condition", "transition", "transition condition",
+        "weiterschaltbedingung", "weiterschaltung", "bedingung", "bedingungen", "wait for", "waits for", "advance when", "advance",
+        "step enabling condition", "weiter wenn", "weiter bei", "next when", "exit condition", "leave when", "until condition", "step condition",
+    ),
+    "duration": (
+        "time", "duration", "dwell", "dwell time", "zeit", "dauer", "step time", "schrittzeit", "wartezeit", "laufzeit", "hold time",
+        "haltezeit", "waiting time",
+    ),
+    "start": ("start", "from", "von", "beginn", "begin", "start time", "startzeit", "begins at"),
+    "end": ("end", "ends at", "bis", "ende", "end time", "endzeit", "end at", "to time", "cumulated time", "until"),
+    "longest": (
+        "longest", "timeout", "time out", "max", "max time", "maximum", "maximum time", "monitoring time", "ueberwachungszeit", "ueberwachung",
+        "max zeit", "maximalzeit", "hoechstzeit", "watchdog", "stoerzeit",
+    ),
+    "shortest": ("shortest", "min", "min time", "minimum", "minimum time", "mindestzeit", "min zeit"),
+    "late": ("when late",),
+    "permissive": ("permissive", "freigabe", "enable", "enabling condition"),
+    "priority": ("priority", "prio", "prioritaet"),
+    "way": ("way", "transition name"),
+    "next": (
+        "next", "go to", "goto", "next step", "naechster", "naechster schritt", "folgeschritt", "weiter zu", "weiter", "jump", "jump to",
+        "sprung", "sprung nach", "then", "followed by", "leads to", "ziel",
+    ),
+    "comment": ("comment", "comments", "remark", "remarks", "bemerkung", "bemerkungen", "kommentar", "note", "notes", "hinweis", "anmerkung"),
+    "flow": ("flow", "ablauf"),
+}  # fmt: skip
+SIGNAL_WORDS: dict[str, tuple[str, ...]] = {
+    "name": (
+        "name", "symbol", "tag", "signal", "variable", "identifier", "tag name", "signal name", "signalname", "variablenname",
+        "symbolname", "kennzeichen", "bmk", "betriebsmittel", "betriebsmittelkennzeichen",
+    ),
+    "class": (
+        "class", "direction", "i/o", "io", "e/a", "ea", "kind", "usage", "scope", "klasse", "richtung", "art", "signalart", "ein/ausgang",
+    ),
+    "type": ("type", "data type", "datatype", "format", "typ", "datentyp"),
+    "address": ("address", "addr", "location", "channel", "terminal", "absolute address", "adresse", "absolutadresse", "operand", "kanal", "klemme"),
+    "contact": ("contact", "contact form", "no/nc", "nc/no", "wiring", "kontakt", "kontaktart", "schliesser/oeffner", "oeffner/schliesser"),
+    "initial": ("initial", "initial value", "init", "default", "start value", "value", "anfangswert", "initialwert", "startwert", "wert", "vorgabe"),
+    "home": ("home", "home value", "rest", "rest value", "grundstellung", "ruhelage"),
+    "retain": ("retain", "retentive", "keep", "remanent", "remanenz"),
+    "unit": ("unit", "eng unit", "engineering unit", "units", "einheit"),
+    "comment": (
+        "comment", "description", "remark", "note", "text", "remarks", "comments", "kommentar", "beschreibung", "bemerkung", "bezeichnung",
+        "klartext",
+    ),
+}  # fmt: skip
+GROUPS = {
+    "input": ("input", "inputs", "eingang", "eingaenge", "sensor", "sensors", "sensoren", "switches", "geber"),
+    "output": (
+        "output",
+        "outputs",
+        "ausgang",
+        "ausgaenge",
+        "actuator",
+        "actuators",
+        "aktoren",
+        "aktor",
+        "stellglieder",
+    ),
+    "counter": ("counter", "counters", "zaehler"),
+}
+MOST_ABOVE = 60
+"""Rows among which the headings are looked for."""
+_UNIT = re.compile(r"[\[(]\s*([^\])]*?)\s*[\])]|\bin\s+(ms|s|sec|sek|min|h)\b", re.IGNORECASE)
+_UMLAUTS = str.maketrans({"ä": "ae", "ö": "oe", "ü": "ue", "ß": "ss", "Ä": "Ae", "Ö": "Oe", "Ü": "Ue"})
+
+
+def latin(text: str) -> str:
+    """German letters as two."""
+    return text.translate(_UMLAUTS)
+
+
+def plain_head(text: str) -> str:
+    """A heading without case, units in brackets and punctuation.
+
+    >>> plain_head("Nächster Schritt:"), plain_head("Time [s]"), plain_head("Step-No.")
+    ('naechster schritt', 'time', 'step no')
+    """
+    text = _UNIT.sub(" ", latin(text)).lower()
+    return " ".join(re.sub(r"[^\w#/]+|_", " ", text).split())
+
+
+def unit_of(head: str) -> str:
+    """The unit that a heading gives in brackets, in lower case; empty for none."""
+    found = _UNIT.search(head)
+    return (found[1] or found[2] or "").strip().lower() if found else ""
+
+
+def role_of(head: str, words: Mapping[str, Iterable[str]]) -> str:
+    """Which of the known columns a heading is; empty for none."""
+    plain = plain_head(head)
+    return next((role for role, known in words.items() if plain in known), "") if plain else ""
+
+
+@dataclass(frozen=True, slots=True)
+class Heading:
+    """The row that headings stand in (from 0), and the known columns of it by their numbers."""
+
+    row: int
+    roles: dict[int, str]
+    score: int
+
+
+def find_heading(sheet: Sheet, words: Mapping[str, Iterable[str]], least: int = 2) -> Heading | None:
+    """The row with the most known headings, the upper of two alike; None where no row has `least` of them."""
+    best: Heading | None = None
+    for r, row in enumerate(sheet.rows[:MOST_ABOVE]):
+        roles = roles_in(row, words)
+        if len(roles) >= least and (best is None or len(roles) > best.score):
+            best = Heading(r, roles, len(roles))
+    return best
+
+
+def roles_in(row: Iterable[str], words: Mapping[str, Iterable[str]]) -> dict[int, str]:
+    """The known columns of a row of headings, the first of each kind."""
+    found: dict[int, str] = {}
+    for i, head in enumerate(row):
+        role = role_of(head, words)
+        if role and role not in found.values():
+            found[i] = role
+    return found
+
+
+def groups_above(sheet: Sheet, row: int) -> dict[int, str]:
+    """What a heading above the headings says of columns, such as *Outputs* over five of them: it holds up to the next one."""
+    found: dict[int, str] = {}
+    for r in range(max(0, row - 4), row):
+        present = ""
+        for c in range(sheet.width):
+            word = plain_head(sheet.cell(r, c))
+            if word:
+                present = next((g for g, known in GROUPS.items() if word in known), "")
+            if present:
+                found[c] = present
+    return found
