@@ -24,6 +24,7 @@ from spokeshave.formats.disk import LARGEST_TEXT, write_text_atomically
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.iec_write import write_iec
 from spokeshave.formats.pragma import _pragma, make_pragma, take_pragma
+from spokeshave.formats.tables import grid
 from spokeshave.model.project import Project, Sequence, Signal, SignalClass, Step, Transition, Type
 from spokeshave.reading import read_iec, read_project
 from spokeshave.verify.check import findings
@@ -120,7 +121,7 @@ def test_a_damaged_workbook_is_read_or_told(tmp_path_factory, seed):
 def test_a_workbook_that_would_fill_the_memory_is_not_unpacked(tmp_path):
     path = tmp_path / "bomb.xlsx"
     with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as out:
-        out.writestr("xl/worksheets/sheet1.xml", b" " * (signal_table.LARGEST_UNPACKED + 1))
+        out.writestr("xl/worksheets/sheet1.xml", b" " * (grid.LARGEST_UNPACKED + 1))
     assert path.stat().st_size < 200_000
     with pytest.raises(FormatError, match="bytes unpacked; at most"):
         signal_table.read_rows(path)
@@ -207,8 +208,8 @@ def test_the_limits_in_the_documentation_are_those_that_hold():
     for limit in (
         spoke.LARGEST_BYTES,
         LARGEST_TEXT,
-        signal_table.LARGEST_UNPACKED,
-        signal_table.MOST_ROWS,
-        signal_table.MOST_COLUMNS,
+        grid.LARGEST_UNPACKED,
+        grid.MOST_ROWS,
+        grid.MOST_COLUMNS,
     ):
         assert f"{limit:,}" in said

@@ -150,8 +150,9 @@ def test_headings_of_others_are_guessed_and_what_is_not_known_is_left_out():
     assert mapping == {0: "name", 1: "type", 2: "address", 3: "comment"}
     plan = plan_import(Project(), rows[1:], mapping)
     assert [(s.name, s.cls, s.type, s.comment) for s in plan.signals] == [
-        ("Hopper", SignalClass.INPUT, Type.BOOL, "level switch"), ("Speed", SignalClass.OUTPUT, Type.INT, ""),
+        ("Hopper", SignalClass.INPUT, Type.BOOL, "level switch"), ("Speed", SignalClass.OUTPUT, Type.DINT, ""),
     ]  # fmt: skip
+    assert plan.told == ("WORD is taken as DINT",)
 
 
 def test_known_names_are_changed_where_the_table_says_something_and_kept_where_it_does_not():

@@ -262,6 +262,7 @@ def test_a_foreign_table_is_shown_before_it_is_taken_in(qtbot, window, stage, tm
     assert [b.currentText() for b in panel.boxes] == ["name", "address", "comment", "left out"]
     assert "3 rows: 1 new, 1 changed, 1 with a fault; left out: Colour" in panel.says.text()
     panel.boxes[3].setCurrentText("comment")
+    panel.look()
     assert "comment is chosen twice" in panel.wrong.text() and not panel.take.isEnabled()
     panel.boxes[3].setCurrentText("left out")
     panel.apply()

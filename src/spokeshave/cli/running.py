@@ -121,17 +121,25 @@ def convert(
     measured_time: Annotated[
         bool, typer.Option("--measured-time", help="Plain code whose times go by what each scan took, in ScanTime.")
     ] = False,
+    sheet: Annotated[str, typer.Option(help="Of a workbook: the sheet with the sequence.")] = "",
+    take: Annotated[bool, typer.Option("--take", help="Of a table: take what is not clear as it is said.")] = False,
+    strict: Annotated[
+        bool, typer.Option("--strict", help="Of a table: exit 1 where anything was taken otherwise.")
+    ] = False,
 ) -> None:
-    """Convert a machine file to IEC text (.st) or back (.spoke)."""
-    from spokeshave.formats.files import write_project
+    """Convert a machine file, IEC text or a table to .spoke, .st, .xlsx or .csv."""
+    from spokeshave.formats.files import TABLES, write_project
     from spokeshave.reading import read_file
 
-    found = read_file(source)
-    project = found.project
-    for note in found.notes:
-        print(f"{source}:{note.line}: {note.text}", file=sys.stderr)
-    if found.shown:
-        print(f"spokeshave: {source}: {found.shown}", file=sys.stderr)
+    if source.suffix.lower() in TABLES:
+        project, told = _of_table(source, sheet, take)
+    else:
+        found = read_file(source)
+        project, told = found.project, 0
+        for note in found.notes:
+            print(f"{source}:{note.line}: {note.text}", file=sys.stderr)
+        if found.shown:
+            print(f"spokeshave: {source}: {found.shown}", file=sys.stderr)
     if style == "chart":
         if prove:
             fail("--prove compares a chart with its code: add --style plain, case or flags")
@@ -142,12 +150,32 @@ def convert(
         write_project(project, target)
         from spokeshave.formats.iec_write import not_in_charts
 
+        if target.suffix.lower() in TABLES:
+            from spokeshave.formats.tables.write import left_out
+
+            if lost := left_out(project, target.suffix.lower() == ".csv"):
+                print(f"spokeshave: {target}: not in the table: {lost}", file=sys.stderr)
         if target.suffix.lower() == ".st" and (left := not_in_charts(project)):
             print(f"spokeshave: {target}: {left}", file=sys.stderr)
+        if strict and told:
+            raise typer.Exit(1)
         return
     if measured_time and style != "plain":
         fail("--measured-time is for code: add --style plain")
     _convert_to_code(project, target, style, prove, without_interlocks, measured_time)
+
+
+def _of_table(source: Path, sheet: str, take: bool) -> tuple[Project, int]:
+    """The machine file of a table, and how much was said of it. What is not clear is taken only where that is asked for."""
+    from spokeshave.formats.files import ASKS
+    from spokeshave.formats.tables.book import read_tables
+
+    found = read_tables(source, sheet)
+    for note in (*found.notes, *found.questions):
+        print(f"{source}: {note}", file=sys.stderr)
+    if found.questions and not take:
+        fail(f"{source}: {found.questions[0]}; {ASKS}")
+    return found.project, len(found.notes) + len(found.questions)
 
 
 def _convert_to_code(

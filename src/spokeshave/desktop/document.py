@@ -13,6 +13,7 @@ from spokeshave.desktop.elsewhere import Elsewhere
 from spokeshave.formats.disk import ChangedOnDisk, Stamp, stamp_of
 from spokeshave.formats.files import write_project
 from spokeshave.formats.recovery import Draft
+from spokeshave.formats.tables.grid import Sheet
 from spokeshave.model.diagnostics import Diagnostic
 from spokeshave.model.edits import EditError
 from spokeshave.model.history import History
@@ -63,6 +64,8 @@ class Document(QObject):
         """What the file was when it was read or written last."""
         self.in_process: InProcess = _at_once
         """Has work done that takes longer than a moment, and hands on what comes of it; the window has it done elsewhere."""
+        self.show_table: Callable[[Sheet], object] = lambda sheet: None
+        """Shows a table from the clipboard, to be taken in as a sequence."""
         self.reading: Reading | None = None
         """How the machine file came out of a program written by hand, which is the file `origin`."""
         self.origin: Path | None = None

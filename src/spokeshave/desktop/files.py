@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
-from PySide6.QtWidgets import QApplication, QFileDialog, QMainWindow, QMessageBox
+from PySide6.QtGui import QDragEnterEvent, QDropEvent
+from PySide6.QtWidgets import QApplication, QDialog, QFileDialog, QMainWindow, QMessageBox
 
 from spokeshave.desktop.disk_bar import DiskBar
 from spokeshave.desktop.document import Document
@@ -12,15 +14,21 @@ from spokeshave.desktop.keeping import Keeper
 from spokeshave.desktop.plain import plain
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.sequence.page import SequencePage
+from spokeshave.desktop.table_dialog import TableDialog
 from spokeshave.formats.disk import ChangedOnDisk, Stamp, beside, stamp_of
 from spokeshave.formats.errors import FormatError
-from spokeshave.formats.files import text_of, write_project
+from spokeshave.formats.files import TABLES, text_of, write_project
 from spokeshave.formats.recovery import Kept
+from spokeshave.formats.tables.book import Book, read_book
+from spokeshave.formats.tables.grid import Sheet
 from spokeshave.model import edits
+from spokeshave.model.edits import EditError
+from spokeshave.model.fragments import is_starter
 from spokeshave.model.project import Project
 from spokeshave.reading import Reading, is_by_hand, read_elsewhere
 
-FILTER = "Machine files (*.spoke);;IEC text (*.st);;All files (*)"
+FILTER = "Machine files (*.spoke);;IEC text (*.st);;Tables (*.xlsx *.csv *.ods *.xlsm);;All files (*)"
+TABLE_FILTER = "Tables (*.csv *.xlsx *.xlsm *.ods *.tsv);;All files (*)"
 
 
 class FileWindow(QMainWindow):
@@ -58,6 +66,8 @@ class FileWindow(QMainWindow):
     def open_path(self, path: Path) -> bool:
         """Opens a file, a program written by hand when it is read; a bad one is told and the present one stays."""
         try:
+            if path.suffix.lower() in TABLES:
+                return self._ask_table(read_book(path), alone=True)
             if path.suffix.lower() == ".st" and is_by_hand(text := text_of(path)):
                 stamp, before = stamp_of(path), self.document.project
 
@@ -73,6 +83,65 @@ class FileWindow(QMainWindow):
         self.runner.reset()
         self.say(f"Opened {path.name}")
         return True
+
+    def import_table(self) -> None:
+        """Asks for a table and adds what it holds to the present file."""
+        start = str(self.document.path or Path.cwd())
+        name, _ = QFileDialog.getOpenFileName(self, "Import a table of steps", start, TABLE_FILTER)
+        if name:
+            try:
+                self._ask_table(read_book(Path(name)), alone=False)
+            except FormatError as error:
+                self.say_fault(str(error))
+
+    def show_pasted(self, sheet: Sheet) -> None:
+        """A table from the clipboard, to be added to the present file."""
+        path = Path("the clipboard")
+        self._ask_table(Book(path, (sheet,), (sheet,)), alone=False)
+
+    def _ask_table(self, book: Book, alone: bool) -> bool:
+        """Shows what a table is taken as, and takes it in if somebody says so: `alone` in the place of the present file."""
+        dialog = TableDialog(book, Project(book.path.stem) if alone else self.document.project, self)
+        if dialog.exec() != QDialog.DialogCode.Accepted:
+            return False
+        return self.take_table(dialog, alone)
+
+    def take_table(self, dialog: TableDialog, alone: bool) -> bool:
+        """Takes in what a dialog shows. Nothing of the file it came from is written over."""
+        name = dialog.book.path.name
+        if alone:
+            self.document.replace(dialog.taken(), None)
+            self.document.saved = None
+            self.document.changed.emit()
+            self.runner.reset()
+        else:
+            before = self.document.project
+
+            def change(project: Project) -> Project:
+                if project is not before:
+                    raise EditError("the machine file has changed meanwhile; import the table once more")
+                after = dialog.taken()
+                starters = [q for q in project.sequences if is_starter(q)]
+                left = tuple(q for q in after.sequences if q not in starters)
+                return replace(after, sequences=left)
+
+            if not self.document.edit(f"Import {name}", change):
+                return False
+        self.show_stage(2)
+        self.sequence.show_sequence(self.document.project.sequences[-1].name)
+        self.say(f"{name} was taken in; the file stays as it is")
+        return True
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if len(event.mimeData().urls()) == 1 and event.mimeData().urls()[0].isLocalFile():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        """A file that is dropped on the window is opened."""
+        path = Path(event.mimeData().urls()[0].toLocalFile())
+        event.acceptProposedAction()
+        if self._may_leave():
+            self.open_path(path)
 
     def _read(self, found: Reading | str, path: Path, stamp: Stamp | None, before: Project) -> None:
         """A program written by hand is read; what was edited since `before` is asked for."""

@@ -17,7 +17,7 @@ from spokeshave.desktop.application import make_app
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.first import give_way
 from spokeshave.desktop.window import MainWindow
-from spokeshave.formats.files import text_of
+from spokeshave.formats.files import TABLES, text_of
 from spokeshave.formats.recovery import Recovery
 from spokeshave.last_resort import told_as_ours
 from spokeshave.model.edits import new_sequence
@@ -46,7 +46,8 @@ def _stay_open(
 def run_desktop(file: Path | None, copy: bool = False) -> int:
     """Opens the window and runs until it is closed. A copy of an example has no file yet, so saving asks for one."""
     app = make_app(sys.argv)
-    later = file is not None and file.suffix.lower() == ".st" and is_by_hand(text_of(file))
+    kind = file.suffix.lower() if file is not None else ""
+    later = file is not None and (kind in TABLES or (kind == ".st" and is_by_hand(text_of(file))))
     project = read_project(file) if file is not None and not later else new_sequence(Project())
     document = Document(project, None if copy or later else file)
     if copy or later or file is None:
@@ -59,7 +60,7 @@ def run_desktop(file: Path | None, copy: bool = False) -> int:
     give_way()
     settle()
     if later and file is not None:
-        window.open_path(file)
+        QTimer.singleShot(0, partial(window.open_path, file))
     QTimer.singleShot(
         0, lambda: window.say("F5 starts the run. Ctrl+1 to Ctrl+6 go through the stages, Ctrl+K finds anything.")
     )

@@ -97,6 +97,8 @@ class MainWindow(FileWindow):
         self.tasks = Tasks(self)
         self.tasks.failed.connect(self.say_fault)
         document.in_process = self.tasks.in_process
+        document.show_table = self.show_pasted
+        self.setAcceptDrops(True)
         self.brief = BriefPage(document, self.selection)
         self.signals = SignalsPage(document, self.selection)
         self.sequence = SequencePage(document, self.runner, self.selection)

@@ -41,14 +41,27 @@ def _iec_text(project: Project) -> str:
     return write_iec(project)
 
 
+def _read_table(path: Path) -> Project:
+    from spokeshave.formats.tables.book import read_tables
+
+    found = read_tables(path)
+    if found.questions:
+        raise FormatError(f"{path}: {found.questions[0]}", advice=ASKS)
+    return found.project
+
+
+ASKS = "convert the table with --take to take it so, or open it in the desktop, which asks"
+
 # Each format is loaded when a file of it comes.
 READERS: dict[str, Callable[[Path], Project]] = {".spoke": _read_spoke, ".st": _read_iec}
+TABLES = (".csv", ".xlsx", ".xlsm", ".ods", ".xls", ".tsv")
+"""Suffixes of tables; the first two are written too."""
 WRITERS: dict[str, Callable[[Project], str]] = {".spoke": _spoke_text, ".st": _iec_text}
 
 
 def read_project(path: Path) -> Project:
     """The machine file at `path`, in whatever readable format its suffix tells. Raises `FormatError`."""
-    reader = READERS.get(path.suffix.lower())
+    reader = _read_table if path.suffix.lower() in TABLES else READERS.get(path.suffix.lower())
     if reader is None:
         raise _unknown(path, READERS)
     return reader(path)
@@ -56,6 +69,11 @@ def read_project(path: Path) -> Project:
 
 def write_project(project: Project, path: Path) -> None:
     """Writes `project` in the format of the suffix, atomically. Raises `FormatError`."""
+    if path.suffix.lower() in TABLES[:2]:
+        from spokeshave.formats.tables.write import write_tables
+
+        write_tables(project, path)
+        return
     writer = WRITERS.get(path.suffix.lower())
     if writer is None:
         raise _unknown(path, WRITERS)
@@ -64,6 +82,8 @@ def write_project(project: Project, path: Path) -> None:
 
 def _unknown(path: Path, known: dict[str, object] | dict[str, Callable[[Path], Project]]
              | dict[str, Callable[[Project], str]]) -> FormatError:  # fmt: skip
-    error = FormatError(f"the suffix {path.suffix or '(none)'} is not known", advice=f"use {' or '.join(known)}")
+    error = FormatError(
+        f"the suffix {path.suffix or '(none)'} is not known", advice=f"use {', '.join(known)}, .xlsx or .csv"
+    )
     error.file = str(path)
     return error

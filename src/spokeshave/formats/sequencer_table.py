@@ -76,6 +76,11 @@ def from_text(text: str) -> list[list[str]]:
     return [[c.strip() for c in line.split("\t")] for line in text.replace("\r\n", "\n").rstrip("\n").split("\n")]
 
 
+def has_heads(row: Items[str]) -> bool:
+    """Whether a row has the headings that `block_from` reads."""
+    return any(_HEADS.get(c.strip().lower()) == STEP for c in row)
+
+
 def block_from(rows: list[list[str]], sequence: Sequence, targets: Items[str]) -> Block:
     """A block of steps from rows with or without heads; without, the columns are those of `targets` in the sheet.
 

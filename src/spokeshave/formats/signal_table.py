@@ -5,50 +5,37 @@ from __future__ import annotations
 import csv
 import io
 import re
-import zipfile
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from spokeshave.formats.disk import bytes_of, text_of_file, write_bytes_atomically, write_text_atomically
-from spokeshave.formats.errors import FormatError, reading
-from spokeshave.language.literals import read_value, value_text
+from spokeshave.formats.disk import write_bytes_atomically, write_text_atomically
+from spokeshave.formats.tables.cells import time_of
+from spokeshave.formats.tables.grid import Sheet, read_sheets, sheet_of_text
+from spokeshave.formats.tables.headings import SIGNAL_WORDS, find_heading, latin, roles_in
+from spokeshave.language.literals import read_value, time_ms, value_text
 from spokeshave.language.rename import name_problem
-from spokeshave.model.diagnostics import quoted
-from spokeshave.model.project import Project, Signal, SignalClass, Type
+from spokeshave.model.project import Project, Signal, SignalClass, Type, Value
 
 FIELDS = ("name", "class", "type", "address", "contact", "initial", "home", "retain", "unit", "comment")
-_OTHERS = {
-    "name": ("symbol", "tag", "signal", "variable", "identifier", "tag name", "signal name"),
-    "class": ("direction", "i/o", "io", "kind", "usage", "scope"),
-    "type": ("data type", "datatype", "format"),
-    "address": ("addr", "location", "channel", "terminal", "absolute address"),
-    "contact": ("contact form", "no/nc", "nc/no", "wiring"),
-    "initial": ("initial value", "init", "default", "start value", "value"),
-    "home": ("home value", "rest", "rest value"),
-    "retain": ("retentive", "keep", "remanent"),
-    "unit": ("eng. unit", "engineering unit", "units"),
-    "comment": ("description", "remark", "note", "text", "remarks", "comments"),
-}
 _CLASSES = {
-    "input": ("input", "in", "i", "di", "ai", "var_input"), "output": ("output", "out", "q", "o", "do", "ao", "var_output"),
-    "internal": ("internal", "flag", "memory", "m", "var", "local"), "setting": ("setting", "constant", "parameter", "var constant", "p"),
+    "input": ("input", "in", "i", "di", "ai", "var_input", "e", "eingang", "digitaleingang", "analogeingang", "de", "ae"),
+    "output": ("output", "out", "q", "o", "do", "ao", "var_output", "a", "ausgang", "digitalausgang", "analogausgang", "da", "aa"),
+    "internal": ("internal", "flag", "memory", "m", "var", "local", "merker", "intern", "variable"),
+    "setting": ("setting", "constant", "parameter", "var constant", "p", "konstante", "sollwert", "einstellwert", "einstellung"),
 }  # fmt: skip
-_TYPES = {Type.BOOL: ("bool", "bit", "boolean"), Type.INT: ("int", "integer", "word", "int16"),
-          Type.DINT: ("dint", "dword", "int32", "long"), Type.REAL: ("real", "float", "double", "lreal"),
-          Type.TIME: ("time", "duration")}  # fmt: skip
-MOST_ROWS = 100_000
-MOST_COLUMNS = 500
-LARGEST_UNPACKED = 100_000_000
-"""Bytes of a workbook when it is unpacked."""
+_TYPES = {Type.BOOL: ("bool", "bit", "boolean", "binary", "digital", "binaer"), Type.INT: ("int", "integer", "int16", "ganzzahl"),
+          Type.DINT: ("dint", "int32", "long"), Type.REAL: ("real", "float", "double", "gleitkomma"),
+          Type.TIME: ("time", "duration", "zeit")}  # fmt: skip
+_WIDER = {"sint": Type.INT, "usint": Type.INT, "byte": Type.INT, "uint": Type.DINT, "word": Type.DINT, "uint16": Type.DINT, "udint": Type.DINT,
+          "dword": Type.DINT, "uint32": Type.DINT, "lint": Type.DINT, "lreal": Type.REAL, "analog": Type.REAL, "s5time": Type.TIME}  # fmt: skip
+"""Types that are taken as others, which is said."""
+_ADDRESS = re.compile(r"%?(?P<area>[IQMEA])(?P<size>[XBWDL]?)\s*(?P<at>[0-9]+(?:\.[0-9]+)*)", re.IGNORECASE)
 
 
 def read_rows(path: Path) -> list[list[str]]:
-    """All rows of a table file, cells as text. Raises `FormatError`."""
-    with reading(path):
-        if path.suffix.lower() == ".xlsx":
-            return _xlsx(path)
-        return parse_rows(text_of_file(path))
+    """All rows with anything in them of the first sheet of a table file, cells as text. Raises `FormatError`."""
+    return [list(row) for row in read_sheets(path)[0].rows if any(row)]
 
 
 def parse_rows(text: str) -> list[list[str]]:
@@ -56,17 +43,7 @@ def parse_rows(text: str) -> list[list[str]]:
 
     Raises `FormatError` with the line.
     """
-    if "\0" in text:
-        raise FormatError("the text has zero bytes; it is no table", advice="save it as CSV in UTF-8")
-    first = text.split("\n", 1)[0]
-    mark = max("\t;,", key=first.count)
-    try:
-        rows = [[_bare(c.strip()) for c in row] for row in csv.reader(io.StringIO(text), delimiter=mark)]
-    except csv.Error as error:
-        raise FormatError(str(error)) from None
-    if len(rows) > MOST_ROWS:
-        raise FormatError(f"the table has {len(rows)} rows, more than {MOST_ROWS}")
-    return [r for r in rows if any(r)]
+    return [list(row) for row in sheet_of_text(text).rows if any(row)]
 
 
 _FORMULA = re.compile(r"'*[=+@\t\r-]")
@@ -78,67 +55,13 @@ def guarded(cell: str) -> str:
     return f"'{cell}" if _FORMULA.match(cell) and not _NUMBER.fullmatch(cell) else cell
 
 
-def _bare(cell: str) -> str:
-    """`guarded` backwards."""
-    return cell[1:] if cell.startswith("'") and _FORMULA.match(cell) else cell
-
-
-def _xlsx(path: Path) -> list[list[str]]:
-    from openpyxl import load_workbook  # only where it is needed: it takes a while to load
-
-    data = io.BytesIO(bytes_of(path))
-    try:
-        _look_at_size(data)
-        book = load_workbook(data, read_only=True, data_only=True)
-        sheet = book.worksheets[0]
-        rows = []
-        for n, row in enumerate(sheet.iter_rows(values_only=True, max_row=MOST_ROWS + 1, max_col=MOST_COLUMNS)):
-            if n >= MOST_ROWS:
-                raise FormatError(f"the table has more than {MOST_ROWS} rows")
-            rows.append([_cell(c) for c in row])
-        book.close()
-    except FormatError:
-        raise
-    except Exception as error:  # whatever the package says of a damaged workbook: there are many ways to be damaged
-        raise FormatError(
-            f"this is no XLSX workbook, or a damaged one: {type(error).__name__} {quoted(error)}"
-        ) from None
-    width = max((n + 1 for row in rows for n, cell in enumerate(row) if cell), default=0)
-    return [r[:width] for r in rows if any(r)]
-
-
-def _look_at_size(data: io.BytesIO) -> None:
-    """Refuses a workbook that would take more room unpacked than any list does."""
-    with zipfile.ZipFile(data) as packed:
-        size = sum(part.file_size for part in packed.infolist())
-    if size > LARGEST_UNPACKED:
-        raise FormatError(f"the workbook has {size:,} bytes unpacked; at most {LARGEST_UNPACKED:,} are read")
-
-
-def _cell(value: object) -> str:
-    if value is None:
-        return ""
-    if isinstance(value, bool):
-        return "TRUE" if value else "FALSE"
-    if isinstance(value, float) and value.is_integer():
-        return str(int(value))
-    return str(value).strip()
-
-
 def guess_mapping(heads: Sequence[str]) -> dict[int, str]:
     """Which column is which of `FIELDS`, by its heading; columns with other headings are left out.
 
     >>> guess_mapping(["Symbol", "Address", "Colour", "Description"])
     {0: 'name', 1: 'address', 3: 'comment'}
     """
-    found: dict[int, str] = {}
-    for i, head in enumerate(heads):
-        wanted = head.strip().lower()
-        for field, others in _OTHERS.items():
-            if field not in found.values() and (wanted == field or wanted in others):
-                found[i] = field
-                break
-    return found
+    return roles_in(heads, SIGNAL_WORDS)
 
 
 @dataclass(frozen=True, slots=True)
@@ -149,11 +72,13 @@ class Import:
     new: tuple[str, ...]
     changed: tuple[str, ...]
     problems: tuple[str, ...]
+    told: tuple[str, ...] = ()
+    """What was taken otherwise than it stands."""
 
 
 def plan_import(
-    project: Project, rows: Sequence[Sequence[str]], mapping: Mapping[int, str], first_row: int = 2
-) -> Import:
+    project: Project, rows: Sequence[Sequence[str]], mapping: Mapping[int, str], first_row: int = 2,
+) -> Import:  # fmt: skip
     """Rows (without heads) taken into the list: known names are changed where the table has a value, others are added.
 
     A row with a problem is left out and told with its number, counted from `first_row`.
@@ -168,8 +93,11 @@ def plan_import(
     seen: dict[str, int] = {}
     if "name" not in mapping.values():
         return Import(project.signals, (), (), ("no column is the name of the signal; choose one",))
+    told: dict[str, int] = {}
     for n, row in enumerate(rows, first_row):
         cells = {field: row[i].strip() if i < len(row) else "" for i, field in mapping.items()}
+        if not any(row):
+            continue
         name = cells["name"]
         try:
             if problem := name_problem(name):
@@ -180,7 +108,7 @@ def plan_import(
                 raise ValueError(f"{name} is the name of a sequence or device")
             seen[name.lower()] = n
             before = signals.get(name.lower())
-            after = _signal(before or Signal(name, _class(cells, before)), cells)
+            after = _signal(before or Signal(name, _class(cells, before)), cells, told)
         except ValueError as error:
             problems.append(f"row {n}: {error}")
             continue
@@ -189,17 +117,34 @@ def plan_import(
         elif after != before:
             changed.append(after.name)
         signals[name.lower()] = after
-    return Import(tuple(signals.values()), tuple(new), tuple(changed), tuple(problems))
+    said = tuple(f"{text} ({count} signals)" if count > 1 else text for text, count in told.items())
+    return Import(tuple(signals.values()), tuple(new), tuple(changed), tuple(problems), said)
+
+
+def plan_sheet(
+    project: Project, sheet: Sheet, mapping: Mapping[int, str] | None = None, heading: int | None = None
+) -> Import:
+    """As `plan_import`, of a sheet whose headings stand in row `heading` (from 0), where they seem to stand for None; rows are told
+    with their numbers in the file.
+    """
+    if heading is None:
+        found = find_heading(sheet, SIGNAL_WORDS, 1)
+        if found is None:
+            return Import(project.signals, (), (), ("no row has headings that are known, such as Name, Type, Address",))
+        heading = found.row
+    if mapping is None:
+        mapping = guess_mapping(sheet.rows[heading])
+    return plan_import(project, sheet.rows[heading + 1 :], mapping, heading + 2)
 
 
 def _class(cells: Mapping[str, str], before: Signal | None) -> SignalClass:
-    wanted = cells.get("class", "").lower()
+    wanted = latin(cells.get("class", "")).lower()
     for cls, words in _CLASSES.items():
         if wanted in words:
             return SignalClass(cls)
     if wanted:
         raise ValueError(f"{cells['class']!r} is no class; a signal is input, output, internal or setting")
-    address = cells.get("address", "").upper()
+    address = _address(cells.get("address", ""))
     if before is not None:
         return before.cls
     return (
@@ -211,28 +156,61 @@ def _class(cells: Mapping[str, str], before: Signal | None) -> SignalClass:
     )
 
 
-def _signal(s: Signal, cells: Mapping[str, str]) -> Signal:
+def _address(text: str) -> str:
+    """An address as it is written here: `%IX0.0` for `I0.0` and `E 0.0`; another text as it is."""
+    found = _ADDRESS.fullmatch(text.strip())
+    if found is None:
+        return text
+    area = {"E": "I", "A": "Q"}.get(found["area"].upper(), found["area"].upper())
+    size = found["size"].upper() or ("X" if "." in found["at"] and not text.startswith("%") else "")
+    return f"%{area}{size}{found['at']}"
+
+
+def _signal(s: Signal, cells: Mapping[str, str], told: dict[str, int]) -> Signal:
     kind = s.type
     if cells.get("type"):
-        wanted = cells["type"].lower()
+        wanted = latin(cells["type"]).lower()
         found = next((t for t, words in _TYPES.items() if wanted in words), None)
+        if found is None and wanted in _WIDER:
+            found = _WIDER[wanted]
+            said = f"{cells['type'].upper()} is taken as {found}"
+            told[said] = told.get(said, 0) + 1
         if found is None:
             raise ValueError(f"{cells['type']!r} is no type; there are BOOL, INT, DINT, REAL and TIME")
         kind = found
-    values = {f: read_value(cells[f], kind) for f in ("initial", "home") if cells.get(f)}
+    values = {f: _value(cells[f], kind) for f in ("initial", "home") if cells.get(f)}
     if kind is not s.type:
         s = replace(s, initial=None, home=None)
-    contact = cells.get("contact", "").lower()
+    contact = _CONTACTS.get(latin(cells.get("contact", "")).lower(), cells.get("contact", "").lower())
     if contact and contact not in ("no", "nc"):
         raise ValueError(f"{cells['contact']!r} is no contact form; it is NO or NC")
     retain = cells.get("retain", "").lower()
+    retain = {"ja": "yes", "nein": "no", "-": "no", "wahr": "yes", "falsch": "no"}.get(retain, retain)
     if retain and retain not in ("0", "1", "true", "false", "yes", "no", "x"):
         raise ValueError(f"{cells['retain']!r} does not say whether the value is kept; write TRUE or FALSE")
     return replace(
         s, cls=_class(cells, s), type=kind, initial=values.get("initial", s.initial), home=values.get("home", s.home),
         contact=contact or s.contact, retain=retain in ("1", "true", "yes", "x") if retain else s.retain,
-        **{f: cells[f] for f in ("address", "unit", "comment") if cells.get(f)},
+        **{f: cells[f] for f in ("unit", "comment") if cells.get(f)},
+        **({"address": _address(cells["address"])} if cells.get("address") else {}),
     )  # fmt: skip
+
+
+_CONTACTS = {"schliesser": "no", "s": "no", "oeffner": "nc", "oe": "nc", "n.o.": "no", "n.c.": "nc", "normally open": "no", "normally closed": "nc",
+             "ruhekontakt": "nc", "arbeitskontakt": "no"}  # fmt: skip
+
+
+def _value(text: str, kind: Type) -> Value:
+    """A value as lists have it: words of two languages, decimal commas, times with or without a unit. Raises `ValueError`."""
+    low = text.strip().lower()
+    if kind is Type.BOOL:
+        text = {"ein": "TRUE", "an": "TRUE", "on": "TRUE", "ja": "TRUE", "yes": "TRUE", "wahr": "TRUE", "x": "TRUE", "aus": "FALSE", "off": "FALSE",
+                "nein": "FALSE", "no": "FALSE", "falsch": "FALSE", "-": "FALSE"}.get(low, text)  # fmt: skip
+    elif kind is Type.REAL:
+        text = text.replace(",", ".")
+    elif kind is Type.TIME and not low.startswith(("t#", "time#")):
+        return time_ms(time_of(text)[0])
+    return read_value(text, kind)
 
 
 def table_rows(signals: Sequence[Signal]) -> list[list[str]]:

@@ -15,11 +15,12 @@ from itertools import product
 from pathlib import Path
 
 from spokeshave.formats.errors import FormatError, reading
+from spokeshave.formats.files import TABLES, text_of
 from spokeshave.formats.files import read_project as read_as_it_is
-from spokeshave.formats.files import text_of
 from spokeshave.formats.iec_places import in_file
 from spokeshave.formats.iec_read import Read, parse_states, places_in_text
 from spokeshave.formats.states.choices import Choices, Note
+from spokeshave.formats.tables.book import read_book
 from spokeshave.model.diagnostics import Diagnostic
 from spokeshave.model.project import Project
 
@@ -50,6 +51,9 @@ def read_project(path: Path) -> Project:
 
 def look_at(path: Path) -> None:
     """Raises `FormatError` where a file cannot be read; a program written by hand is not run beside its text for that."""
+    if path.suffix.lower() in TABLES:
+        read_book(path)
+        return
     if path.suffix.lower() != ".st":
         read_as_it_is(path)
         return

@@ -11,6 +11,9 @@ from PySide6.QtWidgets import QApplication
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.selection import Selection
 from spokeshave.formats import sequencer_table
+from spokeshave.formats.errors import FormatError
+from spokeshave.formats.tables.grid import sheet_of_text
+from spokeshave.formats.tables.headings import STEP_WORDS, find_heading
 from spokeshave.language.rename import renumber, with_room
 from spokeshave.model import branch_edits, flow_edits, fragments
 from spokeshave.model.diagnostics import Place
@@ -33,6 +36,20 @@ EDITS: dict[str, tuple[str, Edit]] = {
     "initial": ("Begin with {}", flow_edits.make_initial),
 }
 """What can be done at one step: the name of the edit and its function of project, sequence and step."""
+
+
+def _is_foreign(text: str) -> bool:
+    """Whether a text is a whole table of somebody else: its headings are known, and they are not those of rows copied here."""
+    if "\t" not in text:
+        return False
+    try:
+        sheet = sheet_of_text(text)
+    except FormatError:
+        return False
+    heading = find_heading(sheet, STEP_WORDS)
+    if heading is None:
+        return False
+    return heading.row > 0 or not sequencer_table.has_heads(sheet.rows[heading.row])
 
 
 class SequenceEditor(QObject):
@@ -202,6 +219,9 @@ class SequenceEditor(QObject):
         text = clipboard.text() if clipboard is not None else ""
         if PROGRAM.match(text):
             return self._paste_program(text)
+        if _is_foreign(text):
+            self.document.show_table(sheet_of_text(text))
+            return True
         if q is None or not step:
             return False
         if not text.strip():

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import (
     QComboBox,
     QFrame,
@@ -14,8 +15,10 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.plain import TextLabel
-from spokeshave.formats.signal_table import FIELDS, Import, plan_import
+from spokeshave.desktop.plain import TextLabel, plain
+from spokeshave.formats.signal_table import FIELDS, Import, guess_mapping, plan_import
+from spokeshave.formats.tables.grid import Sheet
+from spokeshave.formats.tables.headings import SIGNAL_WORDS, find_heading
 from spokeshave.model import edits
 
 LEFT_OUT = "left out"
@@ -28,7 +31,18 @@ class ImportPanel(QFrame):
         super().__init__()
         self.document = document
         self.setObjectName("card")
-        self.rows: list[list[str]] = []
+        self.rows: list[tuple[str, ...]] = []
+        """From the headings on."""
+        self.first = 0
+        """The row of the file in which the headings stand, from 0."""
+        self.sheets: tuple[Sheet, ...] = ()
+        self.sheet = QComboBox()
+        self.sheet.setAccessibleName("Sheet")
+        self.sheet.activated.connect(lambda i: self._show_sheet(self.sheets[i]))
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.setInterval(120)
+        self._later.timeout.connect(self.look)
         self.boxes: list[QComboBox] = []
         self.plan: Import | None = None
         self.title, self.says, self.wrong = TextLabel(), TextLabel(), TextLabel()
@@ -42,6 +56,7 @@ class ImportPanel(QFrame):
         close.clicked.connect(self.hide)
         head = QHBoxLayout()
         head.addWidget(self.title)
+        head.addWidget(self.sheet)
         head.addSpacing(12)
         head.addWidget(self.says, 1)
         head.addWidget(close)
@@ -56,10 +71,27 @@ class ImportPanel(QFrame):
         column.addWidget(self.wrong)
         document.changed.connect(self.look)
 
-    def show_table(self, name: str, rows: list[list[str]], mapping: dict[int, str]) -> None:
-        """`rows` with their heads; `mapping` is the first guess of what the columns are."""
-        self.rows, self.boxes = rows, []
+    def show_table(self, name: str, sheets: tuple[Sheet, ...]) -> None:
+        """Shows the sheet that looks most like a list of signals, with a first guess of what its columns are."""
         self.title.setText(f"Import {name}")
+        self.sheets = sheets
+        self.sheet.clear()
+        self.sheet.addItems([s.name for s in sheets])
+        self.sheet.setVisible(len(sheets) > 1)
+        found = [find_heading(s, SIGNAL_WORDS, 1) for s in sheets]
+        best = max(range(len(sheets)), key=lambda i: h.score if (h := found[i]) is not None else 0)
+        self.sheet.setCurrentIndex(best)
+        self._show_sheet(sheets[best])
+
+    def _show_sheet(self, sheet: Sheet) -> None:
+        heading = find_heading(sheet, SIGNAL_WORDS, 1)
+        self.first = heading.row if heading is not None else next((n for n, r in enumerate(sheet.rows) if any(r)), 0)
+        self.rows, self.boxes = (
+            [tuple(sheet.cell(r, c) for c in range(sheet.width)) for r in range(self.first, len(sheet.rows))],
+            [],
+        )
+        mapping = guess_mapping(self.rows[0]) if self.rows else {}
+        rows = self.rows
         inner = QWidget()
         grid = QGridLayout(inner)
         grid.setHorizontalSpacing(12)
@@ -70,7 +102,7 @@ class ImportPanel(QFrame):
             box.addItems([LEFT_OUT, *FIELDS])
             box.setCurrentText(mapping.get(i, LEFT_OUT))
             box.setAccessibleName(f"{head} is")
-            box.currentTextChanged.connect(lambda _: self.look())
+            box.currentTextChanged.connect(lambda _: self._later.start())
             self.boxes.append(box)
             grid.addWidget(label, 0, i)
             grid.addWidget(box, 1, i)
@@ -89,25 +121,31 @@ class ImportPanel(QFrame):
 
     def look(self) -> None:
         """Works out what taking the table in would do."""
+        self._later.stop()
         if self.isHidden() or not self.rows:
             return
         chosen = list(self.mapping.values())
         twice = sorted({f for f in chosen if chosen.count(f) > 1})
-        self.plan = plan_import(self.document.project, self.rows[1:], self.mapping)
-        count = len(self.rows) - 1
+        self.plan = plan_import(self.document.project, self.rows[1:], self.mapping, self.first + 2)
+        count = sum(any(r) for r in self.rows[1:])
         left = [h for i, h in enumerate(self.rows[0]) if i not in self.mapping]
         self.says.setText(
             f"{count} rows: {len(self.plan.new)} new, {len(self.plan.changed)} changed, {len(self.plan.problems)} with a fault"
             + (f"; left out: {', '.join(left)}" if left else "")
         )
         problems = [f"{f} is chosen twice" for f in twice] + list(self.plan.problems)
+        above = f"the headings stand in row {self.first + 1}; " if self.first else ""
+        self.says.setToolTip(plain(above + "; ".join(self.plan.told)))
+        if above or self.plan.told:
+            self.says.setText(f"{self.says.text()}; {above}{'; '.join(self.plan.told)}".rstrip("; "))
         more = f" ... and {len(problems) - 4} more" if len(problems) > 4 else ""
         self.wrong.setText("\n".join(problems[:4]) + more)
         self.wrong.setVisible(bool(problems))
         self.take.setEnabled(not twice and bool(self.plan.new or self.plan.changed))
 
     def apply(self) -> None:
+        self.look()
         plan = self.plan
-        if plan is not None:
+        if plan is not None and self.take.isEnabled():
             self.hide()
             self.document.edit("Import signals", lambda p: edits.put_items(p, "signals", plan.signals))

@@ -30,7 +30,8 @@ from spokeshave.desktop.signals.importing import ImportPanel
 from spokeshave.desktop.tables import ItemTable, ItemView
 from spokeshave.desktop.theme import theme
 from spokeshave.formats.errors import FormatError
-from spokeshave.formats.signal_table import FIELDS, Import, guess_mapping, plan_import, read_rows, write_table
+from spokeshave.formats.signal_table import FIELDS, Import, guess_mapping, plan_import, write_table
+from spokeshave.formats.tables.grid import read_sheets
 from spokeshave.model import edits
 from spokeshave.model.addresses import address_problems
 from spokeshave.model.diagnostics import Place
@@ -384,14 +385,14 @@ class SignalList(QWidget):
     def open_table(self, path: Path) -> None:
         """Shows how the columns of a table would be taken in."""
         try:
-            rows = read_rows(path)
+            sheets = read_sheets(path)
         except FormatError as error:
             self.document.refused.emit(str(error))
             return
-        if not rows:
+        if not any(s.rows for s in sheets):
             self.document.refused.emit(f"{path.name} has no rows")
             return
-        self.panel.show_table(path.name, rows, guess_mapping(rows[0]))
+        self.panel.show_table(path.name, sheets)
 
     def ask_export(self) -> None:
         start = (self.document.path or Path.cwd() / "signals").with_suffix(".csv")

@@ -89,11 +89,14 @@ def condition_of(text: str, names: Mapping[str, str]) -> tuple[str, dict[str, Ty
 
     >>> condition_of("gate closed UND NOT Stop", {"gate closed": "GateClosed"})
     ('GateClosed AND NOT Stop', {'Stop': <Type.BOOL: 'BOOL'>})
+    >>> condition_of("Start button AND Level > 2,5", {})
+    ('StartButton AND Level > 2.5', {'StartButton': <Type.BOOL: 'BOOL'>, 'Level': <Type.REAL: 'REAL'>})
     >>> condition_of("when the vat is hot enough", {}) is None
     True
     """
     known = {n.lower(): n for n in names.values()}
-    for attempt in (text, _in_words(_with_names(text, names))):
+    spoken = _in_words(_with_names(text, names))
+    for attempt in (text, spoken, _PHRASE.sub(_as_name, spoken)):
         try:
             tree = parse_expression(attempt)
         except TextError:
@@ -101,10 +104,33 @@ def condition_of(text: str, names: Mapping[str, str]) -> tuple[str, dict[str, Ty
         new = {n: t for n, t in _names(tree) if n.lower() not in known}
         if isinstance(tree, sx.Literal) and tree.type is not Type.BOOL:
             return None
-        if attempt is text and any(n.lower() not in known for n in new) and _with_names(text, names) != text:
+        if attempt is text and new and _with_names(text, names) != text:
             continue
-        return (" ".join(text.split()) if attempt is text else expression_text(tree)), new
+        return (text.strip() if attempt is text else expression_text(tree)), new
     return None
+
+
+_PHRASE = re.compile(r"\b[A-Za-z_]\w*(?:[ \t-]+[A-Za-z_0-9]\w*)+")
+_OPERATORS = frozenset(("AND", "OR", "NOT", "XOR", "MOD", "TRUE", "FALSE"))
+MOST_WORDS = 3
+"""Words of a description that may be the name of a signal; more are prose."""
+
+
+def _as_name(found: re.Match[str]) -> str:
+    """A few words between operators as one name, `Start button` as `StartButton`."""
+    out: list[str] = []
+    words: list[str] = []
+    for word in (*found[0].replace("-", " ").split(), ""):
+        if word and word.upper() not in _OPERATORS:
+            words.append(word)
+            continue
+        if len(words) > 1 and len(words) <= MOST_WORDS:
+            out.append(identifier(" ".join(words), "In"))
+        else:
+            out += words
+        words = []
+        out += [word] * bool(word)
+    return " ".join(out)
 
 
 def waits_only(text: str) -> str:

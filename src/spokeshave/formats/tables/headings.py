@@ -79,6 +79,7 @@ GROUPS = {
         "stellglieder",
     ),
     "counter": ("counter", "counters", "zaehler"),
+    "body": ("body", "bodies"),
 }
 MOST_ABOVE = 60
 """Rows among which the headings are looked for."""
@@ -132,6 +133,17 @@ def find_heading(sheet: Sheet, words: Mapping[str, Iterable[str]], least: int = 
     return best
 
 
+def find_step_heading(sheet: Sheet) -> Heading | None:
+    """As `find_heading`, for a table of steps: one that has nothing but a step and its marks too."""
+    found = find_heading(sheet, STEP_WORDS)
+    if found is None:
+        found = find_heading(sheet, STEP_WORDS, 1)
+        alone = found is not None and set(found.roles.values()) <= {"number", "name"}
+        if found is None or not alone or sum(bool(c) for c in sheet.rows[found.row]) < 3:
+            return None
+    return found
+
+
 def roles_in(row: Iterable[str], words: Mapping[str, Iterable[str]]) -> dict[int, str]:
     """The known columns of a row of headings, the first of each kind."""
     found: dict[int, str] = {}
@@ -143,14 +155,13 @@ def roles_in(row: Iterable[str], words: Mapping[str, Iterable[str]]) -> dict[int
 
 
 def groups_above(sheet: Sheet, row: int) -> dict[int, str]:
-    """What a heading above the headings says of columns, such as *Outputs* over five of them: it holds up to the next one."""
+    """What a heading above the headings says of the columns from there on, such as *Outputs* over five of them; empty for one that
+    says nothing that is known.
+    """
     found: dict[int, str] = {}
     for r in range(max(0, row - 4), row):
-        present = ""
-        for c in range(sheet.width):
-            word = plain_head(sheet.cell(r, c))
-            if word:
-                present = next((g for g, known in GROUPS.items() if word in known), "")
-            if present:
-                found[c] = present
+        words = {c: plain_head(sheet.cell(r, c)) for c in range(sheet.width)}
+        groups = {c: next((g for g, known in GROUPS.items() if w in known), "") for c, w in words.items() if w}
+        if any(groups.values()):
+            found |= groups
     return found

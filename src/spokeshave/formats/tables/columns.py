@@ -1,0 +1,140 @@
+"""What each column of a sequence table is: by its heading, by the signals that are known, by a heading above it, by its cells."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from spokeshave.formats.tables.cells import DOTS, OFF, ON, identifier, time_of
+from spokeshave.formats.tables.grid import Sheet
+from spokeshave.formats.tables.headings import STEP_WORDS, groups_above, role_of
+from spokeshave.model.project import Signal, SignalClass, Type
+
+ROLES = (
+    "number", "name", "condition", "duration", "end", "longest", "shortest", "late", "permissive", "priority", "way", "next", "comment",
+    "output", "input", "counter", "value", "body",
+)  # fmt: skip
+"""What a column can be; one that is none of them is left out."""
+SIGNALS = frozenset(("output", "input", "counter", "value", "body"))
+TIMES = frozenset(("duration", "start", "end", "longest", "shortest"))
+QUALIFIER = re.compile(r"(?:N|S|R|P|P0|P1|(?:L|D|SD|DS|SL)[ ,]\s*\S.*)(?:\s*/\s*\S.*)?", re.IGNORECASE)
+COUNTS = re.compile(r"\s*(?P<op>\+|:=|>=|<=|<>|>|<|=)\s*(?P<value>-?[0-9]+)\s*")
+_RARE = frozenset(("name", "start", "late", "permissive", "priority", "way", "flow"))
+"""Headings that are those of a signal where they stand below *Inputs* or *Outputs*."""
+_WHOLE = re.compile(r"-?[0-9]+")
+_NUMBER = re.compile(r"-?[0-9]+(?:[.,][0-9]+)?")
+
+
+@dataclass(frozen=True, slots=True)
+class Column:
+    """A column with its heading: `role` is one of `ROLES` or empty for one that is left out; `signal` is the name of its signal,
+    `guessed` whether somebody should say what it is.
+    """
+
+    index: int
+    head: str
+    role: str = ""
+    signal: str = ""
+    guessed: bool = False
+    why: str = ""
+    """Why it is left out."""
+
+
+def columns_of(
+    sheet: Sheet, row: int, known: Mapping[str, Signal], chosen: Mapping[int, str] | None = None
+) -> tuple[Column, ...]:
+    """The columns of a sheet whose headings stand in `row`. `known` are signals by their names and headings in lower case;
+    `chosen` are roles that somebody has chosen.
+    """
+    above = groups_above(sheet, row)
+    group = ""
+    found: list[Column] = []
+    used: set[str] = set()
+    for i in range(sheet.width):
+        head = sheet.cell(row, i)
+        group = above.get(i, group)
+        cells = [text for _, text in sheet.column(i, row + 1) if text]
+        filled = any((r, i) in sheet.filled for r in range(row + 1, len(sheet.rows)))
+        if chosen is not None and i in chosen:
+            role = chosen[i]
+            found.append(Column(i, head, role, _signal_name(head, known) if role in SIGNALS else ""))
+            continue
+        role = "" if head.lower() in known else _usual(head, cells, used)
+        if group and role in _RARE:
+            role = ""
+        if role:
+            used.add(role)
+            group = above.get(i, "")  # what stands over the signals ends where the rest of the row begins
+            found.append(Column(i, head, "" if role in ("start", "flow") else role))
+        elif head.strip():
+            found.append(_signal_column(i, head, cells, filled, known, group))
+        elif cells or filled:
+            found.append(Column(i, head, why="it has no heading"))
+    return tuple(found)
+
+
+def _usual(head: str, cells: list[str], used: set[str]) -> str:
+    """The known column that a heading and its cells agree on. *Step* over numbers is the number; a second description is a
+    comment.
+    """
+    role = "" if head.startswith("<") and head.endswith(">") else role_of(head, STEP_WORDS)
+    whole = sum(bool(_WHOLE.fullmatch(c)) for c in cells)
+    if role == "name" and cells and 2 * whole > len(cells) and "number" not in used:
+        return "number"
+    if role == "name" and "name" in used:
+        return "comment" if "comment" not in used else ""
+    if role == "number" and 2 * whole < len(cells):
+        return ""
+    if role in TIMES and cells and 2 * sum(map(_is_time, cells)) < len(cells):
+        return "condition" if role == "end" and "condition" not in used and not all(map(_is_mark, cells)) else ""
+    return "" if role in used else role
+
+
+def _is_time(cell: str) -> bool:
+    try:
+        time_of(cell)
+    except ValueError:
+        return bool(re.fullmatch(r"[A-Za-z]\w*", cell)) and cell.lower() not in ON | OFF
+    return True
+
+
+def _is_mark(cell: str) -> bool:
+    return cell.lower() in ON | OFF | DOTS or QUALIFIER.fullmatch(cell) is not None
+
+
+def _signal_name(head: str, known: Mapping[str, Signal]) -> str:
+    head = head.strip().removeprefix("<").removesuffix(">")
+    signal = known.get(head.lower())
+    return signal.name if signal is not None else identifier(head, "In")
+
+
+def _signal_column(
+    i: int, head: str, cells: list[str], filled: bool, known: Mapping[str, Signal], group: str
+) -> Column:
+    name = _signal_name(head, known)
+    signal = known.get(name.lower())
+    counts = any(COUNTS.fullmatch(c) for c in cells)
+    numbers = bool(cells) and all(_NUMBER.fullmatch(c) for c in cells) and any(c not in ("0", "1") for c in cells)
+    if not name:
+        return Column(i, head, why="its heading is no name")
+    if group == "body":
+        return Column(i, head, "body", name)
+    if signal is not None:
+        if signal.type is not Type.BOOL:
+            return Column(i, head, "counter" if counts or signal.cls is SignalClass.INPUT else "value", signal.name)
+        return Column(i, head, "input" if signal.cls is SignalClass.INPUT else "output", signal.name)
+    if group == "counter" or counts:
+        return Column(i, head, "counter", name)
+    if numbers and group != "input":
+        return Column(i, head, "value", name)
+    if group:
+        return Column(i, head, group, name)
+    if not cells and not filled:
+        return Column(i, head, why="it is empty")
+    clear = filled or any(
+        c.lower() in ("x", "●", "•", "■", "✓", "✔", "☒", "☑") or QUALIFIER.fullmatch(c) for c in cells
+    )
+    if clear or all(map(_is_mark, cells)):
+        return Column(i, head, "output", name, guessed=not clear)
+    return Column(i, head, why="its cells are no marks")

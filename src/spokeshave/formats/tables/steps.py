@@ -1,0 +1,547 @@
+"""A sequence from the rows of a table: steps with their marks, what each awaits, where it leads. Nothing is taken in silence.
+
+No.  Step     Valve  Top   Time  Next          Step 20 Fill: Valve(N)
+10   Rest            1                         10 to 20: Top
+20   Fill     X            2,5                 20 to 30: Fill.T >= T#2s500ms
+                     0           10            20 to 10: NOT Top
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+
+from spokeshave.formats.sequencer_table import WAITS
+from spokeshave.formats.tables.cells import DOTS, OFF, ON, condition_of, identifier, time_of, waits_only
+from spokeshave.formats.tables.columns import COUNTS, SIGNALS, Column, columns_of
+from spokeshave.formats.tables.grid import Sheet
+from spokeshave.formats.tables.headings import STEP_WORDS, find_step_heading, plain_head, role_of, unit_of
+from spokeshave.language.parse import parse_expression
+from spokeshave.language.syntax import TextError
+from spokeshave.model.edits import EditError, free_name, read_marks, taken_names
+from spokeshave.model.project import (
+    Action,
+    Body,
+    Project,
+    Qualifier,
+    Sequence,
+    Signal,
+    SignalClass,
+    Step,
+    Transition,
+    Type,
+)
+
+_SUMS = frozenset(
+    ("total", "sum", "summe", "gesamt", "cycle time", "zykluszeit", "taktzeit", "gesamtzeit", "total time")
+)
+_ENDS = frozenset(("end", "ende", "stop", "fertig", "done", "finish"))
+_CLASS = {
+    "input": SignalClass.INPUT,
+    "output": SignalClass.OUTPUT,
+    "counter": SignalClass.INTERNAL,
+    "value": SignalClass.OUTPUT,
+}
+NOWHERE = ("none", "nowhere", "keiner", "nirgends")
+"""What stands in *Next* of a step that leads nowhere."""
+_LITERAL = re.compile(r"(?:T#)?(?:[0-9]+(?:d|h|ms|m|s))+")
+_WITH = re.compile(r"(.*?)\s+with\s+(.+)", re.IGNORECASE)
+_STANDS = ("after this step", "step", "schritt", "go to", "goto", "→", "->", "state")
+
+
+@dataclass(frozen=True, slots=True)
+class Note:
+    """Something about a row of the file (from 1; 0 for the whole table), and about a column by its heading."""
+
+    row: int
+    text: str
+    head: str = ""
+
+    def __str__(self) -> str:
+        where = f"row {self.row}" if self.row else ""
+        where += f"{', ' if where else ''}{self.head}" if self.head else ""
+        return f"{where}: {self.text}" if where else self.text
+
+
+@dataclass(slots=True)
+class Plan:
+    """What a table would become. `questions` are what somebody should say, `problems` what keeps it from being taken in."""
+
+    sheet: Sheet
+    heading: int = -1
+    columns: tuple[Column, ...] = ()
+    sequence: Sequence | None = None
+    signals: list[Signal] = field(default_factory=list)
+    """Signals that are not known yet."""
+    notes: list[Note] = field(default_factory=list)
+    questions: list[Note] = field(default_factory=list)
+    problems: list[Note] = field(default_factory=list)
+
+
+def known_names(project: Project) -> dict[str, Signal]:
+    """Signals by their names in lower case, and by their comments, which are what people head a column with."""
+    comments = [s.comment.strip().lower() for s in project.signals]
+    found = {c: s for s, c in zip(project.signals, comments) if 0 < len(c) <= 60 and comments.count(c) == 1}
+    return found | {s.name.lower(): s for s in project.signals}
+
+
+def plan_sequence(
+    sheet: Sheet, project: Project, chosen: Mapping[int, str] | None = None, heading: int | None = None, name: str = "",
+    bodies: Mapping[str, str] | None = None,
+) -> Plan:  # fmt: skip
+    """What a sheet says of a sequence, for a file that has the signals of `project`. `chosen` are roles of columns and `heading`
+    the row (from 0) that somebody has chosen, `bodies` texts by the names of bodies. What is wrong stands in the plan; nothing is raised.
+    """
+    plan = Plan(sheet)
+    if heading is None:
+        found = find_step_heading(sheet)
+        if found is None:
+            plan.problems.append(Note(0, "no row has headings that are known, such as Step, Condition, Next"))
+            return plan
+        heading = found.row
+    plan.heading = heading
+    plan.columns = columns_of(sheet, heading, known_names(project), chosen)
+    _Reader(plan, project, name, dict(bodies or {})).read()
+    return plan
+
+
+@dataclass(slots=True)
+class _Way:
+    """A way out as it stands in a row: where it comes from, what it awaits, where it leads."""
+
+    row: int
+    source: str
+    condition: str
+    target: str
+    priority: int | None = None
+    name: str = ""
+
+
+class _Reader:
+    """Goes through the rows of a plan."""
+
+    def __init__(self, plan: Plan, project: Project, name: str, bodies: dict[str, str]) -> None:
+        self.plan, self.project, self.sheet = plan, project, plan.sheet
+        self.name = name
+        self.known = known_names(project)
+        self.at = {c.role: c.index for c in plan.columns if c.role and c.role not in SIGNALS}
+        self.steps: list[Step] = []
+        self.spelt: dict[str, str] = {}
+        """Names and numbers of steps as the table has them, in lower case, and the names they have here."""
+        self.ways: list[_Way] = []
+        self.bodies = bodies
+        self.new: dict[str, Signal] = {}
+        self.heads = {h: s.name for h, s in self.known.items()}
+        cells = {
+            sheet_cell.lower()
+            for c in plan.columns
+            if c.role in SIGNALS
+            for _, sheet_cell in self.sheet.column(c.index, plan.heading + 1)
+        }
+        self.dots = DOTS if not cells & (ON - {"1"}) and not plan.sheet.filled else frozenset()
+        self.unitless: set[str] = set()
+        self.end_before = 0
+
+    # -- what is told
+
+    def note(self, row: int, text: str, column: str = "") -> None:
+        self.plan.notes.append(Note(row + 1, text, column))
+
+    def wrong(self, row: int, text: str, column: str = "") -> None:
+        self.plan.problems.append(Note(row + 1, text, column))
+
+    def cell(self, row: int, role: str) -> str:
+        return self.sheet.cell(row, self.at[role]).strip() if role in self.at else ""
+
+    def head(self, role: str) -> str:
+        return self.sheet.cell(self.plan.heading, self.at[role]) if role in self.at else ""
+
+    # -- the table
+
+    def read(self) -> None:
+        plan = self.plan
+        if "name" not in self.at and "number" not in self.at:
+            plan.problems.append(Note(plan.heading + 1, "no column is the step's number or name; choose one"))
+            return
+        if plan.heading:
+            said = " / ".join(
+                x for x in (" ".join(dict.fromkeys(filter(None, row))) for row in self.sheet.rows[: plan.heading]) if x
+            )
+            if said:
+                plan.notes.append(Note(plan.heading + 1, f"the headings stand here; above them: {said[:120]}"))
+        self._signals()
+        for row in range(plan.heading + 1, len(self.sheet.rows)):
+            self._row(row)
+        if not self.steps:
+            plan.problems.append(Note(plan.heading + 1, "there is no step below these headings"))
+            return
+        self._flow()
+        plan.signals = list(self.new.values())
+
+    def _signals(self) -> None:
+        taken = taken_names(self.project)
+        seen: dict[str, str] = {}
+        for c in self.plan.columns:
+            if c.role not in SIGNALS:
+                if c.why and c.head:
+                    self.plan.notes.append(Note(0, f"the column {c.head} is left out: {c.why}"))
+                continue
+            low = c.signal.lower()
+            if low in seen:
+                self.plan.problems.append(Note(self.plan.heading + 1, f"two columns are the signal {c.signal}", c.head))
+            seen[low] = c.head
+            if c.role == "body":
+                if low not in {n.lower() for n in self.bodies}:
+                    self.bodies[c.signal] = ""
+                    self.plan.notes.append(Note(0, f"a body {c.signal} without a text", c.head))
+                continue
+            self.heads[c.head.strip().lower()] = c.signal
+            if low in {s.name.lower() for s in self.project.signals}:
+                continue
+            if low in taken:
+                self.plan.problems.append(
+                    Note(self.plan.heading + 1, f"{c.signal} is the name of something else", c.head)
+                )
+            cells = [text for _, text in self.sheet.column(c.index, self.plan.heading + 1) if text]
+            kind = Type.BOOL
+            if c.role == "counter":
+                kind = Type.INT
+            elif c.role == "value":
+                kind = Type.REAL if any("." in x or "," in x for x in cells) else Type.INT
+            comment = "" if c.head.strip() == c.signal else " ".join(c.head.split())
+            self.new[low] = Signal(c.signal, _CLASS[c.role], kind, comment=comment)
+            said = f"new {self.new[low].cls} {c.signal}, {kind}"
+            if c.guessed:
+                self.plan.questions.append(Note(0, f"{said}: taken as an output; it may be an input", c.head))
+            else:
+                self.plan.notes.append(Note(0, said, c.head))
+
+    def _row(self, row: int) -> None:
+        number, name = self.cell(row, "number"), self.cell(row, "name")
+        others = [c for c in self.plan.columns if c.role and c.role not in ("number", "name", "comment")]
+        empty = not any(self.sheet.cell(row, c.index).strip() for c in others) and not any(
+            (row, c.index) in self.sheet.filled for c in others
+        )
+        if empty and not number and not name:
+            return
+        if plain_head(name) in _SUMS or plain_head(number) in _SUMS:
+            self.note(row, f"{name or number} is no step: the row is left out")
+            return
+        if all(self.sheet.cell(row, c.index) == c.head for c in self.plan.columns if c.head):
+            return  # the headings again, as on the next page of a long list
+        last = self.steps[-1] if self.steps else None
+        again = last is not None and (number, name) == self._spelt_last
+        if (number or name) and not again:
+            if empty and not number:
+                self.note(row, f"{name} has nothing beside it: taken as a title, not as a step")
+                return
+            self._step(row, number, name)
+        elif last is None:
+            self.wrong(row, "the first row has neither number nor name of a step")
+            return
+        elif not again:
+            marked = [c.head for c in others if c.role == "output" and self._marks(row, c)]
+            if marked:
+                self.wrong(row, f"marks without a step, in {', '.join(marked)}")
+        self._way(row, further=not (number or name) or again)
+
+    _spelt_last: tuple[str, str] = ("", "")
+
+    def _step(self, row: int, number: str, name: str) -> None:
+        taken = {s.name.lower() for s in self.steps} | {s.name.lower() for s in self.project.signals} | set(self.new)
+        self._spelt_last = (number, name)
+        own = identifier(name) or (f"S{number}" if number.isdigit() else identifier(number) or "Step")
+        unique = free_name(own, taken)
+        if unique.lower() != own.lower():
+            self.note(row, f"there is a {own} already: this step is called {unique}")
+        digits = int(number) if number.lstrip("-").isdigit() and len(number) < 10 else None
+        if digits is None or any(s.number == digits for s in self.steps):
+            if digits is not None:
+                self.wrong(row, f"the number {number} stands twice", self.head("number"))
+            elif number:
+                self.note(row, f"{number} is no whole number: numbered on from the step above", self.head("number"))
+            digits = 10 * (max((s.number for s in self.steps), default=0) // 10 + 1)
+        comment = self.cell(row, "comment")
+        if name and name != unique:
+            comment = f"{name}: {comment}" if comment else name
+        times = {role: self._time(row, role) for role in ("longest", "shortest")}
+        actions: list[Action] = []
+        sets: list[str] = []
+        for c in self.plan.columns:
+            if c.role in ("output", "body"):
+                actions += self._marks(row, c)
+            elif c.role in ("counter", "value"):
+                sets += self._sets(row, c)
+        for text in sets:
+            actions.append(Action(Qualifier.P1, self._body(text, unique)))
+        self.steps.append(Step(unique, digits, tuple(actions), times["longest"], times["shortest"], comment=" ".join(comment.split()),
+                               response=self.cell(row, "late") or "alarm", permissive=self.cell(row, "permissive")))  # fmt: skip
+        for key in (number, name, unique, f"{number} {name}"):
+            if key.strip():
+                self.spelt.setdefault(plain_head(key), unique)
+                self.spelt.setdefault(key.strip().lower(), unique)
+
+    def _marks(self, row: int, c: Column) -> tuple[Action, ...]:
+        text = self.sheet.cell(row, c.index).strip()
+        low = text.lower()
+        if (not text and (row, c.index) in self.sheet.filled) or low in ON or low in self.dots:
+            return (Action(Qualifier.N, c.signal),)
+        if low in OFF or low in DOTS:
+            return ()
+        try:
+            return read_marks(text, c.signal)
+        except EditError as error:
+            self.wrong(row, f"{text!r} is no mark: {error}", c.head)
+            return ()
+
+    def _sets(self, row: int, c: Column) -> list[str]:
+        """What a count or a value is set to on entry."""
+        text = self.sheet.cell(row, c.index).strip()
+        found = COUNTS.fullmatch(text)
+        if not text or text in ("-", "–") or (found and found["op"] not in ("+", ":=")):
+            return []
+        if found:
+            return [
+                f"{c.signal} := {c.signal} + {found['value']};"
+                if found["op"] == "+"
+                else f"{c.signal} := {found['value']};"
+            ]
+        plain = text.replace(",", ".")
+        signal = self.known.get(c.signal.lower()) or self.new[c.signal.lower()]
+        try:
+            value = float(plain)
+        except ValueError:
+            self.wrong(row, f"{text!r} is no number", c.head)
+            return []
+        return [f"{c.signal} := {value if signal.type is Type.REAL else int(value)};"]
+
+    def _body(self, text: str, step: str) -> str:
+        """The name of a body with this text; the same text has one body."""
+        for name, own in self.bodies.items():
+            if own == text:
+                return name
+        signal, _, value = text.rstrip(";").partition(" := ")
+        stem = f"Count_{signal}" if "+" in value else f"Clear_{signal}" if value == "0" else f"Set_{signal}"
+        name = free_name(stem, {n.lower() for n in self.bodies} | taken_names(self.project) | set(self.new))
+        self.bodies[name] = text
+        return name
+
+    def _time(self, row: int, role: str) -> str:
+        """A time as TIME, or the name of a setting; empty for none."""
+        text = self.cell(row, role)
+        if not text or text in ("-", "–"):
+            return ""
+        setting = self.known.get(text.lower())
+        if setting is not None and setting.type is Type.TIME:
+            return setting.name
+        if _LITERAL.fullmatch(text):
+            return f"T#{text.removeprefix('T#')}"
+        try:
+            made, told = time_of(text, unit_of(self.head(role)))
+        except ValueError as error:
+            self.wrong(row, str(error), self.head(role))
+            return ""
+        if told and told not in self.unitless:
+            self.unitless.add(told)
+            self.note(row, told, self.head(role))
+        return made
+
+    # -- ways out
+
+    def _way(self, row: int, further: bool) -> None:
+        step = self.steps[-1]
+        parts: list[str] = []
+        text, target = self.cell(row, "condition"), self.cell(row, "next")
+        duration = self._time(row, "duration")
+        if waits_only(text) and not duration:
+            duration, text = time_of(waits_only(text))[0], ""
+        if text and text not in ("-", "–"):
+            parts.append(self._condition(row, text))
+        parts += self._inputs(row)
+        ended = self._ended(row)
+        if duration or ended:
+            parts.append(f"{step.name}.T >= {duration or ended}")
+            if len(parts) > 1:
+                self.note(row, f"time and condition: {step.name} is left when both hold")
+        if further and not parts and not target:
+            return
+        priority = self.cell(row, "priority")
+        condition = " AND ".join(_closed(p) for p in parts) if len(parts) > 1 else "".join(parts)
+        self.ways.append(
+            _Way(
+                row, step.name, condition, target, int(priority) if priority.isdigit() else None, self.cell(row, "way")
+            )
+        )
+
+    def _condition(self, row: int, text: str) -> str:
+        names = self.heads | {n.name.lower(): n.name for n in self.new.values()} | {"home": "Home"}
+        found = condition_of(text, names)
+        if found is None:
+            self.note(
+                row,
+                f"the condition is kept as a comment, and FALSE until somebody writes it: {text[:80]}",
+                self.head("condition"),
+            )
+            return f"FALSE (* {' '.join(text.split()).replace('*)', '* )')} *)"
+        made, new = found
+        for name, kind in new.items():
+            low = name.lower()
+            if low in {s.name.lower() for s in self.steps} or low in self.new or low == "home":
+                continue
+            self.new[low] = Signal(name, SignalClass.INPUT, kind)
+            self.note(row, f"new input {name}, {kind}", self.head("condition"))
+        return made
+
+    def _inputs(self, row: int) -> list[str]:
+        """Input cells: 1 must be on, 0 must be off; counter cells with a comparison."""
+        out = []
+        for c in self.plan.columns:
+            text = self.sheet.cell(row, c.index).strip()
+            low = text.lower()
+            if c.role == "counter" and (found := COUNTS.fullmatch(text)) and found["op"] not in ("+", ":="):
+                out.append(f"{c.signal} {found['op']} {found['value']}")
+            if c.role != "input":
+                continue
+            if low in ON or (not text and (row, c.index) in self.sheet.filled) or low in self.dots:
+                out.append(c.signal)
+            elif low in ("0", "off", "false", "no", "nein", "aus", "falsch", "n"):
+                out.append(f"NOT {c.signal}")
+            elif low not in OFF and low not in DOTS:
+                self.wrong(row, f"{text!r} is neither on nor off", c.head)
+        return out
+
+    def _ended(self, row: int) -> str:
+        """How long a step takes that ends at a time of the cycle."""
+        from spokeshave.language.literals import time_ms, time_text
+
+        end = self._time(row, "end") if "end" in self.at else ""
+        if not end.startswith("T#"):
+            return ""
+        ms = time_ms(end)
+        took = ms - self.end_before
+        if took < 0:
+            self.wrong(row, f"the step ends at {end[2:]}, before the one above it", self.head("end"))
+            return ""
+        self.end_before = ms
+        return time_text(took)
+
+    # -- where the ways lead
+
+    def _flow(self) -> None:
+        order = [s.name for s in self.steps]
+        ways: list[Transition] = []
+        joined: dict[str, list[str]] = {}
+        left = {w.source for w in self.ways}
+        said: set[str] = set()
+        """Steps in whose rows the others that a way waits for are named."""
+        every = [*self.ways, *(_Way(self.plan.heading, n, "", "") for n in order if n not in left)]
+        for w in sorted(every, key=lambda w: order.index(w.source)):
+            if w.target.lower().startswith(WAITS):
+                lead = self._target(w.target[len(WAITS) :])
+                if lead is None:
+                    self.wrong(w.row, f"there is no step {w.target[len(WAITS) :]}", self.head("next"))
+                else:
+                    joined.setdefault(lead, []).append(w.source)
+                continue
+            with_others = _WITH.fullmatch(w.target.strip())
+            others: list[str] = []
+            if with_others is not None and self._target(w.target) is None:
+                w.target = with_others[1]
+                found = [(text, self._target(text)) for text in with_others[2].split("+")]
+                for text, name in found:
+                    if name is None:
+                        self.wrong(w.row, f"there is no step {text.strip()}", self.head("next"))
+                others = [name for _, name in found if name is not None]
+                said.add(w.source)
+            targets = self._targets(w, order)
+            if targets is None:
+                continue
+            condition = w.condition
+            if not condition:
+                condition = "FALSE"
+                self.note(w.row, f"nothing says when {w.source} is left: FALSE, until somebody writes it")
+            ways.append(Transition((*others, w.source), targets, condition, w.priority, w.name))
+        for name in said:
+            joined.pop(name, None)
+        if not any(role_of(c.head, STEP_WORDS) in ("flow", "priority") for c in self.plan.columns):
+            ways = _in_order(ways)
+        ways = [replace(t, sources=(*joined.pop(t.sources[-1], ()), *t.sources)) for t in ways]
+        made = Sequence(
+            self._sequence_name(),
+            order[0],
+            tuple(self.steps),
+            tuple(ways),
+            tuple(Body(n, t) for n, t in self.bodies.items()),
+        )
+        self.plan.sequence = made
+
+    def _targets(self, w: _Way, order: list[str]) -> tuple[str, ...] | None:
+        """Where a way leads: by number, by name, or to the row below."""
+        text = w.target.strip()
+        at = order.index(w.source)
+        if text.lower() in NOWHERE and not w.condition:
+            return None
+        if not text or text in ("-", "–", "↓"):
+            if at + 1 < len(order):
+                return (order[at + 1],)
+            self.note(w.row, f"{w.source} is the last step: it leads to {order[0]}")
+            return (order[0],)
+        whole = self._target(text)
+        if whole is not None:
+            return (whole,)
+        parts = [self._target(p) for p in text.split("+")] if "+" in text else [None]
+        if all(p is not None for p in parts):
+            return tuple(p for p in parts if p is not None)
+        if plain_head(text) in _ENDS:
+            self.note(w.row, f"{text}: it leads to {order[0]}", self.head("next"))
+            return (order[0],)
+        self.wrong(w.row, f"there is no step {text}", self.head("next"))
+        return None
+
+    def _target(self, text: str) -> str | None:
+        low = text.strip().lower()
+        for key in (low, plain_head(low)):
+            if key in self.spelt:
+                return self.spelt[key]
+        for word in _STANDS:
+            if low.startswith(word) and (rest := low[len(word) :].strip(" .:")):
+                found = self.spelt.get(rest) or self.spelt.get(plain_head(rest))
+                if found is not None:
+                    return found
+        return None
+
+    def _sequence_name(self) -> str:
+        taken = taken_names(self.project) | set(self.new) | {s.name.lower() for s in self.steps}
+        title = next((c for row in self.sheet.rows[: self.plan.heading] for c in row if c.strip()), "")
+        stem = identifier(self.name) or identifier(title[:40]) or "Sequence"
+        return free_name(stem, taken)
+
+
+def _in_order(ways: list[Transition]) -> list[Transition]:
+    """Several ways out of a step have the priority of their rows."""
+    of: dict[str, int] = {}
+    count = [t.sources[-1] for t in ways]
+    out = []
+    for t in ways:
+        source = t.sources[-1]
+        of[source] = of.get(source, 0) + 1
+        out.append(replace(t, priority=of[source]) if count.count(source) > 1 else t)
+    return out
+
+
+def _closed(condition: str) -> str:
+    """A condition with the parentheses it needs beside an AND."""
+    try:
+        tree = parse_expression(condition)
+    except TextError:
+        return f"({condition})"
+    weak = getattr(tree, "op", "") in ("OR", "XOR")
+    return f"({condition})" if weak else condition
+
+
+def taken(project: Project, plan: Plan) -> Project:
+    """The file with the sequence and the signals of a plan. Raises EditError for one that has problems."""
+    if plan.problems or plan.sequence is None:
+        raise EditError(str(plan.problems[0]) if plan.problems else "there is no sequence in this table")
+    return replace(project, signals=(*project.signals, *plan.signals), sequences=(*project.sequences, plan.sequence))
