@@ -61,7 +61,7 @@ def test_a_scenario_can_be_run_for_its_trace():
         (("run", ROASTERY, "--for", "1s", "--trace", "x.txt"), "the suffix .txt is not known"),
         (("run", ROASTERY, "--scenario", "Nope"), "there is no scenario 'Nope'; there are: Light roast"),
         (("run", "gone.spoke", "--for", "1s"), "gone.spoke: No such file"),
-        (("check", "gone.doc"), "the suffix .doc is not known; use .spoke or .st"),
+        (("check", "gone.doc"), "the suffix .doc is not known; use .spoke, .st, .xml, .xlsx or .csv"),
         (("convert", ROASTERY, "/nowhere/at/all.st"), "could not be written"),
         (("convert", ROASTERY, "x.doc"), "the suffix .doc is not known"),
         (("demo", "nothing"), "there is no example nothing; there are roastery"),

@@ -19,6 +19,8 @@ from spokeshave.engine.stimuli import Stimulus
 from spokeshave.formats.iec_read import parse_iec
 from spokeshave.formats.spoke import schema, to_data
 from spokeshave.formats.spoke_schema import make_schema
+from spokeshave.formats.tables.grid import sheet_of_text
+from spokeshave.formats.tables.steps import plan_sequence
 from spokeshave.language.declared import read_declared
 from spokeshave.language.literals import value_text
 from spokeshave.language.scenario import parse_scenario
@@ -183,3 +185,15 @@ def test_the_page_on_case_programs_shows_what_is_read():
         rows.append(f"| {s.number} {s.name} |{f' {marks}' * bool(marks)} | {ways} |")
     assert all(row in page for row in rows) and len(rows) == 6
     assert found.project.opening == "Run := (Start OR Run) AND NOT Stop;" and not found.project.instances
+
+
+def test_the_table_in_the_documentation_becomes_what_stands_beside_it():
+    page = (ROOT / "docs" / "from-your-table.md").read_text(encoding="utf-8")
+    table = re.search(r"```table\n(.*?)```", page, re.DOTALL)[1]
+    q = plan_sequence(sheet_of_text(table), Project()).sequence
+    rows = []
+    for s in q.steps:
+        marks = " ".join(f"{a.target}({a.qualifier})" for a in s.actions)
+        leads = "; ".join(f"{q.step(t.targets[0]).number} if `{t.condition}`" for _, t in q.leaving(s.name))
+        rows.append(f"| {s.number} {s.name} | {marks}{' ' * bool(marks)}| {leads} |")
+    assert len(rows) == 5 and all(row in page for row in rows), rows

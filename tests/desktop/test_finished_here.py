@@ -208,12 +208,13 @@ ELSEWHERE = {
 """Types that have an editor of their own."""
 REACHED = {
     "Project": {"signals", "opening", "closing", "interlocks", "opposed", "trips", "devices", "connections", "labels", "groups", "scenarios",
-                "units", "waivers", "accepted", "sweep", "study", "requirements", "tables", "routines"},
+                "units", "waivers", "accepted", "sweep", "study", "requirements", "tables", "routines", "foreign"},
     "Device": {"kind", "at"}, "Connection": {"source", "target", "gives", "takes"}, "Action": {"qualifier", "time"},
     "Transition": {"sources", "targets"}, "Sequence": {"steps", "transitions", "bodies"}, "Step": {"actions"}, "Body": {"text"},
     "Declared": {"name", "role", "type", "initial"},
 }  # fmt: skip
-"""Fields that are edited in a table, on a face or on the board: lists by their items, marks in the sheet, wires on the board."""
+"""Fields that are edited in a table, on a face or on the board: lists by their items, marks in the sheet, wires on the board; `foreign` is
+kept for other programs and nobody's to edit."""
 
 
 def test_every_field_of_the_machine_file_is_reached_by_an_editor(roastery):

@@ -137,7 +137,7 @@ def convert(
         found = read_file(source)
         project, told = found.project, 0
         for note in found.notes:
-            print(f"{source}:{note.line}: {note.text}", file=sys.stderr)
+            print(f"{source}:{f'{note.line}:' if note.line else ''} {note.text}", file=sys.stderr)
         if found.shown:
             print(f"spokeshave: {source}: {found.shown}", file=sys.stderr)
     if style == "chart":

@@ -58,6 +58,8 @@ def command_list(w: MainWindow) -> list[Command]:
         Command("file.open", "Open ...", "File", "Ctrl+O", w.ask_open, "open", says="Open a machine file or IEC text"),
         Command("file.table", "Import a table ...", "File", "", w.import_table,
                 says="Add a sequence from a spreadsheet: what each column is taken as is shown first"),
+        Command("file.export", "Export as tables ...", "File", "", w.export_table,
+                says="Write the sequences as a workbook, with the signals beside them"),
         Command("file.save", "Save", "File", "Ctrl+S", w.save, "save"),
         Command("file.saveas", "Save as ...", "File", "Ctrl+Shift+S", w.ask_save),
         Command("file.brief", "Import a brief ...", "File/-", "", w.ask_brief, says="Sentences from a text or a spreadsheet"),

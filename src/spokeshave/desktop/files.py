@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
@@ -21,13 +22,17 @@ from spokeshave.formats.files import TABLES, text_of, write_project
 from spokeshave.formats.recovery import Kept
 from spokeshave.formats.tables.book import Book, read_book
 from spokeshave.formats.tables.grid import Sheet
+from spokeshave.formats.tables.write import write_tables
 from spokeshave.model import edits
 from spokeshave.model.edits import EditError
 from spokeshave.model.fragments import is_starter
 from spokeshave.model.project import Project
-from spokeshave.reading import Reading, is_by_hand, read_elsewhere
+from spokeshave.reading import Reading, is_by_hand, read_elsewhere, read_path_elsewhere
 
-FILTER = "Machine files (*.spoke);;IEC text (*.st);;Tables (*.xlsx *.csv *.ods *.xlsm);;All files (*)"
+FILTER = (
+    "Machine files (*.spoke);;IEC text (*.st);;PLCopen XML (*.xml);;Tables (*.xlsx *.csv *.ods *.xlsm);;All files (*)"
+)
+SAVE_FILTER = "Machine files (*.spoke);;IEC text (*.st);;PLCopen XML (*.xml)"
 TABLE_FILTER = "Tables (*.csv *.xlsx *.xlsm *.ods *.tsv);;All files (*)"
 
 
@@ -68,20 +73,26 @@ class FileWindow(QMainWindow):
         try:
             if path.suffix.lower() in TABLES:
                 return self._ask_table(read_book(path), alone=True)
+            if path.suffix.lower() == ".xml":
+                return self._read_later(path, read_path_elsewhere, path)
             if path.suffix.lower() == ".st" and is_by_hand(text := text_of(path)):
-                stamp, before = stamp_of(path), self.document.project
-
-                def whole(found: Reading | str) -> None:
-                    self._read(found, path, stamp, before)
-
-                self.document.in_process(f"Reads {path.name}, and runs it beside its text", whole, read_elsewhere, text)
-                return True
+                return self._read_later(path, read_elsewhere, text)
             self.document.open(path)
         except FormatError as error:
             self.say_fault(str(error))
             return False
         self.runner.reset()
         self.say(f"Opened {path.name}")
+        return True
+
+    def _read_later(self, path: Path, work: Callable[..., Reading | str], *arguments: object) -> bool:
+        """Has a file read elsewhere: what is no chart is run beside its text, which takes a while."""
+        stamp, before = stamp_of(path), self.document.project
+
+        def whole(found: Reading | str) -> None:
+            self._read(found, path, stamp, before)
+
+        self.document.in_process(f"Reads {path.name}, and runs it beside its text", whole, work, *arguments)
         return True
 
     def import_table(self) -> None:
@@ -190,14 +201,33 @@ class FileWindow(QMainWindow):
 
     def ask_save(self) -> bool:
         start = self.document.path or Path.cwd() / f"{self.document.project.name}.spoke"
-        name, chosen = QFileDialog.getSaveFileName(self, "Save the machine file", str(start), FILTER)
+        name, chosen = QFileDialog.getSaveFileName(self, "Save the machine file", str(start), SAVE_FILTER)
         if not name:
             return False
         path = Path(name)
-        usual = next((f".{kind}" for kind in ("spoke", "st") if f"*.{kind}" in chosen), ".spoke")
+        usual = next((f".{kind}" for kind in ("spoke", "st", "xml") if f"*.{kind}" in chosen), ".spoke")
         return self._save_to(path if path.suffix else path.with_name(path.name + usual))
 
+    def export_table(self) -> None:
+        """Asks for a name and writes the sequences as tables; the machine file stays what it is."""
+        start = (self.document.path or Path.cwd() / self.document.project.name).with_suffix(".xlsx")
+        name, _ = QFileDialog.getSaveFileName(
+            self, "Export the sequences as tables", str(start), "Workbook (*.xlsx);;CSV (*.csv)"
+        )
+        if not name:
+            return
+        path = Path(name) if Path(name).suffix else Path(f"{name}.xlsx")
+        try:
+            left = write_tables(self.document.project, path)
+        except FormatError as error:
+            self.say_fault(str(error))
+            return
+        self.say(f"Wrote {path.name}" + (f"; not in it: {left}" if left else ""))
+
     def _save_to(self, path: Path) -> bool:
+        if path.suffix.lower() in TABLES:
+            self.say_fault(f"{path.name}: a table has no room for a whole machine file; use File, Export as tables")
+            return False
         left = self.take_over()
         try:
             self.document.save(path)

@@ -50,13 +50,25 @@ def _read_table(path: Path) -> Project:
     return found.project
 
 
+def _read_xml(path: Path) -> Project:
+    from spokeshave.formats.plcopen.reading import read_xml
+
+    return read_xml(path)
+
+
+def _xml_text(project: Project) -> str:
+    from spokeshave.formats.plcopen.writing import write_xml
+
+    return write_xml(project)
+
+
 ASKS = "convert the table with --take to take it so, or open it in the desktop, which asks"
 
 # Each format is loaded when a file of it comes.
-READERS: dict[str, Callable[[Path], Project]] = {".spoke": _read_spoke, ".st": _read_iec}
+READERS: dict[str, Callable[[Path], Project]] = {".spoke": _read_spoke, ".st": _read_iec, ".xml": _read_xml}
 TABLES = (".csv", ".xlsx", ".xlsm", ".ods", ".xls", ".tsv")
 """Suffixes of tables; the first two are written too."""
-WRITERS: dict[str, Callable[[Project], str]] = {".spoke": _spoke_text, ".st": _iec_text}
+WRITERS: dict[str, Callable[[Project], str]] = {".spoke": _spoke_text, ".st": _iec_text, ".xml": _xml_text}
 
 
 def read_project(path: Path) -> Project:

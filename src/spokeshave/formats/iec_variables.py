@@ -19,7 +19,7 @@ from spokeshave.model.project import (
     Value,
 )
 
-VARIABLES = ("VAR", "VAR_INPUT", "VAR_OUTPUT", "VAR_GLOBAL", "VAR_EXTERNAL", "VAR_TEMP")
+VARIABLES = ("VAR", "VAR_INPUT", "VAR_OUTPUT", "VAR_GLOBAL", "VAR_EXTERNAL", "VAR_TEMP", "VAR_IN_OUT")
 _COMMENT = re.compile(r"\(\*(.*?)\*\)|//(.*)")
 BLANKS = re.compile(r"\s*")
 _CLASS = {"VAR_INPUT": SignalClass.INPUT, "VAR_OUTPUT": SignalClass.OUTPUT}
@@ -167,6 +167,9 @@ class VariableReader:
         self, kind: str, options: set[str], names: list[int], address: str, of: tuple[int, str], first: int, last: int
     ) -> None:  # fmt: skip
         """Signals or instances of a declaration, whose initial value stands between two words."""
+        if kind == "VAR_IN_OUT":
+            raise self.fail(names[0], "VAR_IN_OUT is not supported",
+                            "take the variable as an input and give it back as an output")  # fmt: skip
         type_at, type_name = of
         spelt = [(i, self.tokens.word(i)) for i in names]
         for i, name in spelt:

@@ -80,7 +80,8 @@ def syntax_problem(text: str, start: str) -> sx.Problem | None:
 _WORDS = {
     "_THEN": "THEN", "_OF": "OF", "_TO": "TO", "_BY": "BY", "EQ": "=", "NE": "<>", "LE": "<=", "GE": ">=", "LT": "<",
     "GT": ">", "PLUS": "+", "MINUS": "-", "STAR": "*", "SLASH": "/", "POW": "**", "AMP": "&", "SEMICOLON": ";",
-    "COLON": ":", "LPAR": "(", "RPAR": ")", "COMMA": ",", "DOT": ".", "NAME": "a name", "LABEL_NAME": "a name and a colon", "__ANON_0": ":=",
+    "COLON": ":", "LPAR": "(", "RPAR": ")", "COMMA": ",", "LSQB": "[", "RSQB": "]",
+    "DOT": ".", "NAME": "a name", "LABEL_NAME": "a name and a colon", "__ANON_0": ":=",
     "__ANON_1": "..", "__ANON_2": "=>", "$END": "the end",
 }  # fmt: skip
 _OPERATORS = {"AND", "OR", "XOR", "MOD", "EQ", "NE", "LE", "GE", "LT", "GT", "PLUS", "MINUS", "STAR", "SLASH", "POW"}
@@ -96,8 +97,8 @@ def _expected(names: set[str]) -> str:
     if "OR" in names:
         words.append("an operator such as AND or =")
         names = names - _OPERATORS - {"AMP"}
-    if words or names - {"DOT", "LPAR"}:
-        names = names - {"DOT", "LPAR"}
+    if words or names - {"DOT", "LPAR", "LSQB"}:
+        names = names - {"DOT", "LPAR", "LSQB"}
     words += sorted(_WORDS.get(n, n) for n in names)
     return " or ".join(words) if len(words) < 3 else ", ".join(words[:-1]) + " or " + words[-1]
 

@@ -394,6 +394,8 @@ class Project:
     units: tuple[Unit, ...] = ()
     waivers: tuple[Waiver, ...] = ()
     accepted: tuple[Accepted, ...] = ()
+    foreign: tuple[tuple[str, str], ...] = ()
+    """Additional data of other programs in PLCopen XML: of which part of the file, and what."""
     sweep: SweepPlan = field(default_factory=SweepPlan)
     study: StudyPlan = field(default_factory=StudyPlan)
 

@@ -14,6 +14,7 @@ from functools import lru_cache
 from itertools import product
 from pathlib import Path
 
+from spokeshave.formats.disk import bytes_of
 from spokeshave.formats.errors import FormatError, reading
 from spokeshave.formats.files import TABLES, text_of
 from spokeshave.formats.files import read_project as read_as_it_is
@@ -51,8 +52,14 @@ def read_project(path: Path) -> Project:
 
 def look_at(path: Path) -> None:
     """Raises `FormatError` where a file cannot be read; a program written by hand is not run beside its text for that."""
+    from spokeshave.formats.plcopen.reading import text_of_xml
+
     if path.suffix.lower() in TABLES:
         read_book(path)
+        return
+    if path.suffix.lower() == ".xml":
+        with reading(path):
+            text_of_xml(bytes_of(path))
         return
     if path.suffix.lower() != ".st":
         read_as_it_is(path)
@@ -67,10 +74,26 @@ def look_at(path: Path) -> None:
 
 def read_file(path: Path) -> Reading:
     """As `read_project`, with what became of the text. Raises `FormatError`."""
+    if path.suffix.lower() == ".xml":
+        return _read_xml(path)
     if path.suffix.lower() != ".st":
         return Reading(read_as_it_is(path))
     with reading(path):
         return read_text(text_of(path))
+
+
+def _read_xml(path: Path) -> Reading:
+    """The IEC text that a PLCopen XML file stands for, read as one; faults and notes with their places in the XML."""
+    from spokeshave.formats.plcopen.reading import completed, located, text_of_xml
+
+    with reading(path):
+        text = text_of_xml(bytes_of(path))
+        try:
+            found = read_text(text.lines.text + text.pragma)
+        except FormatError as error:
+            raise located(error, text) from None
+    notes = tuple(Note(0, f"{text.lines.place(n.line)}: {n.text}") for n in found.notes)
+    return replace(found, project=completed(found.project, text), notes=notes)
 
 
 def located(found: list[Diagnostic], file: Path) -> list[Diagnostic]:
@@ -94,6 +117,14 @@ _CHART = re.compile(r"\b(?:INITIAL_STEP|END_TRANSITION)\b|\{spokeshave", re.IGNO
 def is_by_hand(text: str) -> bool:
     """Whether an IEC text has no chart in it, so that reading it may take a while."""
     return _CHART.search(text) is None
+
+
+def read_path_elsewhere(path: Path) -> Reading | str:
+    """As `read_file`, for a process."""
+    try:
+        return read_file(path)
+    except FormatError as error:
+        return str(error)
 
 
 def read_elsewhere(text: str) -> Reading | str:
