@@ -50,7 +50,7 @@ def test_the_kinds_of_devices_in_the_documentation_are_the_present_ones():
 def test_the_findings_in_the_documentation_are_those_there_are():
     text = (ROOT / "docs" / "check.md").read_text()
     rows = dict(re.findall(r"^\| `([a-z-]+)` \| (?:error|warning|advice) \| .* \| (●?) ?\|$", text, re.MULTILINE))
-    assert set(rows) == {*CODES, "link-broken", "waiver-stale", "text"}
+    assert set(rows) == {*CODES, "link-broken", "waiver-stale", "merge-conflict", "text"}
     assert {code for code, mend in rows.items() if mend} == set(REMEDIES)
     assert set(CASES) <= set(re.findall(r"`([a-z-]+)`", text))
 

@@ -6,14 +6,17 @@ from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
+from PySide6.QtCore import Qt
 from PySide6.QtGui import QDragEnterEvent, QDropEvent
 from PySide6.QtWidgets import QApplication, QDialog, QFileDialog, QMainWindow, QMessageBox
 
+from spokeshave.desktop.compare_dialog import CompareDialog
 from spokeshave.desktop.disk_bar import DiskBar
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.keeping import Keeper
 from spokeshave.desktop.plain import plain
 from spokeshave.desktop.runner import Runner
+from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.sequence.page import SequencePage
 from spokeshave.desktop.table_dialog import TableDialog
 from spokeshave.formats.disk import ChangedOnDisk, Stamp, beside, stamp_of
@@ -27,7 +30,7 @@ from spokeshave.model import edits
 from spokeshave.model.edits import EditError
 from spokeshave.model.fragments import is_starter
 from spokeshave.model.project import Project
-from spokeshave.reading import Reading, is_by_hand, read_elsewhere, read_path_elsewhere
+from spokeshave.reading import Reading, is_by_hand, read_elsewhere, read_file, read_path_elsewhere
 
 FILTER = (
     "Machine files (*.spoke);;IEC text (*.st);;PLCopen XML (*.xml);;Tables (*.xlsx *.csv *.ods *.xlsm);;All files (*)"
@@ -44,6 +47,7 @@ class FileWindow(QMainWindow):
     keeper: Keeper | None
     disk_bar: DiskBar
     sequence: SequencePage
+    selection: Selection
     asks_before_closing: bool
 
     def say(self, text: str) -> None:
@@ -142,6 +146,33 @@ class FileWindow(QMainWindow):
         self.sequence.show_sequence(self.document.project.sequences[-1].name)
         self.say(f"{name} was taken in; the file stays as it is")
         return True
+
+    def ask_compare(self) -> None:
+        """Asks for another version and shows what differs from it."""
+        name, _ = QFileDialog.getOpenFileName(self, "Compare with", str(self.document.path or Path.cwd()), FILTER)
+        if name:
+            self.compare_with(Path(name))
+
+    def compare_with_saved(self) -> None:
+        """What was edited since the file was saved: the saved one is what it would go back to."""
+        if self.document.path is not None:
+            self.compare_with(self.document.path)
+
+    def compare_with(self, path: Path) -> CompareDialog | None:
+        """Shows what differs from the file at `path`; a bad one is told."""
+        try:
+            other = read_file(path).project
+        except FormatError as error:
+            self.say_fault(str(error))
+            return None
+        dialog = CompareDialog(self.document, self.selection, other, path.name, self)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.show()
+        return dialog
+
+    def keep_mine(self) -> None:
+        """The file as it is, without the findings of a merge."""
+        self.document.edit("Keep mine", lambda p: replace(p, conflicts=()))
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         if len(event.mimeData().urls()) == 1 and event.mimeData().urls()[0].isLocalFile():

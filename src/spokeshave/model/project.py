@@ -367,6 +367,18 @@ class Waiver:
 
 
 @dataclass(frozen=True, slots=True)
+class Conflict:
+    """What two versions that were merged say differently: where, both sides in words, and theirs as JSON, to be taken over. The
+    file has mine; the finding goes with the choice.
+    """
+
+    path: str
+    mine: str
+    theirs: str
+    value: str
+
+
+@dataclass(frozen=True, slots=True)
 class Project:
     """A whole machine file."""
 
@@ -394,6 +406,7 @@ class Project:
     units: tuple[Unit, ...] = ()
     waivers: tuple[Waiver, ...] = ()
     accepted: tuple[Accepted, ...] = ()
+    conflicts: tuple[Conflict, ...] = ()
     foreign: tuple[tuple[str, str], ...] = ()
     """Additional data of other programs in PLCopen XML: of which part of the file, and what."""
     sweep: SweepPlan = field(default_factory=SweepPlan)

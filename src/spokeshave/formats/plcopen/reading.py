@@ -43,7 +43,7 @@ def read_xml(path: Path) -> Project:
 
 
 def project_of(data: bytes) -> Project:
-    """As `read_xml`, of the bytes of a file."""
+    """As `read_xml`, of the bytes of a file. Raises `FormatError`."""
     from spokeshave.formats.iec_read import parse_iec
 
     text = text_of_xml(data)

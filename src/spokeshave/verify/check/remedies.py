@@ -13,6 +13,7 @@ from spokeshave.model.diagnostics import Diagnostic
 from spokeshave.model.edits import change_item, change_step, put_items, taken_names
 from spokeshave.model.flow_edits import change_transition, delete_step
 from spokeshave.model.project import Action, Instance, Project, Qualifier, Sequence
+from spokeshave.model.tree import settled
 
 
 def named_by(project: Project, target: Target, left: Project | None = None) -> list[str]:
@@ -205,10 +206,21 @@ def _declare(project: Project, d: Diagnostic) -> Remedy | None:
     return f"Declare {name} as {kind}", lambda p: replace(p, instances=(*p.instances, Instance(name, kind)))
 
 
+def _settle(project: Project, d: Diagnostic) -> Remedy | None:
+    """Takes theirs where two versions differ, if it can be taken; else mine stays and the finding goes."""
+    found = next((c for c in project.conflicts if c.path.replace("/", ", ") == d.place.item), None)
+    if found is None:
+        return None
+    if not found.value:
+        return "Keep mine", lambda p: settled(p, found, False)
+    return f"Take theirs: {found.theirs[:40]}", lambda p: settled(p, found, True)
+
+
 REMEDIES: dict[str, Callable[[Project, Diagnostic], Remedy | None]] = {
     "read-nowhere": _delete_signal, "written-nowhere": _delete_signal, "stop-normally-open": _normally_closed,
     "branches-overlap": _priorities, "priorities-mixed": _priorities, "reset-never-stored": _away, "stored-never-reset": _reset_at_start,
     "window-reversed": _exchange_window, "level-for-edge": _in_condition(_rising, "Write {text}"),
     "equal-overshoots": _in_condition(_at_least, "Write {text}"), "no-longest": _longest, "step-unreachable": _delete_step,
     "trip-no-scope": _whole_scope, "text": _declare, "wires-exchanged": _exchange_wires, "waiver-stale": _no_stale_waiver,
+    "merge-conflict": _settle,
 }  # fmt: skip

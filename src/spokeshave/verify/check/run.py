@@ -40,6 +40,12 @@ def look_over(project: Project) -> Sorted:
 def every_finding(project: Project) -> list[Diagnostic]:
     """All findings, waived or not. A project that cannot run is still looked at by the rules."""
     found = link_problems(project)
+    for c in project.conflicts:
+        place, said = (
+            Place(item=c.path.replace("/", ", ")),
+            f"two versions differ: mine {c.mine or 'nothing'}, theirs {c.theirs or 'nothing'}",
+        )
+        found.append(Diagnostic("merge-conflict", Severity.ERROR, place, said, "keep mine, or take theirs"))
     look = Look(project)
     for n, rule in enumerate(RULES):
         look_up(n / len(RULES))
