@@ -328,6 +328,28 @@ def test_written_tables_are_made_for_a_colleague(tmp_path):
     assert marked(back) == marked(one.sequences[0]) and len(back.transitions) == len(one.sequences[0].transitions)
 
 
+@pytest.mark.parametrize(
+    ("text", "marks", "wanted"),
+    [
+        ("No.;Name;Ausgänge;;Eingänge;;Wartezeit\n;;Y1;Y2;S1;S2;\n10;Start;;;1;0;\n20;Vor;X;;;1;1\n",
+         {"Start": [], "Vor": ["Y1 N"]}, ["10>20 S1 AND NOT S2", "20>10 S2 AND Vor.T >= T#1s"]),
+        (";Ventil 1;Motor;Bedingung weiter\nRuhe;0;0;Taste Start\nVor;1;1;Endschalter vorn = 1\nHeizen;1;0;Temperatur > 80\n",
+         {"Ruhe": [], "Vor": ["Ventil1 N", "Motor N"], "Heizen": ["Ventil1 N"]},
+         ["10>20 TasteStart", "20>30 EndschalterVorn", "30>10 Temperatur > 80"]),
+        ("Step|Valve A|Until\nFill|open|level high\nHold|closed|after 30 s\n", {"Fill": ["ValveA N"], "Hold": []},
+         ["10>20 LevelHigh", "20>10 Hold.T >= T#30s"]),
+        ("step,output,condition,next\n1,\"V1, S V2\",Go,2\n2,V1; M1,Done,1\n", {"S1": ["V1 N", "V2 S"], "S2": ["V1 N", "M1 N"]},
+         ["1>2 Go", "2>1 Done"]),
+        ("Step #,Action,PV01,Time [s],Next step\n0,Home,0,1,1\n1,Close press,1,12,0\n", {"Home": [], "ClosePress": ["PV01 N"]},
+         ["0>1 Home.T >= T#1s", "1>0 ClosePress.T >= T#12s"]),
+    ],
+)  # fmt: skip
+def test_tables_in_the_forms_that_people_have(text, marks, wanted):
+    found = plan(text)
+    assert not found.problems and marked(found.sequence) == marks and ways(found.sequence) == wanted
+    assert link_problems(taken(Project(), found)) == []
+
+
 def test_a_table_runs_as_it_says(tmp_path):
     project = taken(Project(), plan("Step,Time,V1,V2,Awaits\nRest,,,,Go\nA,0.1,X,,\nB,0.05,X,X,\n"))
     session = Session(project, (Stimulus(20, "set", "Go", True),))

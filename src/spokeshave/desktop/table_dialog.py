@@ -33,7 +33,8 @@ LEFT_OUT = "left out"
 TITLES = {
     "number": "number", "name": "name of the step", "condition": "awaits", "duration": "lasts", "end": "ends at", "longest": "longest time",
     "shortest": "shortest time", "late": "when late", "permissive": "permissive", "priority": "priority", "way": "name of the way",
-    "next": "leads to", "comment": "comment", "output": "output", "input": "input", "counter": "counter", "value": "value", "body": "body",
+    "next": "leads to", "comment": "comment", "output": "output", "outputs": "list of outputs", "input": "input", "counter": "counter",
+    "value": "value", "body": "body",
 }  # fmt: skip
 """What a column is, in words."""
 MOST_SHOWN = 200
@@ -96,6 +97,8 @@ class TableDialog(QDialog):
         column.addWidget(self.buttons)
         self.boxes: dict[int, QComboBox] = {}
         self._chosen: dict[int, str] = {}
+        self._row: int | None = None
+        """The row of headings that somebody has chosen."""
         self._fills = False
         self._later = QTimer(self)
         self._later.setSingleShot(True)
@@ -116,7 +119,7 @@ class TableDialog(QDialog):
 
     def show_sheet(self) -> None:
         """Another sheet: columns are guessed anew."""
-        self._chosen = {}
+        self._chosen, self._row = {}, None
         self.plan = plan_of(self.book, self.sheet, self.with_lists, name=self.name.text().strip() or self._own_name())
         self._fills = True
         self.heading.setRange(1, max(1, len(self.sheet.rows)))
@@ -131,7 +134,7 @@ class TableDialog(QDialog):
     def _again(self) -> None:
         """Other headings: columns are guessed anew."""
         if not self._fills:
-            self._chosen = {}
+            self._chosen, self._row = {}, self.heading.value() - 1
             self.look()
             self._fill()
 
@@ -139,9 +142,7 @@ class TableDialog(QDialog):
         """Works out what taking the table in would do."""
         self._later.stop()
         name = self.name.text().strip() or self._own_name()
-        self.plan = plan_of(
-            self.book, self.sheet, self.with_lists, self._chosen or None, self.heading.value() - 1, name
-        )
+        self.plan = plan_of(self.book, self.sheet, self.with_lists, self._chosen or None, self._row, name)
         self._tell()
 
     def _fill(self) -> None:
@@ -177,7 +178,7 @@ class TableDialog(QDialog):
                 self.cells.setItem(r + 1, c, item)
         self.cells.resizeColumnsToContents()
         for c in range(sheet.width):
-            self.cells.setColumnWidth(c, max(96, min(260, self.cells.columnWidth(c))))
+            self.cells.setColumnWidth(c, max(128, min(260, self.cells.columnWidth(c))))
 
     def _choose(self, column: int) -> None:
         """Somebody says what a column is; what was guessed of the others stays."""

@@ -87,13 +87,19 @@ def plan_of(
 ) -> Plan:
     """The plan of a sheet of a book, with the texts that belong to it."""
     title = _OWN_TITLE.fullmatch(sheet.cell(0, 0))
-    own = title[1] if title else name
+    own = title[1] if title else name or ("" if _titled(sheet) else book.path.stem)
     texts = book.texts.get(own.lower(), {})
     bodies = {what[5:]: text for what, text in texts.items() if what.startswith("body ")}
     plan = plan_sequence(sheet, project, chosen, heading, own, bodies)
     if plan.sequence is not None:
         plan.sequence = _with_texts(plan.sequence, texts, bodies)
     return plan
+
+
+def _titled(sheet: Sheet) -> bool:
+    """Whether something stands above the headings, after which a sequence may be called."""
+    heading = find_step_heading(sheet)
+    return heading is not None and any(any(row) for row in sheet.rows[: heading.row])
 
 
 def _with_texts(q: Sequence, texts: Mapping[str, str], bodies: Mapping[str, str]) -> Sequence:

@@ -20,6 +20,12 @@ ON = frozenset(
 OFF = frozenset(("", "0", "off", "false", "no", "nein", "aus", "-", "–", "—", "n", "0.0", "falsch", "/"))
 DOTS = frozenset((".", "·", "o"))
 """A mark where no other is used, else nothing."""
+SPOKEN = {
+    "open": True, "opened": True, "offen": True, "auf": True, "run": True, "running": True, "laeuft": True, "läuft": True, "active": True,
+    "aktiv": True, "closed": False, "close": False, "zu": False, "geschlossen": False, "stop": False, "stopped": False, "steht": False,
+    "inactive": False, "inaktiv": False, "halt": False,
+}  # fmt: skip
+"""What a device does, where a column has nothing but such words."""
 _NUMBER = re.compile(r"[0-9]+(?:[.,][0-9]+)?")
 _CLOCK = re.compile(r"(?:([0-9]{1,2}):)?([0-9]{1,2}):([0-9]{2})(?:[.,]([0-9]{1,3}))?")
 _UNITS = {"ms": 1, "s": 1000, "sec": 1000, "sek": 1000, "seconds": 1000, "sekunden": 1000, "min": 60_000, "minutes": 60_000,
@@ -78,9 +84,10 @@ def identifier(text: str, prefix: str = "S") -> str:
     name = re.sub(r"_{2,}", "_", name).strip("_")[: LONGEST_NAME - 10]
     if name[:1].isdigit():
         name = prefix + name
-    if name and name_problem(name):
-        name = f"{name}{'Step' if prefix == 'S' else 'Signal'}"
-    return name if name and not name_problem(name) else ""
+    step = prefix == "S"
+    if name and name_problem(name, step):
+        name = f"{name}{'Step' if step else 'Signal'}"
+    return name if name and not name_problem(name, step) else ""
 
 
 def condition_of(text: str, names: Mapping[str, str]) -> tuple[str, dict[str, Type]] | None:
@@ -101,13 +108,25 @@ def condition_of(text: str, names: Mapping[str, str]) -> tuple[str, dict[str, Ty
             tree = parse_expression(attempt)
         except TextError:
             continue
+        tree = _switched(tree, known)
         new = {n: t for n, t in _names(tree) if n.lower() not in known}
         if isinstance(tree, sx.Literal) and tree.type is not Type.BOOL:
             return None
         if attempt is text and new and _with_names(text, names) != text:
             continue
-        return (text.strip() if attempt is text else expression_text(tree)), new
+        same = attempt is text and tree == parse_expression(text)
+        return (text.strip() if same else expression_text(tree)), new
     return None
+
+
+def _switched(tree: sx.Expression, known: Mapping[str, str]) -> sx.Expression:
+    """`Switch = 1` and `Switch = 0` of a name that nobody knows yet are what a switch is."""
+    if isinstance(tree, sx.Binary) and tree.op == "=" and isinstance(tree.left, sx.Name) and len(tree.left.parts) == 1:
+        other = tree.right
+        plain = isinstance(other, sx.Literal) and other.type is None and other.value in (0, 1)
+        if plain and tree.left.parts[0].lower() not in known and isinstance(other, sx.Literal):
+            return tree.left if other.value else sx.Unary("NOT", tree.left, tree.span)
+    return sx.with_parts(tree, lambda part: _switched(part, known))
 
 
 _PHRASE = re.compile(r"\b[A-Za-z_]\w*(?:[ \t-]+[A-Za-z_0-9]\w*)+")

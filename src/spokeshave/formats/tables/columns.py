@@ -6,14 +6,14 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from spokeshave.formats.tables.cells import DOTS, OFF, ON, identifier, time_of
+from spokeshave.formats.tables.cells import DOTS, OFF, ON, SPOKEN, identifier, time_of
 from spokeshave.formats.tables.grid import Sheet
 from spokeshave.formats.tables.headings import STEP_WORDS, groups_above, role_of
 from spokeshave.model.project import Signal, SignalClass, Type
 
 ROLES = (
     "number", "name", "condition", "duration", "end", "longest", "shortest", "late", "permissive", "priority", "way", "next", "comment",
-    "output", "input", "counter", "value", "body",
+    "output", "outputs", "input", "counter", "value", "body",
 )  # fmt: skip
 """What a column can be; one that is none of them is left out."""
 SIGNALS = frozenset(("output", "input", "counter", "value", "body"))
@@ -71,6 +71,16 @@ def columns_of(
             found.append(_signal_column(i, head, cells, filled, known, group))
         elif cells or filled:
             found.append(Column(i, head, why="it has no heading"))
+    first = next((c for c in found if c.role or c.index == 0), None)
+    if (
+        first is not None
+        and not {"number", "name"} & {c.role for c in found}
+        and first.index == 0
+        and not first.head.strip()
+    ):
+        cells = [text for _, text in sheet.column(0, row + 1) if text]
+        if cells and not all(map(_is_mark, cells)):
+            found[found.index(first)] = Column(0, "", "name")
     return tuple(found)
 
 
@@ -85,6 +95,8 @@ def _usual(head: str, cells: list[str], used: set[str]) -> str:
     if role == "name" and "name" in used:
         return "comment" if "comment" not in used else ""
     if role == "number" and 2 * whole < len(cells):
+        return ""
+    if role == "outputs" and (not cells or all(map(_is_mark, cells))):
         return ""
     if role in TIMES and cells and 2 * sum(map(_is_time, cells)) < len(cells):
         return "condition" if role == "end" and "condition" not in used and not all(map(_is_mark, cells)) else ""
@@ -132,6 +144,8 @@ def _signal_column(
         return Column(i, head, group, name)
     if not cells and not filled:
         return Column(i, head, why="it is empty")
+    if cells and all(c.lower() in SPOKEN for c in cells):
+        return Column(i, head, "output", name, guessed=True)
     clear = filled or any(
         c.lower() in ("x", "●", "•", "■", "✓", "✔", "☒", "☑") or QUALIFIER.fullmatch(c) for c in cells
     )

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from spokeshave.formats.tables.grid import Sheet
 
 STEP_WORDS: dict[str, tuple[str, ...]] = {
     "number": (
         "no", "nr", "number", "nummer", "step no", "step nr", "step number", "stepno", "schritt nr", "schrittnr", "schrittnummer",
-        "schritt no", "lfd nr", "pos", "position", "#", "state no", "state number", "zustand nr",
+        "schritt no", "lfd nr", "pos", "position", "#", "step #", "schritt #", "state no", "state number", "zustand nr", "row", "zeile",
     ),
     "name": (
         "step", "name", "step name", "stepname", "description", "step description", "bezeichnung", "beschreibung", "schritt",
@@ -22,6 +22,7 @@ STEP_WORDS: dict[str, tuple[str, ...]] = {
         "condition", "conditions", "awaits", "condition to advance", "advance condition", "transition", "transition condition",
         "weiterschaltbedingung", "weiterschaltung", "bedingung", "bedingungen", "wait for", "waits for", "advance when", "advance",
         "step enabling condition", "weiter wenn", "weiter bei", "next when", "exit condition", "leave when", "until condition", "step condition",
+        "bedingung weiter", "weiter mit", "fortschaltbedingung", "weiter bei bedingung", "advances when", "ends when", "endbedingung",
     ),
     "duration": (
         "time", "duration", "dwell", "dwell time", "zeit", "dauer", "step time", "schrittzeit", "wartezeit", "laufzeit", "hold time",
@@ -41,6 +42,9 @@ STEP_WORDS: dict[str, tuple[str, ...]] = {
     "next": (
         "next", "go to", "goto", "next step", "naechster", "naechster schritt", "folgeschritt", "weiter zu", "weiter", "jump", "jump to",
         "sprung", "sprung nach", "then", "followed by", "leads to", "ziel",
+    ),
+    "outputs": (
+        "output", "outputs", "ausgang", "ausgaenge", "active outputs", "outputs on", "aktive ausgaenge", "actuators on", "marks",
     ),
     "comment": ("comment", "comments", "remark", "remarks", "bemerkung", "bemerkungen", "kommentar", "note", "notes", "hinweis", "anmerkung"),
     "flow": ("flow", "ablauf"),
@@ -138,10 +142,40 @@ def find_step_heading(sheet: Sheet) -> Heading | None:
     found = find_heading(sheet, STEP_WORDS)
     if found is None:
         found = find_heading(sheet, STEP_WORDS, 1)
-        alone = found is not None and set(found.roles.values()) <= {"number", "name"}
-        if found is None or not alone or sum(bool(c) for c in sheet.rows[found.row]) < 3:
+        if found is None or sum(bool(c) for c in sheet.rows[found.row]) < 3:
             return None
+        alone = set(found.roles.values()) <= {"number", "name"}
+        below = [sheet.cell(r, 0) for r in range(found.row + 1, min(len(sheet.rows), found.row + 6))]
+        if not alone and (sheet.cell(found.row, 0) or not all(below) or not below):
+            return None  # names of steps may stand below nothing
     return found
+
+
+def with_second_row(sheet: Sheet, row: int, roles: dict[int, str]) -> tuple[Sheet, int]:
+    """Headings in two rows as one: names of signals below *Outputs* and *Inputs*, with nothing below the step. Gives the sheet and
+    the row of its headings.
+    """
+    below = sheet.rows[row + 1] if row + 1 < len(sheet.rows) else ()
+    named = [
+        i for i, c in enumerate(below) if re.fullmatch(r"[^\W\d][\w .\-/]*", c) and c.lower() not in ("x", "on", "off")
+    ]
+    step = [i for i, role in roles.items() if role in ("number", "name")]
+    if (
+        len(named) < 2
+        or any(i < len(below) and below[i] for i in step)
+        or any(i in roles and roles[i] != "outputs" for i in named)
+    ):
+        return sheet, row
+    joined = tuple(
+        sheet.cell(row + 1, c) or ("" if c in _under(sheet, row, named) else sheet.cell(row, c))
+        for c in range(sheet.width)
+    )
+    return replace(sheet, rows=(*sheet.rows[: row + 1], joined, *sheet.rows[row + 2 :])), row + 1
+
+
+def _under(sheet: Sheet, row: int, named: list[int]) -> set[int]:
+    """Columns whose heading is the title of those below it."""
+    return {c for c in range(sheet.width) if sheet.cell(row, c) and c in named}
 
 
 def roles_in(row: Iterable[str], words: Mapping[str, Iterable[str]]) -> dict[int, str]:

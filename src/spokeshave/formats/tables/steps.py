@@ -13,10 +13,17 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 from spokeshave.formats.sequencer_table import WAITS
-from spokeshave.formats.tables.cells import DOTS, OFF, ON, condition_of, identifier, time_of, waits_only
+from spokeshave.formats.tables.cells import DOTS, OFF, ON, SPOKEN, condition_of, identifier, time_of, waits_only
 from spokeshave.formats.tables.columns import COUNTS, SIGNALS, Column, columns_of
 from spokeshave.formats.tables.grid import Sheet
-from spokeshave.formats.tables.headings import STEP_WORDS, find_step_heading, plain_head, role_of, unit_of
+from spokeshave.formats.tables.headings import (
+    STEP_WORDS,
+    find_step_heading,
+    plain_head,
+    role_of,
+    unit_of,
+    with_second_row,
+)
 from spokeshave.language.parse import parse_expression
 from spokeshave.language.syntax import TextError
 from spokeshave.model.edits import EditError, free_name, read_marks, taken_names
@@ -99,7 +106,8 @@ def plan_sequence(
         if found is None:
             plan.problems.append(Note(0, "no row has headings that are known, such as Step, Condition, Next"))
             return plan
-        heading = found.row
+        sheet, heading = with_second_row(sheet, found.row, found.roles)
+        plan.sheet = sheet
     plan.heading = heading
     plan.columns = columns_of(sheet, heading, known_names(project), chosen)
     _Reader(plan, project, name, dict(bodies or {})).read()
@@ -273,6 +281,8 @@ class _Reader:
                 actions += self._marks(row, c)
             elif c.role in ("counter", "value"):
                 sets += self._sets(row, c)
+            elif c.role == "outputs":
+                actions += self._listed(row, c)
         for text in sets:
             actions.append(Action(Qualifier.P1, self._body(text, unique)))
         self.steps.append(Step(unique, digits, tuple(actions), times["longest"], times["shortest"], comment=" ".join(comment.split()),
@@ -285,15 +295,35 @@ class _Reader:
     def _marks(self, row: int, c: Column) -> tuple[Action, ...]:
         text = self.sheet.cell(row, c.index).strip()
         low = text.lower()
-        if (not text and (row, c.index) in self.sheet.filled) or low in ON or low in self.dots:
+        if (not text and (row, c.index) in self.sheet.filled) or low in ON or low in self.dots or SPOKEN.get(low):
             return (Action(Qualifier.N, c.signal),)
-        if low in OFF or low in DOTS:
+        if low in OFF or low in DOTS or low in SPOKEN:
             return ()
         try:
             return read_marks(text, c.signal)
         except EditError as error:
             self.wrong(row, f"{text!r} is no mark: {error}", c.head)
             return ()
+
+    def _listed(self, row: int, c: Column) -> list[Action]:
+        """Outputs that a cell lists by their names."""
+        out = []
+        for part in re.split(r"[,;/\n]|\bund\b|\band\b", self.sheet.cell(row, c.index)):
+            words = part.split()
+            if not words or part.strip().lower() in OFF | {"none", "keine", "all off", "alle aus"}:
+                continue
+            qualifier = words[0] if len(words) > 1 and words[0].upper() in ("N", "S", "R", "P", "P0", "P1") else "N"
+            spelt = " ".join(words[qualifier != "N" or (words[0] == "N" and len(words) > 1) :])
+            known = self.known.get(spelt.lower())
+            name = known.name if known is not None else identifier(spelt, "In")
+            if not name:
+                self.wrong(row, f"{spelt!r} is no name of an output", c.head)
+                continue
+            if known is None and name.lower() not in self.new:
+                self.new[name.lower()] = Signal(name, SignalClass.OUTPUT, comment="" if name == spelt else spelt)
+                self.note(row, f"new output {name}, BOOL", c.head)
+            out.append(Action(Qualifier(qualifier.upper()), name))
+        return out
 
     def _sets(self, row: int, c: Column) -> list[str]:
         """What a count or a value is set to on entry."""
