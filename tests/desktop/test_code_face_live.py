@@ -8,7 +8,9 @@ from PySide6.QtTest import QTest
 
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.sequence.chart_small import marks
+from spokeshave.desktop.sequence.code_changes import typed_wrong
 from spokeshave.desktop.window import MainWindow
+from spokeshave.formats.code.write import generate
 from spokeshave.formats.iec_read import parse_iec
 
 TEXT = """
@@ -92,3 +94,37 @@ def test_an_edit_is_drawn_beside_the_chart_before_it_is_taken_over(window, qtbot
     assert marks(after, before) == ({"S10": "changed", "Check": "gone"}, {"S10": "changed"}) and marks(
         after, after
     ) == ({}, {})
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "faults", "doubts"),
+    [
+        ("Dip := 20;", "Dip := 45;", ["4:41 there is no state 45"], ["nothing leads to state 20"]),
+        ("Dip := 20;", "Dip = 20;", ["4:38 this compares, a statement assigns"], []),
+        ("Dip := 20; END_IF;", "Dip := 20 END_IF;", ["4:43 a semicolon is missing behind 20"], []),
+        (
+            "Dip := 20;",
+            "Dip := TRUE;",
+            ["4:41 Dip is the number of a state, this is BOOL"],
+            ["nothing leads to state 20"],
+        ),
+        ("END_CASE;", "", ["8:3 the CASE of line 2 is not closed before END_IF"], []),
+        (
+            "IF Go AND Level > 3 THEN Dip := 20; END_IF;",
+            "IF Goo AND Level > 3 THEN Dip := 45; END_IF;",
+            ["4:12 there is no Goo", "4:42 there is no state 45"],
+            ["nothing leads to state 20"],
+        ),
+        ("      20: (* S20 *)", "      10:", ["4:41 there is no state 20", "5:7 the state 10 has two labels"], []),
+    ],
+)
+def test_typed_mistakes_are_told_at_once_each_at_its_place(
+    old: str, new: str, faults: list[str], doubts: list[str]
+) -> None:
+    project = parse_iec(TEXT)
+    text = generate(project, "plain").text
+    assert old in text
+    assert typed_wrong(text, project, "plain") == ([], [])
+    wrong, doubted = typed_wrong(text.replace(old, new, 1), project, "plain")
+    assert [f"{p.line}:{p.column} {p.message}" for p in wrong][: len(faults)] == faults
+    assert [p.message for p in doubted] == doubts

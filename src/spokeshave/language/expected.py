@@ -85,12 +85,16 @@ _WORDS = {
     "__ANON_1": "..", "__ANON_2": "=>", "$END": "the end",
 }  # fmt: skip
 _OPERATORS = {"AND", "OR", "XOR", "MOD", "EQ", "NE", "LE", "GE", "LT", "GT", "PLUS", "MINUS", "STAR", "SLASH", "POW"}
+_LABELS = {"MINUS", "BASED_LITERAL", "INT_LITERAL", "TYPED_LITERAL", "LABEL_NAME"}
 _STARTERS = {"NOT", "NAME", "TRUE", "FALSE", "LPAR", "INT_LITERAL", "REAL_LITERAL", "TIME_LITERAL"}
 
 
 def _expected(names: set[str]) -> str:
     """What could stand here, in a few words."""
     words = []
+    if names >= _LABELS and not names >= _STARTERS:
+        words.append("a label")
+        names = names - _LABELS
     if names >= _STARTERS:
         words.append("a value, a name or a condition")
         names = {n for n in names if n not in _STARTERS and not n.endswith("_LITERAL") and n not in ("PLUS", "MINUS")}
@@ -139,7 +143,25 @@ def explain_error(error: UnexpectedToken | UnexpectedCharacters | UnexpectedEOF,
             behind,
             behind + 1,
         )
+    if open_block := _not_closed(text, at, str(token).upper(), expected):
+        return sx.Problem(line, column, *open_block, at, end)
     return sx.Problem(line, column, f"{quoted(token)} does not fit here", f"expected {_expected(expected)}", at, end)
+
+
+def _not_closed(text: str, at: int, word: str, expected: set[str]) -> tuple[str, str] | None:
+    """Message and advice where a word that closes a block stands and an inner block is still open."""
+    wanted = next((n for n in sorted(expected) if n.startswith("END_")), "")
+    if not wanted or not word.startswith("END_"):
+        return None
+    opened: list[tuple[str, int]] = []
+    for m in re.finditer(r"\(\*[\s\S]*?\*\)|//[^\n]*|\b(END_)?(IF|CASE|FOR|WHILE|REPEAT)\b", text[:at], re.IGNORECASE):
+        if m[2] and m[1]:
+            opened = opened[:-1]
+        elif m[2]:
+            opened.append((m[2].upper(), text.count("\n", 0, m.start()) + 1))
+    if not opened or f"END_{opened[-1][0]}" != wanted:
+        return None
+    return f"the {opened[-1][0]} of line {opened[-1][1]} is not closed before {quoted(word)}", f"write {wanted}; here"
 
 
 def _end_of_word_before(text: str, at: int) -> int:

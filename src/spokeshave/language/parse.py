@@ -79,28 +79,39 @@ MOST_PROBLEMS = 20
 
 
 def _all_problems(text: str, first: sx.Problem) -> list[sx.Problem]:
-    """The first problem and those behind it: each faulty statement is blanked out and the rest read again.
+    """The first problem and those behind it: each is mended (`_mended`) and the rest read again.
 
-    A fault that the blanking itself makes (an IF whose head is gone) is not told.
+    A fault that the mending itself makes (an IF whose head is gone) is not told.
     """
-    problems, rest, at = [first], text, first.start
+    problems, rest, last = [first], text, first
     for _ in range(2 * MOST_PROBLEMS if len(text) <= LARGEST_TO_READ_AGAIN else 0):
-        start = max(rest.rfind(w, 0, at) for w in (";", "THEN", "ELSE", "DO", "then", "else", "do"))
-        start = 0 if start < 0 else start + (1 if rest[start] == ";" else 4 if rest[start] in "TtEe" else 2)
-        end = rest.find(";", at)
-        end = len(rest) if end < 0 else end
-        blank = re.sub(r"[^\n]", " ", rest[start:end])
-        if blank == rest[start:end]:
+        mended = _mended(rest, last)
+        if mended == rest:
             break
-        rest = rest[:start] + blank + rest[end:]
+        rest = mended
         try:
             _parse(rest, "start_statements")
             break
         except sx.TextError as error:
             found = error.problems[0]
-        if found.start <= at or found.message == "the text ends too early" or len(problems) == MOST_PROBLEMS:
+        if found.start <= last.start or found.message == "the text ends too early" or len(problems) == MOST_PROBLEMS:
             break
-        at = found.start
-        if not found.message.upper().startswith(("END_", "ELSE ", "ELSIF ", "UNTIL ")):
+        last = found
+        if (
+            not found.message.upper().startswith(("END_", "ELSE ", "ELSIF ", "UNTIL "))
+            and " is not closed" not in found.message
+        ):
             problems.append(found)
     return problems
+
+
+def _mended(text: str, problem: sx.Problem) -> str:
+    """The text with a missing semicolon put in, or else with the faulty statement blanked out; offsets stay."""
+    at = problem.start
+    if problem.advice == "write ; here" and text[at : at + 1].isspace():
+        return f"{text[:at]};{text[at + 1 :]}"
+    start = max(text.rfind(w, 0, at) for w in (";", "THEN", "ELSE", "DO", "then", "else", "do"))
+    start = 0 if start < 0 else start + (1 if text[start] == ";" else 4 if text[start] in "TtEe" else 2)
+    end = text.find(";", at)
+    end = len(text) if end < 0 else end
+    return text[:start] + re.sub(r"[^\n]", " ", text[start:end]) + text[end:]

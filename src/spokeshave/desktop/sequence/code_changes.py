@@ -8,8 +8,11 @@ from dataclasses import dataclass
 from spokeshave.engine.link import link_problems
 from spokeshave.engine.link_sequence import transition_place
 from spokeshave.engine.text_faults import condition_problems, statement_problems
+from spokeshave.formats.code.mistakes import mistakes
 from spokeshave.formats.code.read import Change, read_code
+from spokeshave.formats.code.write import generate
 from spokeshave.formats.errors import FormatError
+from spokeshave.language.syntax import Problem
 from spokeshave.model.diagnostics import Place, errors
 from spokeshave.model.project import Project
 
@@ -21,6 +24,17 @@ class Difference:
     place: Place
     old: str
     new: str
+
+
+def typed_wrong(text: str, project: Project, style: str) -> tuple[list[Problem], list[Problem]]:
+    """All that is wrong with an edited text of plain code, and what is probably not meant; nothing of another style."""
+    if style != "plain" or errors(link_problems(project)):
+        return [], []
+    code = generate(project, style)
+    faults, doubts = mistakes(text, code)
+    told = {p.start for p in faults}
+    faults += [p for p in statement_problems(code.as_project(), None, text) if p.start not in told]
+    return sorted(faults, key=lambda p: (p.line, p.column)), doubts
 
 
 def differences(text: str, project: Project, style: str) -> tuple[Project, list[Difference]]:

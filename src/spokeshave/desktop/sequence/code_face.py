@@ -23,7 +23,7 @@ from spokeshave.desktop.code_editor import CodeEditor, Fault
 from spokeshave.desktop.plain import TextLabel, plain
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.sequence.chart_small import HEIGHT, BeforeAfter
-from spokeshave.desktop.sequence.code_changes import Difference, differences
+from spokeshave.desktop.sequence.code_changes import Difference, differences, typed_wrong
 from spokeshave.desktop.sequence.code_proof import CodeProof
 from spokeshave.desktop.sequence.code_values import values_in, waits_on
 from spokeshave.desktop.sequence.editor import SequenceEditor
@@ -238,6 +238,7 @@ class CodeFace(QWidget):
         kind, name = self._chosen()
         text, project = self.text.toPlainText(), self.document.project
         faults: list[Fault] = []
+        shown: list[Fault] = []
         if kind == "body":
             faults = [
                 Fault(p.line, p.column, f"{p.message}{'; ' if p.advice else ''}{p.advice}")
@@ -251,16 +252,21 @@ class CodeFace(QWidget):
                     [Difference(Place("body", self.name, name), old, text)] if after is not project else [],
                 )
         else:
+            wrong, doubts = typed_wrong(text, project, name) if self.typed else ([], [])
+            faults = [Fault(p.line, p.column, f"{p.message}{'; ' if p.advice else ''}{p.advice}") for p in wrong]
             try:
-                self._pending = differences(text, project, name)
+                if not faults:
+                    self._pending = differences(text, project, name)
             except FormatError as error:
                 faults = [
                     Fault(error.line, error.column, f"{error.message}{'; ' if error.advice else ''}{error.advice}")
                 ]
-        self.text.show_faults(faults)
+            shown = [Fault(p.line, p.column, f"{p.message}; {p.advice}") for p in doubts]
+        self.text.show_faults(faults or shown)
         if faults:
             f = faults[0]
-            self.note.setText(f"line {f.line}, column {f.column}: {f.message}")
+            more = f" (and {len(faults) - 1} more)" if len(faults) > 1 else ""
+            self.note.setText(f"line {f.line}, column {f.column}: {f.message}{more}")
             self.note.setToolTip(plain(self.note.text()))
             self.note.setStyleSheet(f"color: {theme.now.late};")
             return False
@@ -268,7 +274,8 @@ class CodeFace(QWidget):
         count = len(self._pending[1])
         self.note.setStyleSheet("")
         self.note.setText(
-            f"{count} change{'s' if count != 1 else ''} to apply" if count else "Says the same as the machine file"
+            (f"{count} change{'s' if count != 1 else ''} to apply" if count else "Says the same as the machine file")
+            + "".join(f"; line {f.line}: {f.message}" for f in shown[:1])
         )
         return True
 
