@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import pytest
+from PySide6.QtCore import QPoint, Qt
 
 from spokeshave.desktop.compare_dialog import both
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.window import MainWindow
 from spokeshave.formats.spoke import dumps
+from spokeshave.language.rename import rename_step
 from spokeshave.model.edits import change_step
 from spokeshave.model.flow_edits import delete_step
 from spokeshave.versions.merge import merge
@@ -73,3 +75,64 @@ def test_conflicts_of_a_merge_are_mended_or_mine_is_kept(qtbot, window):
     assert keep.enabled()
     keep.run()
     assert window.document.project == EDITS["longest"](ROASTERY) and not keep.enabled()
+
+
+def test_another_version_is_put_into_the_present_one_with_a_choice_for_each_conflict(qtbot, window, tmp_path):
+    mine = rename_step(EDITS["place"](EDITS["longest"](ROASTERY)), "Roast", "Charge", "Load")
+    theirs = change_step(EDITS["setting"](ROASTERY), "Roast", "Preheat", longest="T#2m")
+    theirs = rename_step(theirs, "Roast", "Charge", "Fill")
+    window.document.replace(mine, None)
+    paths = [tmp_path / "theirs.spoke", tmp_path / "base.spoke"]
+    for path, project in zip(paths, (theirs, ROASTERY), strict=True):
+        path.write_text(dumps(project), encoding="utf-8")
+    dialog = window.merge_with(*paths)
+    qtbot.addWidget(dialog)
+    both_changed, comes = (dialog.list.topLevelItem(i) for i in range(2))
+    rows = [both_changed.child(i) for i in range(both_changed.childCount())]
+    assert [(r.text(0), r.text(1), r.text(2)) for r in rows] == [
+        ("Roast: step Load is called Fill now", "○ Load", "○ Fill"),
+        ("Roast: step 40 Preheat: longest time", "○ T#90s", "○ T#2m"),
+    ]
+    assert [comes.child(i).text(0) for i in range(comes.childCount())] == [
+        "≠ signal ChargeTemp: initial value is 170.0, was 160.0"
+    ]
+    assert "2 to choose" in dialog.says.text()
+    place = dialog.list.visualItemRect(rows[0])
+    at = QPoint(dialog.list.header().sectionPosition(2) + 20, place.center().y())
+    qtbot.mouseClick(dialog.list.viewport(), Qt.MouseButton.LeftButton, pos=at)
+    assert rows[0].text(2) == "● Fill" and "1 to choose" in dialog.says.text()
+    dialog.list.clearSelection()
+    rows[1].setSelected(True)
+    dialog.choose(False)
+    assert dialog.says.text() == "1 change of theirs comes in"
+    dialog.put_together()
+    wanted = rename_step(EDITS["setting"](EDITS["place"](EDITS["longest"](ROASTERY))), "Roast", "Charge", "Fill")
+    assert window.document.project == wanted and window.document.history.undo_name == "Merge theirs.spoke"
+    window.document.undo()
+    assert window.document.project == mine
+
+
+def test_a_merge_that_nobody_chose_in_leaves_findings_and_a_broken_result_is_told(qtbot, window, tmp_path):
+    last = ROASTERY.sequence("Cool").steps[-1].name
+    theirs, mine = delete_step(ROASTERY, "Cool", last), change_step(ROASTERY, "Cool", last, longest="T#7s")
+    window.document.replace(mine, None)
+    paths = [tmp_path / "theirs.spoke", tmp_path / "base.spoke"]
+    for path, project in zip(paths, (theirs, ROASTERY), strict=True):
+        path.write_text(dumps(project), encoding="utf-8")
+    dialog = window.merge_with(*paths)
+    qtbot.addWidget(dialog)
+    assert f"neither version had this: Cool, step {last}: no way leads from Ready to {last}" in dialog.says.text()
+    dialog.put_together()
+    assert [c.theirs for c in window.document.project.conflicts] == ["gone"]
+    assert window.document.project.sequence("Cool").step(last).longest == "T#7s"
+    window.document.undo()
+    dialog = window.merge_with(*paths)
+    qtbot.addWidget(dialog)
+    dialog.choose(True)
+    assert "neither" not in dialog.says.text()
+    window.document.edit("note", lambda p: change_step(p, "Roast", "Preheat", longest="T#9m"))
+    before = window.document.project
+    dialog.put_together()
+    assert window.document.project is before and dialog.isVisible()
+    paths[1].write_text("no machine file")
+    assert window.merge_with(*paths) is None

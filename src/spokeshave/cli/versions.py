@@ -90,10 +90,10 @@ def _page(found: list[Told], before: str, after: str) -> str:
 @safe
 def merge(base: File, mine: File, theirs: File, target: Annotated[Path, typer.Argument(metavar="OUT")]) -> None:
     """Put together what two versions changed since a common one. Exit 1 where both changed the same, or the result cannot run."""
-    from spokeshave.engine.link import link_problems
     from spokeshave.formats.disk import write_text_atomically
     from spokeshave.formats.files import WRITERS, write_project
     from spokeshave.formats.spoke import dumps
+    from spokeshave.versions.merge import made_worse
     from spokeshave.versions.merge import merge as merged
 
     a, b, c = (read_any(p) for p in (base, mine, theirs))
@@ -103,8 +103,7 @@ def merge(base: File, mine: File, theirs: File, target: Annotated[Path, typer.Ar
             f"{conflict.path}: mine {conflict.mine or 'nothing'}; theirs {conflict.theirs or 'nothing'}",
             file=sys.stderr,
         )
-    known = {str(d) for side in (b, c) for d in link_problems(side)}
-    broken = [d for d in link_problems(found.project) if str(d) not in known]
+    broken = made_worse(found.project, b, c)
     for d in broken:
         print(f"{d.place}: {d.message}", file=sys.stderr)
     if target.suffix.lower() in WRITERS:

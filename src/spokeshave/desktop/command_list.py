@@ -62,6 +62,8 @@ def command_list(w: MainWindow) -> list[Command]:
                 says="Write the sequences as a workbook, with the signals beside them"),
         Command("file.compare", "Compare with a file ...", "File", "", w.ask_compare,
                 says="What differs from another version, in words and in the chart"),
+        Command("file.merge", "Merge with a file ...", "File", "", w.ask_merge,
+                says="Puts what somebody else changed into this file; what both changed is a choice each"),
         Command("file.compare.saved", "Compare with the saved one", "File", "", w.compare_with_saved, "",
                 lambda: w.document.path is not None, says="What was edited since the file was saved"),
         Command("file.keep.mine", "Keep mine in all conflicts", "File", "", w.keep_mine, "", lambda: bool(w.document.project.conflicts),

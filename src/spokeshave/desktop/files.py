@@ -14,6 +14,7 @@ from spokeshave.desktop.compare_dialog import CompareDialog
 from spokeshave.desktop.disk_bar import DiskBar
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.keeping import Keeper
+from spokeshave.desktop.merge_dialog import MergeDialog
 from spokeshave.desktop.plain import plain
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
@@ -166,6 +167,30 @@ class FileWindow(QMainWindow):
             self.say_fault(str(error))
             return None
         dialog = CompareDialog(self.document, self.selection, other, path.name, self)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.show()
+        return dialog
+
+    def ask_merge(self) -> None:
+        """Asks for the version of somebody else and for the one both come from, and shows what is put together."""
+        start = str(self.document.path or Path.cwd())
+        theirs, _ = QFileDialog.getOpenFileName(self, "Merge: the version of somebody else", start, FILTER)
+        base, _ = (
+            QFileDialog.getOpenFileName(self, "Merge: the version both come from", theirs, FILTER)
+            if theirs
+            else ("", "")
+        )
+        if base:
+            self.merge_with(Path(theirs), Path(base))
+
+    def merge_with(self, theirs: Path, base: Path) -> MergeDialog | None:
+        """Shows what `theirs` has changed since `base` put into the present file; a bad file is told."""
+        try:
+            ancestor, other = read_file(base).project, read_file(theirs).project
+        except FormatError as error:
+            self.say_fault(str(error))
+            return None
+        dialog = MergeDialog(self.document, ancestor, other, theirs.name, self)
         dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         dialog.show()
         return dialog

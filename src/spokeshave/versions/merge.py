@@ -7,13 +7,15 @@ changed the same thing otherwise, mine stays, and a conflict says both.
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from difflib import SequenceMatcher
 from typing import Any
 
+from spokeshave.model.diagnostics import Diagnostic, Severity
 from spokeshave.model.project import Conflict, Project
 from spokeshave.model.tree import Listed, Tree, project_of, tree_of
+from spokeshave.verify.check.run import every_finding
 from spokeshave.versions.compare import MISSING
 from spokeshave.versions.renames import Rename, aligned, renames
 
@@ -25,32 +27,58 @@ _PAIRED = frozenset(("wires", "parameters"))
 
 @dataclass(slots=True)
 class Merged:
-    """What came of it. `conflicts` stand in the file too."""
+    """What came of it. `conflicts` are all that both changed; those nobody has decided stand in the file too."""
 
     project: Project
     conflicts: list[Conflict] = field(default_factory=list)
 
 
-def merge(base: Project, mine: Project, theirs: Project) -> Merged:
-    """The file with what `mine` and `theirs` have changed since `base`."""
+def merge(base: Project, mine: Project, theirs: Project, decided: Mapping[str, bool] | None = None) -> Merged:
+    """The file with what `mine` and `theirs` have changed since `base`.
+
+    `decided` says for the path of a conflict whether theirs is taken; what stands in it is no finding any more.
+    """
+    decided = decided or {}
     ours, others = renames(base, mine), renames(base, theirs)
-    merger = _Merger()
+    merger = _Merger(decided)
     for a in ours:
         for b in others:
             if (a.kind, a.old, a.owner) == (b.kind, b.old, b.owner) and a.new != b.new:
-                merger.conflicts.append(Conflict(f"{a.kind} {a.old}/name", a.new, b.new, ""))
-                theirs = Rename(a.kind, b.new, a.new, b.owner).done(theirs)
+                conflict = Conflict(f"{a.kind} {a.old}/name", a.new, b.new, "")
+                merger.conflicts.append(conflict)
+                if decided.get(conflict.path):
+                    mine = Rename(a.kind, a.new, b.new, a.owner).done(mine)
+                else:
+                    theirs = Rename(a.kind, b.new, a.new, b.owner).done(theirs)
+    ours = renames(base, mine)
     base = aligned(aligned(base, ours), others)
     mine, theirs = aligned(mine, others), aligned(theirs, ours)
     tree = merger.tree(tree_of(base), tree_of(mine), tree_of(theirs), "")
     project = project_of(tree)
-    return Merged(replace(project, conflicts=(*project.conflicts, *merger.conflicts)), merger.conflicts)
+    left = [c for c in merger.conflicts if c.path not in decided]
+    return Merged(replace(project, conflicts=(*project.conflicts, *left)), merger.conflicts)
+
+
+_FLOW = frozenset(("section-unsound", "section-never-joins", "step-unreachable", "step-no-exit"))
+
+
+def made_worse(made: Project, mine: Project, theirs: Project) -> list[Diagnostic]:
+    """What is an error in the result, or unsound in its flow, and was so on neither side; conflicts are told elsewhere."""
+    known = {(d.code, str(d)) for side in (mine, theirs) for d in every_finding(side)}
+    return [
+        d
+        for d in every_finding(made)
+        if (d.severity is Severity.ERROR or d.code in _FLOW)
+        and d.code != "merge-conflict"
+        and (d.code, str(d)) not in known
+    ]
 
 
 class _Merger:
     """Goes down three trees at once and notes where both sides changed the same."""
 
-    def __init__(self) -> None:
+    def __init__(self, decided: Mapping[str, bool]) -> None:
+        self.decided = decided
         self.conflicts: list[Conflict] = []
 
     def tree(self, base: Tree | None, mine: Tree, theirs: Tree, path: str) -> Tree:
@@ -77,7 +105,7 @@ class _Merger:
             joined = _entries(b, m, t, name in _PAIRED)
         if joined is MISSING:
             self._conflict(path, m, t)
-            return m
+            return t if self.decided.get(path) else m
         return joined
 
     def _conflict(self, path: str, mine: Any, theirs: Any) -> None:
@@ -95,7 +123,9 @@ class _Merger:
             else:  # gone on one side
                 kept = y if y is not MISSING else z
                 if kept is not MISSING and kept != x:
-                    found[key] = kept
+                    theirs = self.decided.get(f"{path}/{key}", y is MISSING)
+                    if (z if theirs else y) is not MISSING:
+                        found[key] = kept
                     sides = ("changed", "gone") if y is not MISSING else ("gone", "changed")
                     self.conflicts.append(Conflict(f"{path}/{key}", *sides, ""))
         return Listed(found)
