@@ -8,6 +8,7 @@ import shutil
 import subprocess
 import sys
 from dataclasses import replace
+from difflib import unified_diff
 from importlib.resources import files
 from pathlib import Path
 
@@ -231,3 +232,13 @@ def test_two_branches_of_a_real_repository_are_merged_and_compared_in_words(tmp_
     clash = git("merge", "-q", "third", "-m", "clash")
     assert clash.returncode != 0 and "roastery.spoke" in git("status", "--short").stdout
     assert [c.theirs for c in loads(file.read_text(encoding="utf-8")).conflicts] == ["T#2m"]
+
+
+@pytest.mark.parametrize(
+    "edit", ["longest", "condition", "step", "signal", "scenario", "row", "place", "interlock", "setting", "comment"]
+)
+def test_a_usual_edit_changes_few_lines_of_the_file(edit):
+    """Fewer than ten lines of the file, also where a row of a scenario is changed."""
+    before, after = (dumps(p).splitlines() for p in (ROASTERY, EDITS[edit](ROASTERY)))
+    changed = [line for line in unified_diff(before, after, n=0, lineterm="") if line[:1] in "+-"][2:]
+    assert 1 <= len(changed) <= 10 and loads("\n".join(after)) == EDITS[edit](ROASTERY)

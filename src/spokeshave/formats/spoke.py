@@ -10,7 +10,7 @@ from typing import Any
 from spokeshave.formats.disk import text_of_file, write_text_atomically
 from spokeshave.formats.errors import FormatError, reading
 from spokeshave.formats.shape import serializer, validator
-from spokeshave.formats.spoke_schema import VERSION, near, schema, wrong_values
+from spokeshave.formats.spoke_schema import TEXTS, VERSION, near, schema, wrong_values
 from spokeshave.language.literals import real_number
 from spokeshave.model.project import Project, with_shows
 
@@ -79,7 +79,7 @@ def _path(data: Any, loc: tuple[int | str, ...]) -> str:
 
 
 def dumps(project: Project) -> str:
-    """The text of a machine file. Small items stand on one line each, so that moving one changes few lines."""
+    """The text of a machine file. Small items stand on one line each, and texts line by line, so that a change is few lines."""
     data = {"format": "spokeshave machine file", "version": VERSION, **to_data(project)}
     return _layout(data, "") + "\n"
 
@@ -94,19 +94,40 @@ def _layout(data: Any, indent: str) -> str:
     inner = indent + "  "
     if not isinstance(data, (dict, list)) or not data:
         return flat
-    if len(flat) + len(indent) <= WIDTH and indent:
+    if len(flat) + len(indent) <= WIDTH and indent and "\\n" not in flat:
         return flat
     if isinstance(data, dict):
-        parts = [f"{inner}{json.dumps(k, ensure_ascii=False)}: {_layout(v, inner)}" for k, v in data.items()]
+        parts = [
+            f"{inner}{json.dumps(k, ensure_ascii=False)}: {_lines(v, inner) if k in TEXTS else _layout(v, inner)}"
+            for k, v in data.items()
+        ]
         return "{\n" + ",\n".join(parts) + "\n" + indent + "}"
     parts = [inner + _layout(v, inner) for v in data]
     return "[\n" + ",\n".join(parts) + "\n" + indent + "]"
+
+
+def _lines(data: Any, indent: str) -> str:
+    """A text as a list of its lines, if it has several."""
+    if not isinstance(data, str) or "\n" not in data:
+        return _layout(data, indent)
+    parts = [f"{indent}  {json.dumps(line, ensure_ascii=False)}" for line in data.split("\n")]
+    return "[\n" + ",\n".join(parts) + "\n" + indent + "]"
+
+
+def _put_together(data: Any) -> None:
+    """Makes one text of each that stands as a list of its lines."""
+    for key, value in list(data.items() if isinstance(data, dict) else enumerate(data)):
+        if isinstance(value, list) and key in TEXTS and value and all(isinstance(line, str) for line in value):
+            data[key] = "\n".join(value)
+        elif isinstance(value, (dict, list)):
+            _put_together(value)
 
 
 def loads(text: str) -> Project:
     """The machine file in a text. Raises `FormatError`."""
     try:
         data = json.loads(text, parse_constant=_no_constant, parse_float=_finite)
+        _put_together(data if isinstance(data, dict) else {})
     except json.JSONDecodeError as error:
         raise FormatError(
             f"this is not a whole machine file: {error.msg.lower()}", line=error.lineno, column=error.colno,

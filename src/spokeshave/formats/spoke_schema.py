@@ -11,7 +11,9 @@ from typing import Any
 from spokeshave.model.diagnostics import did_you_mean
 from spokeshave.model.project import CONNECTION_KINDS, REQUIREMENT_KINDS, Project
 
-VERSION = 3
+VERSION = 4
+TEXTS = frozenset(("text", "opening", "closing"))
+"""Fields whose text may stand as a list of its lines."""
 
 
 def near(data: Any, loc: tuple[int | str, ...]) -> str:
@@ -106,6 +108,11 @@ def make_schema() -> dict[str, Any]:
                 spec["enum"] = list(CHOICES[name, field])
             if (name, field) in LEAST:
                 spec["minimum"] = LEAST[name, field]
+    for part in (body, *body["$defs"].values()):
+        for field in TEXTS & part.get("properties", {}).keys():
+            spec = part["properties"][field]
+            if spec.pop("type", "") == "string":
+                spec["anyOf"] = [{"type": "string"}, {"type": "array", "items": {"type": "string"}}]
     body["properties"] = {
         "format": {"const": "spokeshave machine file"},
         "version": {"const": VERSION},
