@@ -7,12 +7,18 @@ import os
 import re
 import subprocess
 import sys
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
 from typer.testing import CliRunner
 
 from spokeshave.cli import whole_app
+from spokeshave.formats.spoke import dumps
+from spokeshave.formats.tables.grid import read_sheets
+from spokeshave.model.project import Scenario
+from spokeshave.reading import read_project
+from spokeshave.verify.scenarios import run_scenario
 from tests.conftest import EXAMPLES
 
 ROASTERY = str(EXAMPLES / "roastery.spoke")
@@ -51,6 +57,26 @@ def test_a_scenario_can_be_run_for_its_trace():
     code, out, _ = call("run", ROASTERY, "--scenario", "light roast in order")
     assert code == 0
     assert "500,StartButton,1" in out and re.search(r"^\d+,BeanTemp,1\d\d\.[05]$", out, re.MULTILINE)
+
+
+@pytest.mark.parametrize("scenario", ["Light roast in order", "Hot start"])
+def test_the_inputs_of_a_run_are_stimuli_with_which_the_machine_does_the_same_again(scenario, tmp_path):
+    project = read_project(Path(ROASTERY))
+    if scenario == "Hot start":  # a setting that is set, an input that is forced, a machine that has no devices
+        rows = "at 1 s: set ChargeTemp to 90.5\nat 2 s: force StartButton to TRUE\nat 3 s: unforce StartButton\nrun for 9 s\nexpect no hazards"
+        project = replace(project, devices=(), scenarios=(*project.scenarios, Scenario(scenario, rows)))
+    file, traces, stimuli = tmp_path / "m.spoke", [tmp_path / "a.csv", tmp_path / "b.csv"], tmp_path / "s.csv"
+    file.write_text(dumps(project), encoding="utf-8")
+    assert (
+        call("run", str(file), "--scenario", scenario, "--trace", str(traces[0]), "--keep-stimuli", str(stimuli))[0]
+        == 0
+    )
+    last = int(traces[0].read_text().splitlines()[-1].split(",")[0]) + project.period_ms
+    assert call("run", str(file), "--for", f"{last}ms", "--stimuli", str(stimuli), "--trace", str(traces[1]))[0] == 0
+    assert traces[0].read_text() == traces[1].read_text() and stimuli.read_text().count("\n") > 15
+    assert (
+        call("run", str(file), "--for", "1s", "--keep-stimuli", str(stimuli))[1] == ""
+    )  # no trace, where stimuli are asked for
 
 
 @pytest.mark.parametrize(
@@ -111,6 +137,27 @@ def test_verify_reports_and_exits_1_when_something_failed(tmp_path):
     assert "it lasted 0.3 s" in out and "it lasted 0.3 s" in html.read_text() and 'failures="2"' in xml.read_text()
     code, out, _ = call("verify", ROASTERY, "--group", "Manual", "--json")
     assert code == 0 and {s["outcome"] for s in json.loads(out)["scenarios"]} == {"pass"}
+
+
+def test_results_are_a_workbook_or_a_table_of_scenarios(tmp_path):
+    book, table = tmp_path / "r.xlsx", tmp_path / "r.csv"
+    mistake = str(EXAMPLES / "roastery-mistake.spoke")
+    for path in (book, table):
+        assert call("verify", mistake, "--table", str(path))[0] == 1
+    pages = {s.name: s.rows for s in read_sheets(book)}
+    assert list(pages) == ["Scenarios", "Rows", "Requirements"]
+    assert pages["Scenarios"][0] == ("Scenario", "Run", "Group", "Shows", "Verdict", "Ran (s)", "Why not")
+    verdicts = [
+        r.outcome.value
+        for s in read_project(Path(mistake)).scenarios
+        for r in run_scenario(read_project(Path(mistake)), s).runs
+    ]
+    assert [r[4] for r in pages["Scenarios"][1:]] == verdicts and verdicts.count("fail") == 2
+    (failed,) = [r for r in pages["Scenarios"] if "it lasted 0.3 s" in r[6]]
+    assert ("fail", "it lasted 0.3 s") in [(r[4], r[6][:15]) for r in pages["Rows"]] and failed[4] == "fail"
+    assert len(pages["Requirements"]) == len(read_project(Path(mistake)).requirements) + 1
+    assert list(read_sheets(table)[0].rows) == list(pages["Scenarios"])
+    assert call("verify", mistake, "--table", "r.txt")[0] == 2
 
 
 def test_runs_are_accepted_compared_and_a_difference_exits_1(tmp_path):

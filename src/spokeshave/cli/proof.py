@@ -65,6 +65,10 @@ def verify(
     report: Annotated[
         Path | None, typer.Option(help="Write the acceptance record here (.html, .pdf), with sweep and study.")
     ] = None,
+    table: Annotated[
+        Path | None,
+        typer.Option("--table", help="Write the results as a spreadsheet here (.xlsx, or .csv of the scenarios)."),
+    ] = None,
     scenario: One = "",
     group: Group = "",
     jobs: Annotated[int, typer.Option("--jobs", help="Processes to run scenarios in.", min=1)] = 1,
@@ -74,6 +78,7 @@ def verify(
     from spokeshave.formats.disk import write_text_atomically
     from spokeshave.model.diagnostics import errors
     from spokeshave.reading import read_project
+    from spokeshave.verify.accepted import compared_runs
     from spokeshave.verify.check import findings
     from spokeshave.verify.coverage import coverage
     from spokeshave.verify.expectations import Outcome
@@ -81,13 +86,16 @@ def verify(
 
     room_for(junit_file)
     room_for(report)
+    room_for(table)
+    if table is not None and table.suffix.lower() not in (".xlsx", ".csv"):
+        fail(f"{table}: the suffix {table.suffix or '(none)'} is not known; use .xlsx or .csv")
     if report is not None and report.suffix.lower() not in (".html", ".pdf"):
         fail(f"{report}: the suffix {report.suffix or '(none)'} is not known; use .html or .pdf")
     project = read_project(file)
     found = findings(project)
     chosen = _chosen(project, scenario, group)
     results = [] if errors(found) and _cannot_run(found) else _run(project, chosen, jobs)
-    compared = _compare(project, results)
+    compared = compared_runs(project, results)
     covered = coverage(project, {r.scenario.name: r for r in results}, found)
     if as_json:
         print(json.dumps(_results_data(results, found, compared, covered), indent=2, ensure_ascii=False))
@@ -103,6 +111,11 @@ def verify(
             print(f"{proven} of {len(covered)} requirements proven")
     if junit_file is not None:
         write_text_atomically(junit(project.name, results, found, compared), junit_file)
+    if table is not None:
+        from spokeshave.formats.tables.pages import write_pages
+        from spokeshave.verify.results_table import results_tables
+
+        write_pages(results_tables(results, covered, found, compared), table)
     if report is not None:
         write_report(report, project, results, found, jobs)
     if errors(found) or any(r.outcome is not Outcome.PASS for r in results) or any(d for _, d in compared):
@@ -115,15 +128,6 @@ RUNS_ANYWAY = ("scenario", "trip-misses-output")
 
 def _cannot_run(found: list[Diagnostic]) -> bool:
     return any(d.severity == "error" and d.code not in RUNS_ANYWAY for d in found)
-
-
-def _compare(project: Project, results: list[Result]) -> Compared:
-    """The accepted runs whose scenario was run, each with its differences."""
-    from spokeshave.verify.accepted import compare, label_of
-
-    runs = {(r.scenario.name, run.label): run for r in results for run in r.runs}
-    found = ((a, runs.get((a.scenario, a.label))) for a in project.accepted)
-    return [(label_of(a), compare(a, run)) for a, run in found if run is not None]
 
 
 def _results_data(

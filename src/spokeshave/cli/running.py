@@ -49,6 +49,10 @@ def run(
     trace: Annotated[
         Path | None, typer.Option(help="Write the trace here (.csv, .vcd); standard output without it.")
     ] = None,
+    keep_stimuli: Annotated[
+        Path | None,
+        typer.Option("--keep-stimuli", help="Write what the inputs and settings were here, as stimuli (.csv)."),
+    ] = None,
     every_scan: Annotated[
         bool, typer.Option("--every-scan", help="Run every scan instead of jumping over quiet ones.")
     ] = False,
@@ -58,6 +62,7 @@ def run(
     from spokeshave.reading import read_project
 
     room_for(trace)
+    room_for(keep_stimuli)
     if trace is not None and trace.suffix.lower() not in TRACES:
         fail(f"{trace}: the suffix {trace.suffix or '(none)'} is not known; use {' or '.join(TRACES)}")
     project = read_project(file)
@@ -84,9 +89,13 @@ def run(
         session.run_for(duration(for_))
     if trace is not None:
         _write_trace(session.trace, trace)
-    else:
+    elif keep_stimuli is None:
         for line in trace_rows(session.trace):
             print(line)
+    if keep_stimuli is not None:
+        from spokeshave.formats.stimuli_csv import write_stimuli
+
+        write_stimuli(session.trace, session.program.project, keep_stimuli)
     for e in session.trace.events:
         if e.kind in ("unsafe activation", "numeric overflow", "hazard", "early", "alarm"):
             print(f"{e.k * project.period_ms} ms: {e.kind}: {e.place}: {e.text}", file=sys.stderr)

@@ -144,6 +144,8 @@ def command_list(w: MainWindow) -> list[Command]:
                 "Holds the sequences; a click on a device turns over what drives it"),
         Command("run.keep", "Keep as scenario", "Run/-", "Ctrl+Shift+K", bench.keep_scenario, "", can_run,
                 "What was done becomes rows, the situations it met become expectations"),
+        Command("run.stimuli", "Write the inputs as stimuli ...", "Run", "", bench.ask_stimuli, "", can_run,
+                "What inputs and settings were so far, as CSV: run with it, the machine does the same again"),
         Command("run.interval", "Keep the interval between the cursors", "Run", "", lambda: w.bench.strip.keep_interval(), "", can_run),
         Command("run.snapshot", "Snapshot of the timing diagram ...", "Run", "", bench.ask_snapshot, "", can_run, "As a picture or as CSV"),
         Command("run.film", "Record the board", "Run", "", bench.toggle_film, "", can_run, "As an animated picture; again to end it"),
@@ -173,6 +175,8 @@ def command_list(w: MainWindow) -> list[Command]:
                 says="Compares the last runs with those that were accepted"),
         Command("proof.accept", "Accept the passed runs", "Proof", "", w.proof.accepted.accept_passed, "",
                 lambda: w.proof.accepted.accept_all.isEnabled()),
+        Command("proof.table", "Write the results as a table ...", "Proof", "", w.showing.ask_table, "",
+                says="Scenarios, rows, requirements and findings as a workbook"),
         Command("proof.record", "Write the record ...", "Proof", "", w.showing.ask_record),
         Command("help.keys", "Keys and commands", "Help", "F1", w.show_help),
     ]  # fmt: skip

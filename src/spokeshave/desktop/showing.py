@@ -13,7 +13,10 @@ from spokeshave.desktop.record import record_bytes
 from spokeshave.desktop.seeking import CHUNK
 from spokeshave.formats.disk import write_bytes_atomically
 from spokeshave.formats.errors import FormatError
+from spokeshave.formats.tables.pages import write_pages
 from spokeshave.model.project import Accepted
+from spokeshave.verify.accepted import compared_runs
+from spokeshave.verify.results_table import results_tables
 from spokeshave.verify.scenarios import Replay, Run
 
 if TYPE_CHECKING:
@@ -67,6 +70,31 @@ class Showing:
             shown()
 
         self.window.tasks.in_slices(title, steps(), whole)
+
+    def ask_table(self) -> None:
+        """Writes what was run since the last edit as a spreadsheet."""
+        start = (self.window.document.path or Path.cwd() / "machine").with_name("results.xlsx")
+        name, _ = QFileDialog.getSaveFileName(
+            self.window, "Write the results as a table", str(start), "Workbook (*.xlsx);;CSV of the scenarios (*.csv)"
+        )
+        if name:
+            path = Path(name)
+            self.write_table(path if path.suffix.lower() in (".xlsx", ".csv") else path.with_suffix(".xlsx"))
+
+    def write_table(self, path: Path) -> None:
+        """The results so far: scenarios, rows, requirements, accepted runs, findings."""
+        document = self.window.document
+        results = [found for s in document.project.scenarios if (found := document.results.get(s.name)) is not None]
+        tables = results_tables(
+            results, document.coverage(), document.findings, compared_runs(document.project, results)
+        )
+        try:
+            write_pages(tables, path)
+        except FormatError as error:
+            self.window.say_fault(str(error))
+            return
+        left = len(document.project.scenarios) - len(results)
+        self.window.say(f"Wrote {path.name}" + (f"; not in it: {left} scenarios that were not run" if left else ""))
 
     def ask_record(self) -> None:
         """Writes the record of what was run, swept and studied since the last edit; what was not is said in it."""

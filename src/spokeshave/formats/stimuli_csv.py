@@ -1,14 +1,16 @@
-"""Stimuli as CSV: `time_ms,signal,value`, one row a change of an input or a setting."""
+"""Stimuli as CSV: `time_ms,signal,value`, one row a change of an input or a setting; in, and out of a run."""
 
 from __future__ import annotations
 
 import csv
 import io
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from spokeshave.formats.disk import text_of_file
+from spokeshave.formats.disk import text_of_file, write_text_atomically
 from spokeshave.formats.errors import FormatError, reading
+from spokeshave.formats.trace_csv import Changes, trace_rows
 from spokeshave.language.literals import read_value
 from spokeshave.model.diagnostics import did_you_mean, line_and_column
 from spokeshave.model.project import Project, SignalClass, Value
@@ -56,6 +58,27 @@ def parse_stimuli(text: str, project: Project) -> list[Row]:
     if not header_seen:
         raise FormatError("the file is empty", advice=f"the first line should be {','.join(HEADER)}")
     return sorted(rows, key=lambda r: r.time_ms)
+
+
+def stimuli_rows(trace: Changes, project: Project) -> Iterator[str]:
+    """What the inputs and settings of a run were, header first: run with it, the machine does the same again, also without
+    its devices.
+    """
+    given = {s.name: s for s in project.signals if s.cls in (SignalClass.INPUT, SignalClass.SETTING)}
+    rows = trace_rows(trace)
+    yield next(rows)
+    for row in rows:
+        time, name, value = row.split(",")
+        signal = given.get(name)
+        if signal is not None and not (
+            time == "0" and signal.cls is SignalClass.SETTING and read_value(value, signal.type) == signal.start
+        ):
+            yield row
+
+
+def write_stimuli(trace: Changes, project: Project, path: Path) -> None:
+    """Writes `stimuli_rows`. Raises `FormatError` when the file cannot be written."""
+    write_text_atomically("\n".join(stimuli_rows(trace, project)) + "\n", path)
 
 
 def _row(cells: list[str], project: Project, line: int) -> Row:

@@ -8,13 +8,13 @@ from __future__ import annotations
 
 import itertools
 from bisect import bisect_right
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 from difflib import SequenceMatcher
 
 from spokeshave.engine.trace import Trace
 from spokeshave.model.project import Accepted, Project, Scenario, Type
-from spokeshave.verify.scenarios import Run
+from spokeshave.verify.scenarios import Result, Run
 
 Lanes = tuple[tuple[str, str], ...]
 """A signal or step flag each, with its changes as `ms:value`."""
@@ -281,3 +281,10 @@ def _spans_apart(before: list[Change], now: list[Change], end_ms: int) -> list[S
             else:
                 out.append((t, min(after, end_ms)))
     return out
+
+
+def compared_runs(project: Project, results: Iterable[Result]) -> list[tuple[str, list[Difference]]]:
+    """The accepted runs whose scenario was run, each with its differences."""
+    runs = {(r.scenario.name, run.label): run for r in results for run in r.runs}
+    found = ((a, runs.get((a.scenario, a.label))) for a in project.accepted)
+    return [(label_of(a), compare(a, run)) for a, run in found if run is not None]

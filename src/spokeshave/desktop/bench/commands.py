@@ -11,6 +11,7 @@ from spokeshave.desktop.bench.operator_page import OperatorPage
 from spokeshave.desktop.bench.snapshots import gif_of, save_snapshot
 from spokeshave.formats.disk import write_bytes_atomically
 from spokeshave.formats.errors import FormatError
+from spokeshave.formats.stimuli_csv import write_stimuli
 from spokeshave.verify.keep import keep
 
 if TYPE_CHECKING:
@@ -44,6 +45,19 @@ class BenchCommands:
         name = w.document.project.scenarios[-1].name
         w.say(f"Kept as scenario {name!r}. It is in stage 6.")
         return True
+
+    def ask_stimuli(self) -> None:
+        path = self._ask("Stimuli of the run", "stimuli.csv", "Stimuli (*.csv)")
+        if path is not None:
+            self.save_stimuli(path)
+
+    def save_stimuli(self, path: Path) -> bool:
+        """What the inputs and settings were so far, to run the machine file with again."""
+        session = self.window.runner.session
+        if session is None or not session.trace.scan_count:
+            self.window.say_fault("Nothing has run yet that could be written")
+            return False
+        return self._written(path, lambda: write_stimuli(session.trace, session.program.project, path))
 
     def ask_snapshot(self) -> None:
         path = self._ask("Snapshot of the timing diagram", "timing.png", "Picture (*.png);;Table (*.csv)")

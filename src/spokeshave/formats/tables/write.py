@@ -5,17 +5,15 @@ A workbook has a sheet for each sequence, one of the signals, and one of the tex
 
 from __future__ import annotations
 
-import csv
-import io
 import re
 from collections.abc import Sequence as Items
-from dataclasses import dataclass
 from pathlib import Path
 
 from spokeshave.formats.disk import write_bytes_atomically, write_text_atomically
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.sequencer_table import mark_text, next_text
 from spokeshave.formats.tables.headings import STEP_WORDS, role_of
+from spokeshave.formats.tables.pages import Page, book_bytes, csv_text
 from spokeshave.language.literals import time_ms, time_text
 from spokeshave.model.flow import rows_of
 from spokeshave.model.project import Project, Sequence, Step, Transition
@@ -23,18 +21,6 @@ from spokeshave.model.project import Project, Sequence, Step, Transition
 TEXTS = ("Sequence", "What", "Text")
 """Headings of the sheet of texts."""
 BODIES = "Bodies"
-
-
-@dataclass(frozen=True, slots=True)
-class Page:
-    """A sheet as it is written: what stands above, the headings, the rows; how wide columns are and which hold marks."""
-
-    title: str
-    above: tuple[str, ...]
-    groups: tuple[str, ...]
-    heads: tuple[str, ...]
-    rows: tuple[tuple[str, ...], ...]
-    marks: frozenset[int] = frozenset()
 
 
 def targets_of(project: Project, q: Sequence) -> list[str]:
@@ -154,14 +140,7 @@ def write_tables(project: Project, path: Path) -> str:
         raise FormatError(
             f"there are {len(pages)} sequences, and CSV is one table", advice="write a workbook, with the suffix .xlsx"
         )
-    from spokeshave.formats.signal_table import guarded
-
-    out = io.StringIO()
-    out.write("\ufeff")  # by the mark a spreadsheet knows that it is UTF-8
-    page = pages[0]
-    rows = [page.above, *([page.groups] if any(page.groups) else []), page.heads, *page.rows]
-    csv.writer(out, lineterminator="\n").writerows([guarded(c) for c in row] for row in rows)
-    write_text_atomically(out.getvalue(), path)
+    write_text_atomically(csv_text(pages[0]), path)
     return left_out(project, True)
 
 
@@ -179,71 +158,10 @@ def left_out(project: Project, alone: bool) -> str:
 
 
 def _workbook(project: Project, pages: Items[Page]) -> bytes:
-    from openpyxl import Workbook
-    from openpyxl.styles import Alignment, Border, Font, PatternFill, Side
-    from openpyxl.utils import get_column_letter
-
+    """A sheet for each sequence, one of the signals, and one of the texts if there are any."""
     from spokeshave.formats.signal_table import table_rows
 
     signals = table_rows(project.signals)
     texts = [row for q in project.sequences for row in texts_of(q)]
-    sheets = list(pages)
-    sheets.append(Page("Signals", (), (), tuple(signals[0]), tuple(map(tuple, signals[1:]))))
-    if texts:
-        sheets.append(Page("Texts", (), (), TEXTS, tuple(texts)))
-    book = Workbook()
-    book.remove(book.worksheets[0])
-    line = Side(style="thin", color="D0CEC6")
-    box, head_fill, group_fill = (
-        Border(line, line, line, line),
-        PatternFill("solid", fgColor="E4EEEC"),
-        PatternFill("solid", fgColor="F2F1EC"),
-    )
-    names: set[str] = set()
-    for page in sheets:
-        name = re.sub(r"[\[\]:*?/\\]", " ", page.title)[:28]
-        n = 2
-        while name.lower() in names:
-            name, n = f"{name[:25]} {n}", n + 1
-        names.add(name.lower())
-        sheet = book.create_sheet(name)
-        row = 1
-        for text in page.above:
-            sheet.cell(row, 1, text).font = Font(bold=True, size=14)
-            row += 2
-        if any(page.groups):
-            for c, text in enumerate(page.groups, 1):
-                if text:
-                    cell = sheet.cell(row, c, text if c == 1 or page.groups[c - 2] != text else None)
-                    cell.font, cell.fill = Font(italic=True, color="5C6B69"), group_fill
-            row += 1
-        for c, text in enumerate(page.heads, 1):
-            cell = sheet.cell(row, c, text)
-            mark = c - 1 in page.marks
-            cell.font, cell.fill, cell.border = Font(bold=True), head_fill, box
-            cell.alignment = Alignment(
-                horizontal="center" if mark else "left",
-                vertical="bottom",
-                text_rotation=90 if mark and len(text) > 4 else 0,
-            )
-        sheet.freeze_panes = sheet.cell(row + 1, 3 if page.marks else 1)
-        for cells in page.rows:
-            row += 1
-            for c, text in enumerate(cells, 1):
-                cell = sheet.cell(row, c)
-                cell.border = box
-                whole = page.marks and c == 1 and text.lstrip("-").isdigit()
-                cell.value = int(text) if whole else text or None
-                if text and not whole:
-                    cell.data_type, cell.number_format = "s", "@"  # a text, whatever it begins with
-                middle = c - 1 in page.marks
-                cell.alignment = Alignment(
-                    horizontal="center" if middle else None, vertical="top", wrap_text=not middle
-                )
-        for c, text in enumerate(page.heads, 1):
-            widest = max((len(part) for r in page.rows for part in r[c - 1].split("\n")), default=0)
-            width = max(4.5, min(60, widest + 2)) if c - 1 in page.marks else max(len(text) + 2, min(60, widest + 2))
-            sheet.column_dimensions[get_column_letter(c)].width = width
-    out = io.BytesIO()
-    book.save(out)
-    return out.getvalue()
+    sheets = [*pages, Page("Signals", (), (), tuple(signals[0]), tuple(map(tuple, signals[1:])))]
+    return book_bytes([*sheets, Page("Texts", (), (), TEXTS, tuple(texts))] if texts else sheets)
