@@ -64,7 +64,7 @@ def test_the_inputs_of_a_run_are_stimuli_with_which_the_machine_does_the_same_ag
     project = read_project(Path(ROASTERY))
     if scenario == "Hot start":  # a setting that is set, an input that is forced, a machine that has no devices
         rows = "at 1 s: set ChargeTemp to 90.5\nat 2 s: force StartButton to TRUE\nat 3 s: unforce StartButton\nrun for 9 s\nexpect no hazards"
-        project = replace(project, devices=(), scenarios=(*project.scenarios, Scenario(scenario, rows)))
+        project = replace(project, devices=(), connections=(), scenarios=(*project.scenarios, Scenario(scenario, rows)))
     file, traces, stimuli = tmp_path / "m.spoke", [tmp_path / "a.csv", tmp_path / "b.csv"], tmp_path / "s.csv"
     file.write_text(dumps(project), encoding="utf-8")
     assert (

@@ -24,6 +24,7 @@ from spokeshave.desktop.machine_board import scene
 from spokeshave.desktop.runner import SPEEDS
 from spokeshave.engine.session import Session
 from spokeshave.fieldbus.real_time import Jitter
+from spokeshave.formats.tables.grid import read_sheets
 from spokeshave.model import edits
 from spokeshave.model.project import Signal, SignalClass
 from spokeshave.verify.lanes import bool_pixels, borders, number_pixels, snapshot, tracks
@@ -604,3 +605,15 @@ def test_the_column_of_names_is_as_wide_as_the_longest_needs(window):
     batch(window, 1)
     assert drawn(strip) and narrow < strip.label_w <= 260
     assert strip.x_of(strip.start_ms) == strip.label_w
+
+
+def test_what_ran_is_written_as_stimuli_and_results_as_a_table(roastery, window, tmp_path):
+    commands, path = window.bench_commands, tmp_path / "s.csv"
+    window.runner.reset()
+    assert not commands.save_stimuli(path) and "Nothing has run" in window.message.text()
+    window.runner.session.run_for(2000)
+    assert commands.save_stimuli(path) and path.read_text().startswith("time_ms,signal,value\n0,StartButton,0\n")
+    window.showing.write_table(tmp_path / "r.xlsx")
+    (scenarios, *_) = read_sheets(tmp_path / "r.xlsx")
+    assert scenarios.name == "Scenarios" and len(scenarios.rows) == 1
+    assert "scenarios that were not run" in window.message.text()
