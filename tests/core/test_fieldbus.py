@@ -137,7 +137,7 @@ def test_an_outside_machine_writes_inputs_and_reads_outputs():
 
 def test_an_outside_controller_moves_the_machine(roastery):
     with served(Role.MACHINE, roastery) as (client, session, image, _, _):
-        at = {p.signal.name: p.address for p in image.map.points}
+        at = {p.name: p.address for p in image.map.points}
         assert client.read_discrete_inputs(at["GateClosed"]).bits[0]
         client.write_coil(at["Gate"], True)
         wait_for(lambda: client.read_discrete_inputs(at["GateOpened"]).bits[0])

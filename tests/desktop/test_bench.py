@@ -16,7 +16,8 @@ from hypothesis import strategies as st
 from PIL import Image
 from PySide6.QtCore import QPoint, QSettings, Qt
 from PySide6.QtGui import QColor
-from PySide6.QtWidgets import QPushButton
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QLineEdit, QPushButton
 
 from spokeshave.desktop.bench.bar import moment_ms
 from spokeshave.desktop.bench.lane_list import LaneList
@@ -501,7 +502,7 @@ def test_the_run_on_the_screen_is_served_and_measured(qtbot, window):
     qtbot.waitUntil(lambda: window.runner.session.k > 20, timeout=4000)
     with ModbusTcpClient("127.0.0.1", port=serving.server.port, timeout=2) as client:
         assert client.write_coil(0, True).isError() is False
-        name = next(p.signal.name for p in serving.server.image.map.points if p.table.writable and p.address == 0)
+        name = next(p.name for p in serving.server.image.map.points if p.table.writable and p.address == 0)
         slot = window.runner.session.program.slots[name.lower()]
         qtbot.waitUntil(lambda: window.runner.session.situation.v[slot] is True, timeout=2000)
     assert window.runner.lateness.scans > 20 and isinstance(window.runner.lateness, Jitter)
@@ -617,3 +618,34 @@ def test_what_ran_is_written_as_stimuli_and_results_as_a_table(roastery, window,
     (scenarios, *_) = read_sheets(tmp_path / "r.xlsx")
     assert scenarios.name == "Scenarios" and len(scenarios.rows) == 1
     assert "scenarios that were not run" in window.message.text()
+
+
+def test_the_address_map_is_edited_kept_and_written(qtbot, window, tmp_path):
+    serving = window.bench_commands.show_serving()
+    document = window.document
+    rows = [serving.map.topLevelItem(i) for i in range(serving.map.topLevelItemCount())]
+    name = rows[1].text(3)
+    serving.map.setCurrentItem(rows[1])
+    serving._edit(rows[1])
+    editor = serving.map.viewport().findChild(QLineEdit)
+    editor.setText("77")
+    QTest.keyClick(editor, Qt.Key.Key_Return)
+    qtbot.waitUntil(lambda: bool(document.project.modbus), timeout=2000)
+    assert {p.name: p.address for p in document.project.modbus}[name] == 77 and not serving.keep.isEnabled()
+    serving.put(name, "0")
+    assert "0 of the coils is the place of" in serving.state.text()
+    serving.put(name, "far")
+    assert "is no address" in serving.state.text()
+    serving.add_chosen(serving.more.findText("ChargeTemp"))
+    added = serving.map.findItems("ChargeTemp", Qt.MatchFlag.MatchExactly, 3)[0]
+    serving.map.setCurrentItem(added)
+    serving.drop_chosen()
+    assert not serving.map.findItems("ChargeTemp", Qt.MatchFlag.MatchExactly, 3)
+    serving.write_table(tmp_path / "map.xlsx")
+    assert len(read_sheets(tmp_path / "map.xlsx")[0].rows) == serving.map.topLevelItemCount() + 1
+    serving.address.setText("0.0.0.0:0")
+    serving.toggle_serving()
+    assert serving.server is None and "Say which clients may connect" in serving.state.text()
+    for _ in range(3):
+        document.undo()
+    assert not document.project.modbus and serving.keep.isEnabled()

@@ -4,14 +4,12 @@ from __future__ import annotations
 
 import json
 import sys
-from typing import TYPE_CHECKING, Annotated
+from pathlib import Path
+from typing import Annotated
 
 import typer
 
-from spokeshave.cli.told import File, Json, duration, fail, safe
-
-if TYPE_CHECKING:
-    pass
+from spokeshave.cli.told import File, Json, duration, fail, room_for, safe
 
 # What a command works with is imported in the command: none waits for what only others need.
 
@@ -37,21 +35,60 @@ def serve(
             "--allow", help="An address or network clients may come from; again for more. Everybody may without it."
         ),
     ] = None,
+    open_to_all: Annotated[
+        bool,
+        typer.Option("--open", help="Let everybody who reaches an address that is not this machine's own connect."),
+    ] = False,
     show_map: Annotated[bool, typer.Option("--map", help="Write the address map and end.")] = False,
+    also_map: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--also",
+            help="Map this too, to be read: a setting, a variable, Sequence (its state number), Sequence.Step; again for more.",
+        ),
+    ] = None,
+    keep: Annotated[
+        bool,
+        typer.Option(
+            "--keep-map", help="Keep the addresses in the machine file, so that nothing new moves one, and end."
+        ),
+    ] = False,
+    map_table: Annotated[
+        Path | None, typer.Option("--map-table", help="Write the address map as a table here (.xlsx, .csv) and end.")
+    ] = None,
     as_json: Json = False,
 ) -> None:
     """Runs in real time behind Modbus TCP."""
     from spokeshave.fieldbus.access import AccessError, networks, warning
-    from spokeshave.fieldbus.address_map import AddressMap, Role
+    from spokeshave.fieldbus.address_map import HEADS, AddressMap, Role, also, keep_map, put_first_free
     from spokeshave.fieldbus.serving import ServeError, serve_project
+    from spokeshave.formats.files import write_project
+    from spokeshave.formats.tables.pages import write_pages
+    from spokeshave.model.diagnostics import did_you_mean
     from spokeshave.reading import read_project
 
+    room_for(map_table)
+    if map_table is not None and map_table.suffix.lower() not in (".xlsx", ".csv"):
+        fail(f"{map_table}: the suffix {map_table.suffix or '(none)'} is not known; use .xlsx or .csv")
     if role not in (known := [r.value for r in Role]):
         fail(f"--as {role}: there are {', '.join(known)}")
     project = read_project(file)
-    rows = AddressMap(project, Role(role)).rows()
+    for name in also_map or ():
+        found = next((w.name for w in also(project) if w.name.lower() == name.lower()), None)
+        if found is None:
+            offer = did_you_mean(name, [w.name for w in also(project)])
+            fail(f"--also {name}: there is no such setting, variable, sequence or step{f'; {offer}' * bool(offer)}")
+        project = put_first_free(project, found, Role(role))
+    mapped = AddressMap(project, Role(role))
+    for problem in mapped.problems:
+        print(f"spokeshave: {problem}", file=sys.stderr)
+    if keep:
+        write_project(keep_map(project, Role(role)), file)
+    if map_table is not None:
+        write_pages([("Modbus map", HEADS, [tuple(map(str, row)) for row in mapped.rows()])], map_table)
     if show_map:
-        _print_map(rows, as_json)
+        _print_map(mapped.rows(), as_json)
+    if show_map or keep or map_table is not None:
         return
     host, _, port = modbus.rpartition(":")
     if not host or not port.isdigit() or int(port) > 65535:
@@ -62,10 +99,18 @@ def serve(
     except AccessError as error:
         fail(f"--allow: {error}")
     if said := warning(host, allowed, Role(role) is not Role.ONLOOKER):
+        if not open_to_all:
+            fail(f"{said} with --allow ADDRESS, or let everybody with --open")
         print(f"spokeshave: {said} with --allow", file=sys.stderr)
     try:
         jitter = serve_project(
-            project, Role(role), host, int(port), seconds, lambda text: print(text, flush=True), allowed
+            project,
+            Role(role),
+            host,
+            int(port),
+            seconds,
+            lambda text: print(text, flush=True, file=sys.stderr if as_json else sys.stdout),
+            allowed,
         )
     except ServeError as error:
         fail(str(error))

@@ -2,11 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QCloseEvent
 from PySide6.QtWidgets import (
+    QCheckBox,
     QComboBox,
+    QFileDialog,
     QFormLayout,
+    QHBoxLayout,
     QHeaderView,
     QLineEdit,
     QPushButton,
@@ -19,10 +26,25 @@ from PySide6.QtWidgets import (
 from spokeshave.desktop.plain import TextLabel
 from spokeshave.desktop.runner import Runner
 from spokeshave.fieldbus.access import AccessError, Network, networks, warning
-from spokeshave.fieldbus.address_map import AddressMap, Role
+from spokeshave.fieldbus.address_map import (
+    HEADS,
+    AddressMap,
+    Role,
+    also,
+    drop_point,
+    keep_map,
+    put_first_free,
+    put_point,
+)
 from spokeshave.fieldbus.image import Image
 from spokeshave.fieldbus.server import ServeError, Server
+from spokeshave.formats.errors import FormatError
+from spokeshave.formats.tables.pages import write_pages
+from spokeshave.model.edits import EditError
+from spokeshave.model.project import Project
 
+ADDRESS, NAME = 1, 3
+"""Columns of the map."""
 SAYS = {
     Role.CONTROLLER: "The controls run here; an outside machine writes the inputs and reads the outputs.",
     Role.MACHINE: "The machine runs here; an outside controller writes the outputs and reads the inputs.",
@@ -57,13 +79,30 @@ class ServingWindow(QWidget):
         self.open = TextLabel()
         self.open.setWordWrap(True)
         self.open.hide()
+        self.open_to_all = QCheckBox("Let everybody connect")
+        self.open_to_all.hide()
         self.toggle = QPushButton("Serve")
         self.toggle.clicked.connect(self.toggle_serving)
         self.state = TextLabel("Not serving.")
         self.state.setWordWrap(True)
         self.map = QTreeWidget()
         self.map.setAccessibleName("Address map")
-        self.map.setHeaderLabels(["Table", "Address", "Registers", "Signal", "Type"])
+        self.map.setHeaderLabels(list(HEADS))
+        self.map.setEditTriggers(QTreeWidget.EditTrigger.NoEditTriggers)
+        self.map.itemDoubleClicked.connect(self._edit)
+        self.map.itemActivated.connect(self._edit)
+        self.map.itemChanged.connect(self._typed)
+        self.more = QComboBox()
+        self.more.setAccessibleName("What else is in the map, to be read")
+        self.more.activated.connect(self.add_chosen)
+        self.take_out = QPushButton("Take out")
+        self.take_out.setToolTip("A setting, a variable, a step or a state number; inputs and outputs stay")
+        self.take_out.clicked.connect(self.drop_chosen)
+        self.keep = QPushButton("Keep the addresses")
+        self.keep.setToolTip("In the machine file: what is inserted later moves none of them")
+        self.keep.clicked.connect(self.keep_addresses)
+        self.write = QPushButton("Write as a table ...")
+        self.write.clicked.connect(self.ask_table)
         self.map.setRootIsDecorated(False)
         for i, width in enumerate((130, 70, 80)):
             self.map.setColumnWidth(i, width)
@@ -74,12 +113,19 @@ class ServingWindow(QWidget):
         form.addRow("Listen at", self.address)
         form.addRow("Clients from", self.allow)
         form.addRow(self.open)
+        form.addRow(self.open_to_all)
         column = QVBoxLayout(self)
         column.addLayout(form)
         column.addWidget(self.toggle)
         column.addWidget(self.state)
         column.addWidget(self.map, 1)
-        hint = TextLabel("Numbers of two registers have the more significant one first; a REAL is an IEEE single.")
+        row = QHBoxLayout()
+        row.addWidget(self.more, 1)
+        for button in (self.take_out, self.keep, self.write):
+            row.addWidget(button)
+        column.addLayout(row)
+        hint = TextLabel("Double-click an address to change it. Numbers of two registers have the more significant one first; "
+                         "a REAL is an IEEE single.")  # fmt: skip
         hint.setObjectName("hint")
         hint.setWordWrap(True)
         column.addWidget(hint)
@@ -88,17 +134,96 @@ class ServingWindow(QWidget):
         self._timer.setInterval(500)
         self._timer.timeout.connect(self.refresh_state)
         runner.restarted.connect(self.restarted)
+        runner.document.changed.connect(self._document_changed)
         self.refresh()
 
     def refresh(self) -> None:
         role = Role(self.role.currentData())
         self.says.setText(SAYS[role])
         self._warn()
+        project = self.runner.document.project
+        found = AddressMap(project, role)
+        self.map.blockSignals(True)
         self.map.clear()
-        session = self.runner.session
-        if session is not None:
-            for row in AddressMap(session.program.project, role).rows():
-                self.map.addTopLevelItem(QTreeWidgetItem([str(x) for x in row]))
+        for row in found.rows():
+            item = QTreeWidgetItem([str(x) for x in row])
+            item.setFlags(item.flags() | Qt.ItemFlag.ItemIsEditable)
+            self.map.addTopLevelItem(item)
+        self.map.blockSignals(False)
+        there = {p.name for p in found.points}
+        self.more.clear()
+        self.more.addItems(["Add to the map ...", *(w.name for w in also(project) if w.name not in there)])
+        self.keep.setEnabled(keep_map(project, role) != project)
+        if found.problems and self.server is None:
+            self.state.setText(f"⚠ {'; '.join(found.problems)}")
+
+    def _edit(self, item: QTreeWidgetItem, _: int = 0) -> None:
+        """An address is typed into its cell."""
+        if self.server is None:
+            self.map.editItem(item, ADDRESS)
+
+    def _typed(self, item: QTreeWidgetItem, column: int) -> None:
+        if column == ADDRESS:
+            self.put(item.text(NAME), item.text(ADDRESS))
+
+    def _change(self, name: str, change: Callable[[Project, Role], Project]) -> None:
+        """An edit of the map; what cannot be done is told here."""
+        role = Role(self.role.currentData())
+        try:
+            made = change(self.runner.document.project, role)
+        except EditError as error:
+            self.refresh()
+            self.state.setText(f"✕ {error}")
+            return
+        self.runner.document.edit(name, lambda _: made)
+        self.state.setText("Not serving.")
+        self.refresh()
+
+    def put(self, name: str, text: str) -> None:
+        """Puts something at the address that was typed."""
+        number = int(text) if text.strip().isascii() and text.strip().isdigit() and len(text) < 9 else -1
+        self._change(f"Modbus address of {name}", lambda p, role: put_point(p, name, number, role))
+
+    def add_chosen(self, index: int) -> None:
+        """Something else gets the next free address."""
+        if index > 0:
+            name = self.more.itemText(index)
+            self._change(f"Map {name}", lambda p, role: put_first_free(p, name, role))
+
+    def drop_chosen(self) -> None:
+        item = self.map.currentItem()
+        name = "" if item is None else item.text(NAME)
+        if any(w.name == name for w in also(self.runner.document.project)):
+            self._change(f"Take {name} out of the map", lambda p, role: drop_point(p, name, role))
+        else:
+            self.state.setText(
+                "✕ Choose a setting, a variable, a step or a state number; inputs and outputs stay in the map."
+            )
+
+    def keep_addresses(self) -> None:
+        """What is inserted later moves none of them."""
+        self._change("Keep the Modbus addresses", keep_map)
+
+    def ask_table(self) -> None:
+        name, _ = QFileDialog.getSaveFileName(
+            self, "Write the address map", "modbus.xlsx", "Workbook (*.xlsx);;CSV (*.csv)"
+        )
+        if name:
+            self.write_table(Path(name) if Path(name).suffix else Path(f"{name}.xlsx"))
+
+    def write_table(self, path: Path) -> None:
+        """The map for whoever programs the other side."""
+        rows = AddressMap(self.runner.document.project, Role(self.role.currentData())).rows()
+        try:
+            write_pages([("Modbus map", HEADS, [tuple(map(str, r)) for r in rows])], path)
+        except FormatError as error:
+            self.state.setText(f"✕ {error}")
+        else:
+            self.state.setText(f"Wrote {path.name}.")
+
+    def _document_changed(self) -> None:
+        if self.server is None:
+            self.refresh()
 
     def _allowed(self) -> tuple[Network, ...]:
         return networks(t for t in self.allow.text().replace(",", " ").split())
@@ -113,6 +238,7 @@ class ServingWindow(QWidget):
         said = warning(host, allowed, self.role.currentData() != Role.ONLOOKER) if host else ""
         self.open.setText(f"⚠ {said}.".replace("whoever", "Whoever") if said else "")
         self.open.setVisible(bool(said))
+        self.open_to_all.setVisible(bool(said))
 
     def toggle_serving(self) -> None:
         if self.server is not None:
@@ -128,7 +254,11 @@ class ServingWindow(QWidget):
         except AccessError as error:
             self.state.setText(f"✕ {error}")
             return
-        image = Image(session.program.project, Role(self.role.currentData()))
+        role = Role(self.role.currentData())
+        if warning(host, allowed, role is not Role.ONLOOKER) and not self.open_to_all.isChecked():
+            self.state.setText("✕ Say which clients may connect, or let everybody.")
+            return
+        image = Image(replace(session.program.project, modbus=self.runner.document.project.modbus), role)
         server = Server(image, host, int(port), allowed)
         try:
             server.start()
@@ -147,6 +277,8 @@ class ServingWindow(QWidget):
         self.role.setEnabled(not on)
         self.address.setEnabled(not on)
         self.allow.setEnabled(not on)
+        for part in (self.more, self.take_out, self.keep):
+            part.setEnabled(not on)
         self.refresh_state()
 
     def refresh_state(self) -> None:

@@ -7,18 +7,23 @@
 | DINT, TIME | input register  | holding       | two, two's complement, the more significant one first |
 | REAL       | input register  | holding       | two, IEEE 754 single, the more significant one first  |
 
-Addresses count from 0 in each table, in the order of the signals.
+Addresses count from 0 in each table. First come those the machine file keeps (`Project.modbus`), then those that the IEC
+addresses of the signals say (`%IX0.3` is 3, `%IW4` is 4) where they are free, then the others behind them in the order of
+the signals. Settings, variables, step flags and state numbers are in the map where the file keeps an address for them.
 """
 
 from __future__ import annotations
 
 import math
 import struct
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
+from itertools import chain
 
 from spokeshave.fieldbus import FieldbusError
-from spokeshave.model.project import Project, Signal, SignalClass, Type, Value
+from spokeshave.model.addresses import read_address
+from spokeshave.model.edits import EditError
+from spokeshave.model.project import BusPoint, Project, Signal, SignalClass, Type, Value
 
 
 class Role(StrEnum):
@@ -85,39 +90,178 @@ def from_words(words: tuple[int, ...], kind: Type) -> Value:
     return whole
 
 
+HEADS = ("Table", "Address", "Registers", "Name", "Type")
+"""What the columns of `AddressMap.rows` are."""
+ADDRESSES = 65536
+"""Addresses that a table has."""
+
+
 @dataclass(frozen=True, slots=True)
 class Point:
-    """A signal at its address."""
+    """Something at its address. `step` and `sequence` are the places of a step flag or a state number, else -1."""
 
     table: Table
     address: int
     words: int
-    signal: Signal
+    name: str
+    type: Type
+    sequence: int = -1
+    step: int = -1
+
+
+@dataclass(frozen=True, slots=True)
+class _Wanted:
+    """What is to be in the map, before it has a place; `at` is the address it would like, -1 without one."""
+
+    name: str
+    type: Type
+    written: bool
+    at: int = -1
+    sequence: int = -1
+    step: int = -1
+
+    @property
+    def table(self) -> Table:
+        if self.type is Type.BOOL:
+            return Table.COILS if self.written else Table.DISCRETE
+        return Table.HOLDING if self.written else Table.INPUT
 
 
 class AddressMap:
-    """The points of a project for a role."""
+    """The points of a project for a role, in the order of the file."""
 
     def __init__(self, project: Project, role: Role) -> None:
         self.role = role
-        self.points: list[Point] = []
         self.by_address: dict[Table, dict[int, tuple[Point, int]]] = {t: {} for t in Table}
         """Each address with its point and which of the point's registers it is."""
-        for s in project.signals:
-            if s.cls not in (SignalClass.INPUT, SignalClass.OUTPUT):
-                continue
-            written = s.cls is _WRITTEN[role]
-            if s.type is Type.BOOL:
-                table, words = Table.COILS if written else Table.DISCRETE, 1
-            else:
-                table, words = Table.HOLDING if written else Table.INPUT, WORDS[s.type]
-            point = Point(table, len(self.by_address[table]), words, s)
-            self.points.append(point)
-            for i in range(words):
-                self.by_address[table][point.address + i] = (point, i)
+        self.problems: list[str] = []
+        """Kept addresses that could not be had, in words."""
+        own = [p for p in project.modbus if p.role == role]
+        kept = {p.name.lower(): p.address for p in own}
+        placed: dict[str, Point] = {}
+        wanted = [
+            _Wanted(s.name, s.type, s.cls is _WRITTEN[role], _from_iec(s))
+            for s in project.signals
+            if s.cls in (SignalClass.INPUT, SignalClass.OUTPUT)
+        ]
+        known = {w.name.lower() for w in wanted}
+        more = {w.name.lower(): w for w in also(project)}
+        for p in own:
+            if p.name.lower() not in known and p.name.lower() not in more:
+                self.problems.append(f"there is no {p.name} to be at {p.address}")
+        wanted += [w for name, w in more.items() if name in kept]
+        for w in wanted:  # what is kept comes first: nothing new takes its place
+            at = kept.get(w.name.lower(), -1)
+            if at >= 0:
+                if self._is_free(w, at):
+                    placed[w.name] = self._place(w, at)
+                else:
+                    self.problems.append(
+                        f"{w.name} cannot be at {at} of the {w.table}: it is taken or beyond the table"
+                    )
+        for w in wanted:
+            if w.name not in placed and w.at >= 0 and self._is_free(w, w.at):
+                placed[w.name] = self._place(w, w.at)
+        for w in wanted:
+            if w.name not in placed:
+                behind = max(self.by_address[w.table], default=-1) + 1
+                places = chain(range(behind, ADDRESSES), range(behind))
+                at = next((a for a in places if self._is_free(w, a)), -1)
+                if at < 0:
+                    self.problems.append(f"the {w.table} are full, there is no room for {w.name}")
+                else:
+                    placed[w.name] = self._place(w, at)
+        self.points: list[Point] = [placed[w.name] for w in wanted if w.name in placed]
+
+    def _is_free(self, w: _Wanted, at: int) -> bool:
+        words = range(at, at + WORDS.get(w.type, 1))
+        return words.stop <= ADDRESSES and not any(a in self.by_address[w.table] for a in words)
+
+    def _place(self, w: _Wanted, at: int) -> Point:
+        point = Point(w.table, at, WORDS.get(w.type, 1), w.name, w.type, w.sequence, w.step)
+        for i in range(point.words):
+            self.by_address[w.table][at + i] = (point, i)
+        return point
 
     def rows(self) -> list[tuple[str, int, int, str, str]]:
-        """Table, address, registers, signal, type: the map as it is printed."""
+        """Table, address, registers, name, type: the map as it is printed."""
         order = list(Table)
         points = sorted(self.points, key=lambda p: (order.index(p.table), p.address))
-        return [(p.table.value, p.address, p.words, p.signal.name, p.signal.type.value) for p in points]
+        return [(p.table.value, p.address, p.words, p.name, p.type.value) for p in points]
+
+    def kept(self) -> tuple[BusPoint, ...]:
+        """The map as a machine file keeps it."""
+        return tuple(BusPoint(p.name, p.address, self.role.value) for p in self.points)
+
+
+def also(project: Project) -> list[_Wanted]:
+    """What can be in the map beside inputs and outputs, to be read: settings, variables, state numbers, step flags."""
+    found = [
+        _Wanted(v.name, v.type, False)
+        for v in project.variables
+        if v.cls not in (SignalClass.INPUT, SignalClass.OUTPUT)
+    ]
+    for i, q in enumerate(project.sequences):
+        found.append(_Wanted(q.name, Type.INT, False, sequence=i))
+        found += [_Wanted(f"{q.name}.{s.name}", Type.BOOL, False, sequence=i, step=n) for n, s in enumerate(q.steps)]
+    return found
+
+
+def put_point(project: Project, name: str, address: int, role: Role) -> Project:
+    """The file with something at an address, and all else where the map has it now. Raises `EditError`."""
+    if not 0 <= address < ADDRESSES:
+        raise EditError(f"{address} is no address; they go from 0 to {ADDRESSES - 1}")
+    others = tuple(p for p in AddressMap(project, role).kept() if p.name.lower() != name.lower())
+    made = _with(project, role, (*others, BusPoint(name, address, role.value)))
+    there = AddressMap(made, role)
+    point = next((p for p in there.points if p.name.lower() == name.lower()), None)
+    if point is None:
+        raise EditError(f"there is no {name}")
+    if point.address != address:
+        held = {
+            p.name for p, _ in (there.by_address[point.table].get(address + i, (point, 0)) for i in range(point.words))
+        }
+        raise EditError(
+            f"{address} of the {point.table} is the place of {', '.join(sorted(held - {point.name})) or 'nothing'}"
+        )
+    return _with(project, role, there.kept())
+
+
+def put_first_free(project: Project, name: str, role: Role) -> Project:
+    """The file with something behind all that is in the map; it stays where it is if it is there."""
+    now = AddressMap(project, role)
+    if any(p.name.lower() == name.lower() for p in now.points):
+        return project
+    found = next((w for w in also(project) if w.name.lower() == name.lower()), None)
+    if found is None:
+        raise EditError(f"there is no {name}")
+    return put_point(project, found.name, max(now.by_address[found.table], default=-1) + 1, role)
+
+
+def drop_point(project: Project, name: str, role: Role) -> Project:
+    """The file without something that is in the map beside inputs and outputs, and all else where it is."""
+    kept = AddressMap(project, role).kept()
+    return _with(project, role, tuple(p for p in kept if p.name.lower() != name.lower()))
+
+
+def keep_map(project: Project, role: Role) -> Project:
+    """The file with the addresses it has now: what is inserted later moves none of them."""
+    return _with(project, role, AddressMap(project, role).kept())
+
+
+def _with(project: Project, role: Role, points: tuple[BusPoint, ...]) -> Project:
+    return replace(project, modbus=(*(p for p in project.modbus if p.role != role), *points))
+
+
+def _from_iec(s: Signal) -> int:
+    """The Modbus address that an IEC address says; -1 without one, and for one that is not of the size of the type."""
+    if not s.address:
+        return -1
+    try:
+        found = read_address(s.address)
+    except ValueError:
+        return -1
+    if s.type is Type.BOOL:
+        return found.first if found.bits == 1 and found.first < ADDRESSES else -1
+    fits = found.bits == 16 * WORDS[s.type] and found.first // 16 + WORDS[s.type] <= ADDRESSES
+    return found.first // 16 if fits else -1

@@ -29,7 +29,11 @@ class Image:
 
     def __init__(self, project: Project, role: Role) -> None:
         self.map = AddressMap(project, role)
-        self.values: dict[str, Value] = {s.name: s.start for s in project.signals}
+        self.values: dict[str, Value] = {v.name: v.start for v in project.variables}
+        self._states = [p for p in self.map.points if p.sequence >= 0]
+        """Step flags and state numbers of the map."""
+        self.values |= {p.name: False if p.type is Type.BOOL else 0 for p in self._states}
+        self._variables = [v.name for v in project.variables]
         self._written: deque[tuple[Point, Value]] = deque()
         self._asked: dict[str, Value] = {}
         """What clients have written and the run has not shown yet, so that they read back what they wrote."""
@@ -62,11 +66,8 @@ class Image:
             for a, word in enumerate(words, address):
                 point, i = self._point(table, a)
                 now = [self._word(point, n) for n in range(point.words)]
-                new.setdefault(point.signal.name, (point, now))[1][i] = int(word)
-            values = [
-                (p, bool(w[0]) if p.signal.type is Type.BOOL else from_words(tuple(w), p.signal.type))
-                for p, w in new.values()
-            ]
+                new.setdefault(point.name, (point, now))[1][i] = int(word)
+            values = [(p, bool(w[0]) if p.type is Type.BOOL else from_words(tuple(w), p.type)) for p, w in new.values()]
         except (AddressError, RegisterError):
             self.refused += 1
             raise
@@ -74,7 +75,7 @@ class Image:
             self.refused += 1
             raise BusyError("the run does not keep up")
         for point, value in values:
-            self._asked[point.signal.name] = value
+            self._asked[point.name] = value
             self._written.append((point, value))
         self.writes += 1
 
@@ -85,9 +86,9 @@ class Image:
         return found
 
     def _word(self, point: Point, word: int) -> int:
-        name = point.signal.name
+        name = point.name
         value = self._asked.get(name, self.values[name])
-        return int(value) if point.signal.type is Type.BOOL else to_words(value, point.signal.type)[word]
+        return int(value) if point.type is Type.BOOL else to_words(value, point.type)[word]
 
     # -- the run's side
 
@@ -97,14 +98,14 @@ class Image:
             session.do("drive", "", True)
             for p in self.map.points:
                 if p.table.writable:
-                    session.do("force", p.signal.name, self.values[p.signal.name])
+                    session.do("force", p.name, self.values[p.name])
 
     def end(self, session: Session) -> None:
         """Gives the outputs and the sequences back."""
         if self.map.role is Role.MACHINE:
             for p in self.map.points:
                 if p.table.writable:
-                    session.do("unforce", p.signal.name)
+                    session.do("unforce", p.name)
             session.do("drive", "", False)
 
     def before_scan(self, session: Session) -> int:
@@ -112,7 +113,7 @@ class Image:
         last: dict[str, Value] = {}
         while self._written:
             point, value = self._written.popleft()
-            last[point.signal.name] = value
+            last[point.name] = value
         do = "force" if self.map.role is Role.MACHINE else "set"
         changed = {n: v for n, v in last.items() if v != self.values[n] or n not in self._given}
         for name, value in changed.items():
@@ -123,7 +124,11 @@ class Image:
     def after_scan(self, session: Session) -> None:
         """Shows clients what is now."""
         v, slots = session.situation.v, session.program.slots
-        self.values = {name: v[slots[name.lower()]] for name in self.values}
+        values: dict[str, Value] = {name: v[slots[name.lower()]] for name in self._variables}
+        for p in self._states:
+            active, steps = session.situation.active[p.sequence], session.program.sequences[p.sequence].steps
+            values[p.name] = p.step in active if p.step >= 0 else min((steps[a].number for a in active), default=0)
+        self.values = values
         for name, value in list(self._asked.items()):
             if value == self.values[name]:
                 self._asked.pop(name, None)

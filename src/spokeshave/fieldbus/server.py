@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import asyncio
+import errno
 import logging
+import socket
 import threading
 from collections.abc import Sequence
 from typing import Any
@@ -132,6 +134,28 @@ class _Listener(ModbusTcpServer):
         return _Connection(self)
 
 
+def _why_not(host: str, port: int) -> str:
+    """What keeps anybody from listening there, in words; empty if nothing does."""
+    try:
+        for family, kind, protocol, _, address in socket.getaddrinfo(
+            host, port, type=socket.SOCK_STREAM, flags=socket.AI_PASSIVE
+        ):
+            with socket.socket(family, kind, protocol) as probe:
+                probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+                probe.bind(address)
+    except (socket.gaierror, UnicodeError):
+        return "there is no such host"
+    except OSError as error:
+        if error.errno == errno.EADDRINUSE:
+            return "another program listens there; end it, or choose another port"
+        if error.errno == errno.EACCES:
+            return "ports below 1024 need rights that you do not have; 502 is usual on machines, 5020 needs none"
+        if error.errno == errno.EADDRNOTAVAIL:
+            return "this computer does not have that address"
+        return error.strerror or str(error)
+    return ""
+
+
 class Server:
     """`start` returns when clients can connect; `address` is where. Raises `ServeError` if the address is taken.
 
@@ -141,7 +165,7 @@ class Server:
     def __init__(
         self, image: Image, host: str = "127.0.0.1", port: int = 5020, allowed: tuple[Network, ...] = ()
     ) -> None:
-        self.image, self.host, self.port, self.allowed = image, host, port, allowed
+        self.image, self.host, self.port, self.allowed = image, host.strip().strip("[]"), port, allowed
         self._loop: asyncio.AbstractEventLoop | None = None
         self._server: ModbusTcpServer | None = None
         self._thread: threading.Thread | None = None
@@ -150,7 +174,7 @@ class Server:
 
     @property
     def address(self) -> str:
-        return f"{self.host}:{self.port}"
+        return f"[{self.host}]:{self.port}" if ":" in self.host else f"{self.host}:{self.port}"
 
     @property
     def clients(self) -> int:
@@ -158,6 +182,8 @@ class Server:
         return 0 if self._server is None else len(self._server.active_connections)
 
     def start(self) -> None:
+        if why := _why_not(self.host, self.port):
+            raise ServeError(f"cannot listen at {self.address}: {why}")
         self._thread = threading.Thread(target=self._run, name="modbus", daemon=True)
         self._thread.start()
         if not self._ready.wait(START_S) or self._fault:

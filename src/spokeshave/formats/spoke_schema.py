@@ -79,9 +79,10 @@ CHOICES: dict[tuple[str, str], tuple[str, ...]] = {
     ("Declared", "role"): ("input", "output", "variable", "failure"),
     ("Connection", "kind"): CONNECTION_KINDS,
     ("Requirement", "kind"): REQUIREMENT_KINDS,
+    ("BusPoint", "role"): ("controller", "machine", "onlooker"),
 }
 """Texts of which only these words are possible."""
-LEAST: dict[tuple[str, str], int] = {("OpposedPair", "dead_ms"): 0, ("Trip", "rank"): 1, ("Accepted", "within_ms"): 0,
+LEAST: dict[tuple[str, str], int] = {("OpposedPair", "dead_ms"): 0, ("Trip", "rank"): 1, ("BusPoint", "address"): 0, ("Accepted", "within_ms"): 0,
                                      ("Accepted", "length_ms"): 0, ("Accepted", "within"): 0}  # fmt: skip
 """The least numbers."""
 

@@ -114,6 +114,7 @@ def in_all_texts(project: Project, put: Put) -> Project:
         requirements=tuple(
             replace(r, shown_by=tuple(_rule(n, plain) for n in r.shown_by)) for r in project.requirements
         ),
+        modbus=tuple(replace(p, name=plain(p.name)) for p in project.modbus),
         accepted=tuple(replace(a, lanes=tuple((plain(n), c) for n, c in a.lanes)) for a in project.accepted),
         sweep=replace(
             project.sweep,

@@ -367,6 +367,17 @@ class Waiver:
 
 
 @dataclass(frozen=True, slots=True)
+class BusPoint:
+    """Where something stands for Modbus clients: a variable, a step as `Sequence.Step`, or the state number of a sequence by
+    its name. Which of the tables it is in follows from what it is and from the role of this side.
+    """
+
+    name: str
+    address: int
+    role: str = "controller"
+
+
+@dataclass(frozen=True, slots=True)
 class Conflict:
     """What two versions that were merged say differently: where, both sides in words, and theirs as JSON, to be taken over. The
     file has mine; the finding goes with the choice.
@@ -404,6 +415,7 @@ class Project:
     groups: tuple[Group, ...] = ()
     scenarios: tuple[Scenario, ...] = ()
     units: tuple[Unit, ...] = ()
+    modbus: tuple[BusPoint, ...] = ()
     waivers: tuple[Waiver, ...] = ()
     accepted: tuple[Accepted, ...] = ()
     conflicts: tuple[Conflict, ...] = ()

@@ -41,6 +41,7 @@ KEYS: dict[str, Key] = {
     "groups": lambda g: g.name.lower(),
     "scenarios": lambda s: s.name.lower(),
     "units": lambda u: u.name.lower(),
+    "modbus": lambda p: f"{p.name}, {p.role}".lower(),
     "waivers": lambda w: f"{w.code} {w.place}",
     "accepted": lambda a: f"{a.scenario} {a.label}".strip().lower(),
     "conflicts": lambda c: c.path,
@@ -48,7 +49,7 @@ KEYS: dict[str, Key] = {
 """What tells items of each list apart."""
 STAGES = (
     "name", "period_ms", "comment", "requirements", "signals", "tables", "routines", "instances", "opening", "closing", "home", "reset",
-    "sequences", "interlocks", "opposed", "trips", "devices", "connections", "labels", "groups", "units", "scenarios", "accepted",
+    "sequences", "interlocks", "opposed", "trips", "devices", "connections", "labels", "groups", "units", "modbus", "scenarios", "accepted",
     "sweep", "study", "waivers", "foreign", "conflicts",
 )  # fmt: skip
 """Fields in the order of the stages of the work."""

@@ -25,14 +25,14 @@ _FIELDS = {
 _ITEMS = {
     "requirements": "requirement", "signals": "signal", "tables": "table", "routines": "block", "instances": "instance", "sequences": "sequence",
     "interlocks": "interlock of", "opposed": "opposed pair", "trips": "trip", "devices": "device", "connections": "connection", "labels": "label",
-    "groups": "group", "units": "unit", "scenarios": "scenario", "accepted": "accepted run", "waivers": "waiver", "steps": "step",
-    "transitions": "transition", "bodies": "body", "conflicts": "conflict",
+    "groups": "group", "units": "unit", "modbus": "Modbus address of", "scenarios": "scenario", "accepted": "accepted run", "waivers": "waiver",
+    "steps": "step",    "transitions": "transition", "bodies": "body", "conflicts": "conflict",
 }  # fmt: skip
 STAGE_OF = {
     "requirements": "Brief", "signals": "Signals", "tables": "Signals", "routines": "Signals", "instances": "Signals", "opening": "Signals",
     "closing": "Signals", "units": "Signals", "sequences": "Sequence", "devices": "Machine", "connections": "Machine", "labels": "Machine",
-    "groups": "Machine", "interlocks": "Proof", "opposed": "Proof", "trips": "Proof", "scenarios": "Proof", "accepted": "Proof", "sweep": "Proof",
-    "study": "Proof", "waivers": "Proof",
+    "groups": "Machine", "modbus": "Machine", "interlocks": "Proof", "opposed": "Proof", "trips": "Proof", "scenarios": "Proof",
+    "accepted": "Proof", "sweep": "Proof",    "study": "Proof", "waivers": "Proof",
 }  # fmt: skip
 
 
