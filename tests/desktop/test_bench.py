@@ -24,8 +24,10 @@ from spokeshave.desktop.bench.lane_list import LaneList
 from spokeshave.desktop.machine_board import scene
 from spokeshave.desktop.runner import SPEEDS
 from spokeshave.engine.session import Session
+from spokeshave.engine.stimuli import Stimulus
 from spokeshave.fieldbus.real_time import Jitter
 from spokeshave.formats.tables.grid import read_sheets
+from spokeshave.formats.trace_csv import trace_rows
 from spokeshave.model import edits
 from spokeshave.model.project import Signal, SignalClass
 from spokeshave.verify.lanes import bool_pixels, borders, number_pixels, snapshot, tracks
@@ -649,3 +651,28 @@ def test_the_address_map_is_edited_kept_and_written(qtbot, window, tmp_path):
     for _ in range(3):
         document.undo()
     assert not document.project.modbus and serving.keep.isEnabled()
+
+
+def test_a_recording_of_the_machine_is_laid_beside_a_run_and_shown_where_it_differs(qtbot, window, tmp_path):
+    session = Session(window.document.project, [Stimulus(500, "set", "StartButton", True)])
+    session.run_for(6000)
+    path = tmp_path / "machine.csv"
+    rows = [row.replace(",Air,", ",exhaust,") for row in trace_rows(session.trace)]
+    path.write_text("\n".join(row for row in rows if ",Drum," not in row or row.startswith("0,")), encoding="utf-8")
+    dialog = window.showing.recording_dialog(path)
+    qtbot.addWidget(dialog)
+    assert dialog.table.item(0, 0).text() == "exhaust" and dialog.boxes["exhaust"].currentText() == "left out"
+    dialog.boxes["exhaust"].setCurrentText("Drum")
+    assert dialog.says.text() == "Drum is chosen twice" and not dialog.lay.isEnabled()
+    dialog.boxes["exhaust"].setCurrentText("Air")
+    dialog.shift.setText("soon")
+    assert "write a time" in dialog.says.text()
+    dialog.shift.setText("0 s")
+    assert dialog.lay.isEnabled() and dialog.says.text().endswith("0 left out")
+    window.showing.lay_beside(dialog, path.name)
+    qtbot.waitUntil(lambda: "machine.csv:" in window.message.text(), timeout=30_000)
+    assert "Drum on besides" in window.message.text()
+    beside = window.bench.strip.beside
+    assert beside.spans("Drum", False) and not beside.spans("Air", False) and window.stage == 4
+    path.write_text("Go\n1\n")
+    assert window.showing.recording_dialog(path) is None and "no column has the times" in window.message.text()

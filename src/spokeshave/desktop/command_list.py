@@ -144,6 +144,8 @@ def command_list(w: MainWindow) -> list[Command]:
                 "Holds the sequences; a click on a device turns over what drives it"),
         Command("run.keep", "Keep as scenario", "Run/-", "Ctrl+Shift+K", bench.keep_scenario, "", can_run,
                 "What was done becomes rows, the situations it met become expectations"),
+        Command("run.recording", "Lay a recording beside ...", "Run", "", w.showing.ask_recording, "", can_run,
+                "Of a real machine (.csv, .xlsx, .vcd): its inputs are given, all else is compared in the timing diagram"),
         Command("run.stimuli", "Write the inputs as stimuli ...", "Run", "", bench.ask_stimuli, "", can_run,
                 "What inputs and settings were so far, as CSV: run with it, the machine does the same again"),
         Command("run.interval", "Keep the interval between the cursors", "Run", "", lambda: w.bench.strip.keep_interval(), "", can_run),

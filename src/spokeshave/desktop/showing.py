@@ -8,14 +8,20 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QFileDialog
 
+from spokeshave.desktop.bench.recording_dialog import RecordingDialog
 from spokeshave.desktop.bench.strip_beside import Beside
 from spokeshave.desktop.record import record_bytes
 from spokeshave.desktop.seeking import CHUNK
+from spokeshave.engine.link import link_problems
 from spokeshave.formats.disk import write_bytes_atomically
 from spokeshave.formats.errors import FormatError
+from spokeshave.formats.recording import read_recording
 from spokeshave.formats.tables.pages import write_pages
+from spokeshave.model.diagnostics import errors
 from spokeshave.model.project import Accepted
 from spokeshave.verify.accepted import compared_runs
+from spokeshave.verify.recorded import Beside as LaidBeside
+from spokeshave.verify.recorded import lay_beside_elsewhere
 from spokeshave.verify.results_table import results_tables
 from spokeshave.verify.scenarios import Replay, Run
 
@@ -55,6 +61,63 @@ class Showing:
             )
 
         self._bring(run, f"Brings {name} to the bench", shown)
+
+    def ask_recording(self) -> None:
+        """Asks for a recording of a real machine, and what its names are."""
+        start = str(self.window.document.path or Path.cwd())
+        kinds = "Recordings (*.csv *.vcd *.xlsx *.ods *.tsv *.txt);;All files (*)"
+        name, _ = QFileDialog.getOpenFileName(self.window, "Lay a recording beside the run", start, kinds)
+        if not name:
+            return
+        dialog = self.recording_dialog(Path(name))
+        if dialog is not None and dialog.exec() == RecordingDialog.DialogCode.Accepted:
+            self.lay_beside(dialog, Path(name).name)
+
+    def recording_dialog(self, path: Path) -> RecordingDialog | None:
+        """What a recording has, to be chosen from; a bad one is told."""
+        try:
+            recording = read_recording(path)
+        except FormatError as error:
+            self.window.say_fault(str(error))
+            return None
+        return RecordingDialog(self.window.document.project, recording, path.name, self.window)
+
+    def lay_beside(self, dialog: RecordingDialog, name: str) -> None:
+        """Runs with the recorded inputs, in a process, and shows both in the timing diagram."""
+
+        def laid(found: LaidBeside) -> None:
+            first = min((max(d.time_ms, d.accepted_ms) for d in found.differences), default=0)
+
+            def shown() -> None:
+                self.window.bench.strip.beside = Beside.of(found.recorded, found.run)
+                self.window.bench.strip.show_moment(first)
+                n = len(found.differences)
+                d = found.differences[0] if found.differences else None
+                said = (
+                    "all is as recorded"
+                    if d is None
+                    else f"{n} difference{'s' * (n != 1)}, the first: {d.lane} {d.text}"
+                )
+                self.window.say(f"{name}: {said}. Hatched where it was otherwise. Reset begins a new run.")
+
+            if found.run.stopped:
+                self.window.say_fault(found.run.stopped)
+            self._bring(found.run, f"Brings the run beside {name} to the bench", shown)
+
+        project = self.window.document.project
+        if bad := errors(link_problems(project)):
+            self.window.say_fault(f"it cannot run: {bad[0].place}: {bad[0].message}")
+            return
+        within = (round(dialog.within_ms.value()), dialog.within.value())
+        self.window.tasks.in_process(
+            f"Runs with the inputs of {name}",
+            laid,
+            lay_beside_elsewhere,
+            project,
+            dialog.lanes(),
+            dialog.length_ms,
+            *within,
+        )
 
     def _bring(self, run: Run, title: str, shown: Callable[[], None]) -> None:
         """Runs a run again for the bench, while the window answers; the present run stays until it is whole."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -74,6 +74,15 @@ def stimuli_rows(trace: Changes, project: Project) -> Iterator[str]:
             time == "0" and signal.cls is SignalClass.SETTING and read_value(value, signal.type) == signal.start
         ):
             yield row
+
+
+def write_given(changes: Iterable[tuple[int, str, Value]], path: Path) -> None:
+    """Writes changes of inputs and settings: time in ms, name, value. Raises `FormatError`."""
+    rows = [
+        f"{t},{name},{value!r}" if isinstance(value, float) else f"{t},{name},{int(value)}"
+        for t, name, value in changes
+    ]
+    write_text_atomically("\n".join([",".join(HEADER), *rows]) + "\n", path)
 
 
 def write_stimuli(trace: Changes, project: Project, path: Path) -> None:
