@@ -3,18 +3,23 @@
 from __future__ import annotations
 
 import sys
+from dataclasses import replace
 from pathlib import Path
 
 from PySide6.QtCore import QCoreApplication, QMessageLogContext, QtMsgType, qInstallMessageHandler
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QWidget
 
 from spokeshave.desktop.application import make_app
+from spokeshave.desktop.compare_dialog import CompareDialog
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.signals.page import PARTS
 from spokeshave.desktop.theme import theme
 from spokeshave.desktop.window import MainWindow
+from spokeshave.formats.iec_read import parse_iec
 from spokeshave.language.units import add_copy, belongings, new_unit
 from spokeshave.model import edits
 from spokeshave.model.diagnostics import Place
+from spokeshave.model.flow_edits import insert_step
 from spokeshave.model.project import Project, Type, Unit
 from spokeshave.reading import read_project
 from spokeshave.verify.reach.answers import Study, study
@@ -75,7 +80,43 @@ def _show_unit(window: MainWindow, project: Project) -> None:
     unit = Unit(f"{name}ing unit", "", signals, (name,), devices)
     window.document.edit("Make a unit", lambda p: new_unit(p, unit))
     window.document.edit("Copy the unit", lambda p: add_copy(p, unit.name, "B_"))
-    window.signals.show_part(4)
+    window.signals.show_part(PARTS.index("Units"))
+
+
+BLOCK = """
+FUNCTION_BLOCK Wear
+  VAR_INPUT Runs : BOOL; Most : TIME; END_VAR
+  VAR_OUTPUT Due : BOOL; END_VAR
+  VAR Count : INT; Edge : R_TRIG; Long : TON; END_VAR
+  Edge(CLK := Runs);
+  IF Edge.Q THEN Count := Count + 1; END_IF;
+  Long(IN := Runs, PT := Most);
+  Due := Long.Q OR Count >= 500;
+END_FUNCTION_BLOCK
+PROGRAM Uses
+  VAR DrumWear : Wear; END_VAR
+  INITIAL_STEP Rest: END_STEP
+END_PROGRAM
+"""
+
+
+def _show_block(window: MainWindow) -> None:
+    """A function block of one's own, with an instance."""
+    made = parse_iec(BLOCK)
+    window.document.edit("Declare", lambda p: replace(p, routines=made.routines, instances=made.instances))
+    window.signals.show_part(PARTS.index("Functions and blocks"))
+    window.selection.go(Place("routine", item="Wear"))
+
+
+def _show_versions(window: MainWindow, project: Project) -> CompareDialog:
+    """The file beside a version of it in which a step, a time and a device are otherwise."""
+    q = project.sequences[0]
+    step = q.steps[len(q.steps) // 2].name
+    other = edits.change_step(insert_step(project, q.name, step), q.name, step, longest="T#90s")
+    other = edits.change_item(other, "devices", 0, at=(0, 0)) if other.devices else other
+    dialog = CompareDialog(window.document, window.selection, other, "monday.spoke", window)
+    dialog.show()
+    return dialog
 
 
 def _pass_on(kind: QtMsgType, context: QMessageLogContext, text: str) -> None:
@@ -103,10 +144,10 @@ def _take(
     _settle()
     written = []
 
-    def take(name: str) -> None:
+    def take(name: str, what: QWidget = window) -> None:
         _settle()
         path = folder / f"{name}.png"
-        window.grab().save(str(path))
+        what.grab().save(str(path))
         written.append(path)
 
     window.runner.run_for(500)
@@ -142,9 +183,7 @@ def _take(
     page = window.bench_commands.show_operator(full=False)
     page.resize(1280, 800)
     _settle()
-    path = folder / "5-operator.png"
-    page.grab().save(str(path))
-    written.append(path)
+    take("5-operator", page)
     page.close()
     window.toggle_dark()
     take("5-bench-dark")
@@ -156,7 +195,13 @@ def _take(
         take("2-signals-units")
         window.document.undo()
         window.document.undo()
-        window.signals.show_part(0)
+    _show_block(window)
+    take("2-signals-blocks")
+    window.document.undo()
+    window.signals.show_part(0)
+    dialog = _show_versions(window, project)
+    take("0-versions", dialog)
+    dialog.close()
     document.take_results(run_all(project) if results is None else results)
     window.show_stage(0)
     window.brief.view.select_row(3, 1)
