@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import html
+import io
 import re
 import zlib
 from dataclasses import replace
@@ -15,7 +16,7 @@ from typer.testing import CliRunner
 
 from spokeshave.cli import whole_app
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.record import charts_of, write_record
+from spokeshave.desktop.record import charts_of, pdf_of, write_record
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.sequence.chart_view import ChartView
@@ -56,10 +57,13 @@ def test_the_record_has_every_part_and_draws_nothing_from_elsewhere(project):
     ):  # fmt: skip
         assert wanted in html, wanted
     assert html.count("<svg") == 1 + len(project.sequences), "an evidence picture and a chart"
-    assert not re.findall(r"(?:src|href)=", html) and "http" not in re.sub(r'xmlns[:\w]*="[^"]*"', "", html)
+    assert not re.findall(r"(?:src|href)=\"[^#]", html) and "http" not in re.sub(r'xmlns[:\w]*="[^"]*"', "", html)
     assert html == record_html(
         project, results, found, "2031-01-02", charts, sweep(project), study(project), "SHA-256 1"
     )
+    assert html.count("<thead>") == html.count("</thead>") == html.count("<caption>") and "<th>" not in html
+    for title in re.findall(r'<h2 id="([^"]+)"', html):
+        assert f'href="#{title}"' in html
     bare = record_html(project, results, found, "2031-01-02")
     assert "The faults were not swept: it was not done." in bare and "was not studied: it was not done." in bare
 
@@ -80,6 +84,31 @@ def test_a_pdf_has_its_pages_numbered_and_no_pixels(project, tmp_path, qapp):
     without = tmp_path / "bare.pdf"
     write_record(without, replace(project, sequences=()), [], [], "2031-01-02")
     assert lines > 30 + sum(len(re.findall(rb"\bl\n", s)) for s in streams(without.read_bytes())), "the chart is lines"
+
+
+def test_no_heading_of_a_pdf_is_alone_no_row_is_cut_and_the_contents_say_the_pages(qapp):
+    """Every page begins with the heads of its table or a heading, and every heading has the first row below it."""
+    parts = ""
+    for n in range(3):
+        rows = "".join(
+            f"<tr><td>row{k}x</td><td>{'words ' * (k % 40)}end{k}x</td></tr>" for k in range(100 * n, 100 * n + 70)
+        )
+        parts += f"<h2>Part {n}</h2><h3>Section {n}</h3><table><caption>Table {n}</caption><thead><tr><th>HEAD</th></tr></thead>{rows}</table>"
+    contents = "".join(f"<p>Part {n} on M{n}.</p>" for n in range(3))
+    data = pdf_of(f"<html><body><h1>All</h1>{contents}{parts}</body></html>", "All", "M", "digest")
+    reader = PdfReader(io.BytesIO(data))
+    pages = [re.sub(r"[ \t]+", " ", page.extract_text()) for page in reader.pages]
+    assert len(pages) >= 6
+    for number, page in enumerate(pages[1:], 2):
+        begun, ended = re.findall(r"row(\d+)x", page), re.findall(r"end(\d+)x", page)
+        assert begun == ended and begun, "a row on two pages"
+        assert "HEAD" in page and f"page {number} of {len(pages)}" in page and "digest" in page
+    marks = [item for item in reader.outline[1] if not isinstance(item, list)]
+    assert [m.title for m in marks] == ["Part 0", "Part 1", "Part 2"]
+    for n, mark in enumerate(marks):
+        page = reader.get_destination_page_number(mark)
+        assert f"Part {n} on {page + 1}" in pages[0]
+        assert f"Section {n}" in pages[page] and f"row{100 * n}x" in pages[page]
 
 
 def test_text_taken_out_of_a_record_reads_as_it_looks(project, tmp_path, qapp):

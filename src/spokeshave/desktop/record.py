@@ -7,7 +7,7 @@ import secrets
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import QBuffer, QIODevice, QMarginsF, QRectF, QSizeF
+from PySide6.QtCore import QBuffer, QIODevice, QMarginsF, QRectF, QSizeF, Qt
 from PySide6.QtGui import (
     QGuiApplication,
     QPageLayout,
@@ -23,6 +23,7 @@ from PySide6.QtSvg import QSvgRenderer
 
 from spokeshave.desktop.application import make_app_without_screen
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.record_pages import OBJECT, Heading, headings_of, keep_together, number_contents, with_bookmarks
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.sequence.chart_view import ChartView
@@ -45,9 +46,6 @@ PICTURE = int(QTextFormat.ObjectTypes.UserObject) + 1
 SVG = 1
 """The property of a character that stands for a picture."""
 
-OBJECT = "\ufffc"
-
-
 Told = tuple[Project, list[Result], list[Diagnostic], str, Matrix | str, Study | str]
 """What a record is made of: machine file, results, findings, date, sweep, study."""
 
@@ -67,9 +65,13 @@ def record_bytes(
     """The record as HTML, or as PDF for the suffix `.pdf`; it can be made in a process of the proof."""
     if QGuiApplication.instance() is None:
         make_app_without_screen()
-    text = record_html(project, results, found, date, charts_of(project), sweep, study, fingerprint(project))
+    paged = f"p{secrets.token_hex(6)}-" if suffix.lower() == ".pdf" else ""  # which no text of a person can have
+    digest = fingerprint(project)
+    text = record_html(project, results, found, date, charts_of(project), sweep, study, digest, paged)
     look(0.3)
-    return pdf_of(text, f"{project.name}, acceptance record") if suffix.lower() == ".pdf" else text.encode()
+    return (
+        pdf_of(text, f"{project.name}, acceptance record", paged, digest) if suffix.lower() == ".pdf" else text.encode()
+    )
 
 
 def charts_of(project: Project) -> dict[str, str]:
@@ -103,13 +105,17 @@ class _Picture(QPyTextObject):
         QSvgRenderer(form.property(SVG)).render(painter, QRectF(box))
 
 
-def pdf_of(text: str, title: str) -> bytes:
-    """A record as PDF on A4 pages with numbers; its pictures stay vectors, its text can be taken out again."""
+def pdf_of(text: str, title: str, paged: str = "", foot: str = "") -> bytes:
+    """A record as PDF on A4 pages with numbers, and `foot` below each; its pictures stay vectors, its text can be taken out again.
+
+    Its headings are bookmarks, and the n-th part's page stands where the contents have `<paged><n>.`.
+    """
     with theme.on_paper():
-        return _pdf_of(text, title)
+        data, headings = _pdf_of(text, title, paged, foot)
+    return with_bookmarks(data, headings)
 
 
-def _pdf_of(text: str, title: str) -> bytes:
+def _pdf_of(text: str, title: str, paged: str, foot_text: str) -> tuple[bytes, list[Heading]]:
     buffer = QBuffer()
     buffer.open(QIODevice.OpenModeFlag.WriteOnly)
     writer = QPdfWriter(buffer)
@@ -124,7 +130,7 @@ def _pdf_of(text: str, title: str) -> bytes:
     page = writer.pageLayout().paintRectPixels(DPI)
     foot = 26
     room = QSizeF(page.width(), page.height() - foot)
-    document, picture = QTextDocument(), _Picture(room.width() - 8, room.height() - 60)
+    document, picture = QTextDocument(), _Picture(room.width() - 8, room.height() - 160)
     document.documentLayout().registerHandler(PICTURE, picture)
     document.setDefaultFont(text_font(11))
     document.setDocumentMargin(0)
@@ -136,6 +142,10 @@ def _pdf_of(text: str, title: str) -> bytes:
     for n, drawing in enumerate(drawings):
         _put(document, f"[picture {mark} {n}]", drawing)
     document.setPageSize(room)
+    keep_together(document, room.height())
+    headings = headings_of(document, room.height())
+    if paged:
+        number_contents(document, headings, paged)
     painter = QPainter(writer)
     for n in range(document.pageCount()):
         look(0.4 + 0.6 * n / document.pageCount())
@@ -146,11 +156,12 @@ def _pdf_of(text: str, title: str) -> bytes:
         document.drawContents(painter, QRectF(0, n * room.height(), room.width(), room.height()))
         painter.restore()
         painter.setFont(text_font(10))
-        painter.drawText(
-            QRectF(0, room.height() + 8, page.width(), 16), f"{title}, page {n + 1} of {document.pageCount()}"
-        )
+        line = QRectF(0, room.height() + 8, page.width(), 16)
+        painter.drawText(line, f"{title}, page {n + 1} of {document.pageCount()}")
+        painter.setFont(text_font(7))
+        painter.drawText(line, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, foot_text)
     painter.end()
-    return bytes(buffer.data().data())
+    return bytes(buffer.data().data()), headings
 
 
 def _put(document: QTextDocument, mark: str, drawing: str) -> None:

@@ -228,7 +228,7 @@ def put_point(project: Project, name: str, address: int, role: Role) -> Project:
 
 
 def put_first_free(project: Project, name: str, role: Role) -> Project:
-    """The file with something behind all that is in the map; it stays where it is if it is there."""
+    """The file with something behind all that is in the map; it stays where it is if it is there. Raises `EditError`."""
     now = AddressMap(project, role)
     if any(p.name.lower() == name.lower() for p in now.points):
         return project

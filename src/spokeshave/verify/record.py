@@ -24,6 +24,8 @@ from spokeshave.verify.sweep.matrix import LETTERS, alike
 from spokeshave.verify.sweep.matrix import Matrix as Sweep
 
 NOT_RUN = "it was not done"
+PARTS = ("Brief and coverage", "Scenarios", "Cause and effect", "Fault sweep", "Reachability study", "Signals", "Sequences",
+         "Interlocks and trips", "Findings of the check", "Waived findings")  # fmt: skip
 
 SAYS = {
     Says.GOOD: ("proven", "pass"),
@@ -37,18 +39,20 @@ SAYS = {
 def record_html(
     project: Project, results: list[Result], found: list[Diagnostic], date: str,
     charts: Mapping[str, str] | None = None, sweep: Sweep | str = NOT_RUN, study: Study | str = NOT_RUN, fingerprint: str = "",
+    paged: str = "",
 ) -> str:  # fmt: skip
     """The record's text: everything in one file. `date` is printed as given; nothing hangs on the clock or the machine.
 
     `charts` are SVG drawings by sequence, `fingerprint` tells which file it is about. In the place of a sweep or a study that
-    was not done there may be the reason.
+    was not done there may be the reason. With `paged` the contents have a mark for the number of each page, `<paged><n>.` for
+    the n-th of `PARTS`.
     """
     import jinja2  # takes its time
 
     environment = jinja2.Environment(autoescape=True, undefined=jinja2.StrictUndefined)
     template = environment.from_string((files("spokeshave.verify") / "record.html").read_text(encoding="utf-8"))
     by_name = {r.scenario.name: r for r in results}
-    acted = shown(results)
+    acted, waived = shown(results), look_over(project).waived
     return template.render(
         project=project,
         date=date,
@@ -58,7 +62,11 @@ def record_html(
         results=results,
         bars=[_bars(r) for r in results],
         findings=found,
-        waived=look_over(project).waived,
+        waived=waived,
+        parts=[p for p in PARTS if p != "Waived findings" or waived],
+        part=lambda title: Markup('<h2 id="{}">{}</h2>').format(anchor(title), title),
+        anchor=anchor,
+        paged=paged,
         charts={name: Markup(svg) for name, svg in (charts or {}).items()},
         matrix=matrix(project),
         shown_by=lambda cause: _shown_by(cause, acted),
@@ -73,6 +81,11 @@ def record_html(
     )
 
 
+def anchor(title: str) -> str:
+    """What a part is linked by."""
+    return title.lower().replace(" ", "-")
+
+
 def _shown_by(cause: Cause, acted: dict[Key, list[Showing]]) -> str:
     """The scenarios in which every rule of a row came into play."""
     if any(key not in acted for key in cause.keys):
@@ -80,11 +93,11 @@ def _shown_by(cause: Cause, acted: dict[Key, list[Showing]]) -> str:
     return ", ".join(dict.fromkeys(s.scenario for key in cause.keys for s in acted[key]))
 
 
-def _bars(result: Result) -> list[dict[str, Any]]:
-    """Step bars of a run, in per mille of its length, for the evidence picture."""
+def _bars(result: Result) -> dict[str, Any]:
+    """Step bars of a run, in per mille of its length, and a time axis, for the evidence picture; empty without a run."""
     session = result.session
     if session is None or not session.trace.scan_count:
-        return []
+        return {}
     trace, total = session.trace, session.trace.scan_count
     rows: list[dict[str, Any]] = []
     for q in session.program.sequences:
@@ -94,4 +107,11 @@ def _bars(result: Result) -> list[dict[str, Any]]:
                 pieces.append({"x": 1000 * a / total, "w": 1000 * (b - a) / total, "name": s.name, "number": s.number})
         pieces.sort(key=lambda p: float(p["x"]))
         rows.append({"name": q.name, "pieces": pieces})
-    return rows
+    seconds = total * session.program.period_ms / 1000
+    step = next((s for s in (0.1, 0.5, 1, 2, 5, 10, 20, 60, 120, 300, 600, 1800, 3600) if seconds / s <= 8), seconds)
+    axis = [
+        (1000 * n * step / seconds, f"{n * step:g}")
+        for n in range(int(seconds / step) + 1)
+        if n * step < 0.95 * seconds
+    ]
+    return {"rows": rows, "axis": [*axis, (1000, f"{seconds:g} s")]}
