@@ -91,7 +91,8 @@ def test_no_heading_of_a_pdf_is_alone_no_row_is_cut_and_the_contents_say_the_pag
     parts = ""
     for n in range(3):
         rows = "".join(
-            f"<tr><td>row{k}x</td><td>{'words ' * (k % 40)}end{k}x</td></tr>" for k in range(100 * n, 100 * n + 70)
+            f"<tr><td>row{k}x</td><td>{'words ' * (3 * (k % 40))}end{k}x</td></tr>"
+            for k in range(100 * n, 100 * n + 70)
         )
         parts += f"<h2>Part {n}</h2><h3>Section {n}</h3><table><caption>Table {n}</caption><thead><tr><th>HEAD</th></tr></thead>{rows}</table>"
     contents = "".join(f"<p>Part {n} on M{n}.</p>" for n in range(3))
