@@ -319,7 +319,7 @@ def test_any_executor_gives_the_same_matrix_and_a_sweep_can_be_cancelled():
     assert half.done
 
 
-def test_a_sweep_goes_to_a_cluster():
+def test_a_sweep_goes_to_a_cluster(tmp_path):
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
         from distributed import Client, LocalCluster
@@ -329,6 +329,13 @@ def test_a_sweep_goes_to_a_cluster():
             Client(cluster) as client,
         ):
             run = swept(slide(), client.get_executor())
+            file = tmp_path / "slide.spoke"
+            spoke.write(slide(), file)
+            here, there = (CliRunner().invoke(whole_app(), ["faults", str(file), "--json", *more])
+                           for more in ((), ("--cluster", cluster.scheduler_address)))  # fmt: skip
+            assert here.exit_code == there.exit_code == 1 and here.stdout == there.stdout
+            nobody = CliRunner().invoke(whole_app(), ["faults", str(file), "--cluster", "nonsense://here"])
+            assert nobody.exit_code == 2 and "no scheduler answers there" in nobody.stderr
     assert not run.problem and run.matrix.cells == sweep(slide()).cells
 
 

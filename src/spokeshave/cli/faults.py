@@ -5,8 +5,9 @@ from __future__ import annotations
 import json
 import sys
 import time
+from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -14,11 +15,43 @@ from spokeshave.cli.told import File, Json, fail, room_for, safe, today
 from spokeshave.model.study import MOST
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+    from concurrent.futures import Executor
+
     from spokeshave.verify.sweep.matrix import Matrix
 
 faults_app = typer.Typer()
 
+ANSWERS_S = 10
+"""Seconds in which a scheduler has to answer."""
 SIGN = {"harmless": ".", "recovered": "r", "caught": "c", "silent": "S", "stuck": "K", "hazard": "!"}
+
+
+@contextmanager
+def _workers(jobs: int, cluster: str) -> Iterator[Executor | None]:
+    """What runs the cells: nothing for here, processes of this machine, or the workers of a cluster."""
+    if cluster:
+        try:
+            from distributed import Client
+        except ImportError:
+            fail("--cluster needs the extra of this name: pip install -e '.[cluster]'")
+        try:
+            client: Any = Client(cluster, timeout=ANSWERS_S)  # type: ignore[no-untyped-call]
+        except (OSError, ValueError, TimeoutError) as error:
+            fail(f"--cluster {cluster}: no scheduler answers there: {error}")
+        try:
+            yield client.get_executor()
+        finally:
+            client.close()
+        return
+    from spokeshave.verify import processes
+
+    executor = processes.executor(jobs) if jobs != 1 else None
+    try:
+        yield executor
+    finally:
+        if executor is not None:
+            processes.let_go()
 
 
 @faults_app.command()
@@ -30,6 +63,9 @@ def faults(
         str, typer.Option(help="The scenario whose rows reset the machine; else reset and acknowledge.")
     ] = "",
     jobs: Annotated[int, typer.Option(help="Processes to run in; 0 for one a processor.", min=0)] = 1,
+    cluster: Annotated[
+        str, typer.Option(help="Run on the workers of this Dask scheduler, such as tcp://scheduler:8786.")
+    ] = "",
     csv_file: Annotated[Path | None, typer.Option("--csv", help="Write the matrix here.")] = None,
     junit_file: Annotated[Path | None, typer.Option("--junit", help="Write JUnit XML here.")] = None,
     accept: Annotated[bool, typer.Option("--accept", help="Keep this matrix in the file as the accepted one.")] = False,
@@ -39,7 +75,6 @@ def faults(
     from spokeshave.formats.disk import write_text_atomically
     from spokeshave.formats.files import write_project
     from spokeshave.reading import read_project
-    from spokeshave.verify import processes
     from spokeshave.verify.junit import sweep_junit
     from spokeshave.verify.sweep.matrix import accept_sweep, matrix_csv
     from spokeshave.verify.sweep.work import Sweep
@@ -47,8 +82,7 @@ def faults(
     room_for(csv_file)
     room_for(junit_file)
     project = read_project(file)
-    executor = processes.executor(jobs) if jobs != 1 else None
-    try:
+    with _workers(jobs, cluster) as executor:
         run = Sweep(project, cycle, reset, executor)
         tell = sys.stderr.isatty()
         while not run.done:
@@ -58,9 +92,6 @@ def faults(
                 print(f"\r{100 * run.part:3.0f} %", end="", file=sys.stderr)
         if tell:
             print("\r     \r", end="", file=sys.stderr)
-    finally:
-        if executor is not None:
-            processes.let_go()
     if run.problem:
         fail(f"{file}: {run.problem}")
     matrix = run.matrix
