@@ -137,6 +137,7 @@ def test_what_the_machine_file_does_otherwise_is_told_with_its_time_also_later_a
         ((file, table, "--name", "Drive"), "write OURS=THEIRS"),
         ((file, table, "--shift", "soon"), "--shift soon"),
         ((file, file), "is no recording"),
+        ((file, table, "--name", "Go=l_oad"), "Go at 200 ms: "),
     ):
         code, _, err = replay(*arguments)
         assert code == 2 and said in err

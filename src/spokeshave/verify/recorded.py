@@ -10,12 +10,18 @@ from dataclasses import dataclass, replace
 
 from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
+from spokeshave.language.literals import read_value
 from spokeshave.model.project import Accepted, Project, SignalClass, Type
+from spokeshave.verify import VerifyError
 from spokeshave.verify.accepted import Change, Difference, compare, kept, lanes_of, number_text
 from spokeshave.verify.scenarios import Run
 
 Recorded = Mapping[str, list[Change]]
 """Names with their changes."""
+
+
+class RecordedError(VerifyError):
+    """What was recorded can be no value of what it is said to be."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,7 +47,7 @@ def matched(project: Project, names: Iterable[str], given: Mapping[str, str] | N
     known |= {_plain(v.name): v.name for v in project.variables}
     chosen = {k.lower(): v for k, v in (given or {}).items()}
     out: dict[str, str] = {}
-    for name in names:
+    for name in sorted(names, key=lambda n: n.lower() not in chosen):  # what is said goes before what is guessed
         if name.lower() in chosen:
             lane = known.get(_plain(chosen[name.lower()]), "")
         else:
@@ -70,13 +76,16 @@ def put_in_place(recorded: Recorded, names: Mapping[str, str], shift_ms: int = 0
 
 
 def stimuli_of(project: Project, lanes: Recorded) -> list[Stimulus]:
-    """What inputs and settings were, in the order of time."""
+    """What inputs and settings were, in the order of time. Raises `RecordedError` for a value that the type cannot have."""
     out = []
     for name, changes in lanes.items():
         signal = project.signal(name)
         if signal is not None and signal.cls in (SignalClass.INPUT, SignalClass.SETTING):
             for t, v in changes:
-                value = bool(v) if signal.type is Type.BOOL else v if signal.type is Type.REAL else round(v)
+                try:
+                    value = v if signal.type is Type.REAL else read_value(number_text(v), signal.type)
+                except ValueError as error:
+                    raise RecordedError(f"{signal.name} at {t} ms: {error}") from None
                 out.append(Stimulus(t, "set", signal.name, value))
     return sorted(out, key=lambda s: s.time_ms)
 
@@ -87,7 +96,8 @@ def lay_beside(
     """Runs the machine file with the inputs of a recording, or takes `run`, and compares what else was recorded.
 
     Numbers are compared where a BOOL changes. A BOOL that is recorded only from its first change on was the other before.
-    `length_ms` is the last moment of the recording. Raises `LinkError` for a file that cannot run.
+    `length_ms` is the last moment of the recording. Raises `LinkError` for a file that cannot run,
+    `RecordedError` for a value that an input cannot have.
     """
     given = {s.target for s in stimuli_of(project, lanes)} if run is None else set()
     if run is None:

@@ -21,7 +21,7 @@ from spokeshave.desktop.plain import TextLabel
 from spokeshave.formats.recording import Recording
 from spokeshave.model.project import Project, SignalClass
 from spokeshave.verify.accepted import Change
-from spokeshave.verify.recorded import matched, put_in_place
+from spokeshave.verify.recorded import RecordedError, matched, put_in_place, stimuli_of
 
 LEFT_OUT = "left out"
 
@@ -120,6 +120,7 @@ class RecordingDialog(QDialog):
         wrong = (
             f"{twice[0]} is chosen twice" if twice
             else "Later by: write a time such as 1.5 s or -200 ms" if self.shift_ms is None
+            else self._impossible() if self._impossible()
             else "choose what is to be compared: an output, a variable or a step" if len(given) == len(names)
             else ""
         )  # fmt: skip
@@ -129,6 +130,14 @@ class RecordingDialog(QDialog):
             f"{len(self.boxes) - len(names)} left out"
         )
         self.lay.setEnabled(not wrong)
+
+    def _impossible(self) -> str:
+        """What was recorded and cannot be a value of what it is said to be."""
+        try:
+            stimuli_of(self.project, self.lanes())
+        except RecordedError as error:
+            return str(error)
+        return ""
 
     def lanes(self) -> dict[str, list[Change]]:
         """The recording by our names, in its place."""
