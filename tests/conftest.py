@@ -23,7 +23,10 @@ make_schema()
 # Random machine files are built from one number, which cannot be made simpler: nothing is lost by not trying.
 _PHASES = [p for p in Phase if p is not Phase.shrink]
 # A run answers for the change it runs on, so its examples are the same each time; `./run-tests search` looks for new ones.
-settings.register_profile("untimed", deadline=None, phases=_PHASES, derandomize=True)
+# Those are a part of what a property asks for, that the run answers within minutes; a search takes all of them.
+PART = 0.55
+AT_LEAST = 20
+settings.register_profile("untimed", deadline=None, phases=_PHASES, derandomize=True, max_examples=round(100 * PART))
 settings.register_profile("search", deadline=None, phases=_PHASES, print_blob=True)
 WANTED = os.environ.get("SPOKESHAVE_EXAMPLES", "untimed")
 FEW = 4
@@ -31,12 +34,17 @@ settings.load_profile("untimed" if WANTED == "few" else WANTED)
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """With few examples, for what only looks at which lines are reached: tracing makes each take five times as long."""
-    for item in items if WANTED == "few" else ():
+    """A part of the examples of each property. With `few` nearly none, for what only looks at which lines are reached: tracing
+    makes each take five times as long.
+    """
+    for item in items if WANTED != "search" else ():
         function = getattr(item, "obj", None)
         own = getattr(function, "_hypothesis_internal_use_settings", None)
-        if own is not None:
-            function._hypothesis_internal_use_settings = settings(own, max_examples=min(FEW, own.max_examples))
+        if own is not None and not hasattr(function, "_all_examples"):
+            most = own.max_examples
+            part = FEW if WANTED == "few" else max(AT_LEAST, round(PART * most))
+            function._all_examples = most  # once for each function, however many items it makes
+            function._hypothesis_internal_use_settings = settings(own, max_examples=min(part, most))
 
 
 EXAMPLES = Path(__file__).parent.parent / "src" / "spokeshave" / "examples"

@@ -92,14 +92,14 @@ def test_no_heading_of_a_pdf_is_alone_no_row_is_cut_and_the_contents_say_the_pag
     for n in range(3):
         rows = "".join(
             f"<tr><td>row{k}x</td><td>{'words ' * (3 * (k % 40))}end{k}x</td></tr>"
-            for k in range(100 * n, 100 * n + 70)
+            for k in range(100 * n, 100 * n + 50)
         )
         parts += f"<h2>Part {n}</h2><h3>Section {n}</h3><table><caption>Table {n}</caption><thead><tr><th>HEAD</th></tr></thead>{rows}</table>"
     contents = "".join(f"<p>Part {n} on M{n}.</p>" for n in range(3))
     data = pdf_of(f"<html><body><h1>All</h1>{contents}{parts}</body></html>", "All", "M", "digest")
     reader = PdfReader(io.BytesIO(data))
     pages = [re.sub(r"[ \t]+", " ", page.extract_text()) for page in reader.pages]
-    assert len(pages) >= 6
+    assert len(pages) >= 5
     for number, page in enumerate(pages[1:], 2):
         begun, ended = re.findall(r"row(\d+)x", page), re.findall(r"end(\d+)x", page)
         assert begun == ended and begun, "a row on two pages"
