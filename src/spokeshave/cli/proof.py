@@ -85,12 +85,8 @@ def verify(
     from spokeshave.verify.junit import junit
 
     room_for(junit_file)
-    room_for(report)
-    room_for(table)
-    if table is not None and table.suffix.lower() not in (".xlsx", ".csv"):
-        fail(f"{table}: the suffix {table.suffix or '(none)'} is not known; use .xlsx or .csv")
-    if report is not None and report.suffix.lower() not in (".html", ".pdf"):
-        fail(f"{report}: the suffix {report.suffix or '(none)'} is not known; use .html or .pdf")
+    room_for(report, (".html", ".pdf"))
+    room_for(table, (".xlsx", ".csv"))
     project = read_project(file)
     found = findings(project)
     chosen = _chosen(project, scenario, group)

@@ -61,10 +61,8 @@ def run(
     from spokeshave.formats.trace_csv import trace_rows
     from spokeshave.reading import read_project
 
-    room_for(trace)
+    room_for(trace, TRACES)
     room_for(keep_stimuli)
-    if trace is not None and trace.suffix.lower() not in TRACES:
-        fail(f"{trace}: the suffix {trace.suffix or '(none)'} is not known; use {' or '.join(TRACES)}")
     project = read_project(file)
     if scenario:
         from spokeshave.verify.junit import lines_of

@@ -60,16 +60,14 @@ def serve(
 ) -> None:
     """Runs in real time behind Modbus TCP."""
     from spokeshave.fieldbus.access import AccessError, networks, warning
-    from spokeshave.fieldbus.address_map import HEADS, AddressMap, Role, also, keep_map, put_first_free
+    from spokeshave.fieldbus.address_map import AddressMap, Role, also, keep_map, put_first_free
     from spokeshave.fieldbus.serving import ServeError, serve_project
     from spokeshave.formats.files import write_project
     from spokeshave.formats.tables.pages import write_pages
     from spokeshave.model.diagnostics import did_you_mean
     from spokeshave.reading import read_project
 
-    room_for(map_table)
-    if map_table is not None and map_table.suffix.lower() not in (".xlsx", ".csv"):
-        fail(f"{map_table}: the suffix {map_table.suffix or '(none)'} is not known; use .xlsx or .csv")
+    room_for(map_table, (".xlsx", ".csv"))
     if role not in (known := [r.value for r in Role]):
         fail(f"--as {role}: there are {', '.join(known)}")
     project = read_project(file)
@@ -85,7 +83,7 @@ def serve(
     if keep:
         write_project(keep_map(project, Role(role)), file)
     if map_table is not None:
-        write_pages([("Modbus map", HEADS, [tuple(map(str, row)) for row in mapped.rows()])], map_table)
+        write_pages([mapped.table()], map_table)
     if show_map:
         _print_map(mapped.rows(), as_json)
     if show_map or keep or map_table is not None:

@@ -131,12 +131,14 @@ def show(found: list[Diagnostic], as_json: bool, waived: dict[Diagnostic, str] |
         print(f"{'waived':8} {d.code:20} {d}; because {reason}")
 
 
-def room_for(path: Path | None) -> None:
-    """Fails before any work is done if a file could not be written where it is to be."""
+def room_for(path: Path | None, kinds: tuple[str, ...] = ()) -> None:
+    """Fails before any work is done if a file could not be written where it is to be, or has none of the suffixes `kinds`."""
     if path is not None and not path.parent.is_dir():
         fail(f"{path}: there is no folder {path.parent}")
     if path is not None and len(os.fsencode(path.name)) > (most := os.pathconf(path.parent, "PC_NAME_MAX")):
         fail(f"{quoted(path)}: the name is too long; names of files have at most {most} bytes here")
+    if path is not None and kinds and path.suffix.lower() not in kinds:
+        fail(f"{path}: the suffix {path.suffix or '(none)'} is not known; use {' or '.join(kinds)}")
 
 
 def scenario_named(project: Project, name: str) -> Scenario:

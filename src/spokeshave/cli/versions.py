@@ -93,7 +93,7 @@ def merge(base: File, mine: File, theirs: File, target: Annotated[Path, typer.Ar
     from spokeshave.formats.disk import write_text_atomically
     from spokeshave.formats.files import WRITERS, write_project
     from spokeshave.formats.spoke import dumps
-    from spokeshave.versions.merge import made_worse
+    from spokeshave.versions.merge import faults_of, made_worse
     from spokeshave.versions.merge import merge as merged
 
     a, b, c = (read_any(p) for p in (base, mine, theirs))
@@ -103,7 +103,7 @@ def merge(base: File, mine: File, theirs: File, target: Annotated[Path, typer.Ar
             f"{conflict.path}: mine {conflict.mine or 'nothing'}; theirs {conflict.theirs or 'nothing'}",
             file=sys.stderr,
         )
-    broken = made_worse(found.project, b, c)
+    broken = made_worse(found.project, faults_of(b, c))
     for d in broken:
         print(f"{d.place}: {d.message}", file=sys.stderr)
     if target.suffix.lower() in WRITERS:

@@ -21,7 +21,7 @@ from spokeshave.desktop.theme import theme
 from spokeshave.model.edits import EditError
 from spokeshave.model.project import Conflict, Project
 from spokeshave.versions.compare import differences
-from spokeshave.versions.merge import made_worse, merge
+from spokeshave.versions.merge import faults_of, made_worse, merge
 from spokeshave.versions.words import told
 
 _ROLE = int(Qt.ItemDataRole.UserRole)
@@ -40,6 +40,7 @@ class MergeDialog(QDialog):
         super().__init__(parent)
         self.document, self.base, self.mine, self.theirs, self.name = document, base, document.project, theirs, name
         self.decided: dict[str, bool] = {}
+        self._known = faults_of(self.mine, theirs)
         self.setWindowTitle(f"{name} into {document.project.name}")
         self.resize(980, 560)
         self.list = QTreeWidget()
@@ -148,7 +149,7 @@ class MergeDialog(QDialog):
     def broken(self) -> list[str]:
         """What is wrong with the result and with neither side."""
         made = merge(self.base, self.mine, self.theirs, self.decided).project
-        return [f"{d.place}: {d.message}" for d in made_worse(made, self.mine, self.theirs)]
+        return [f"{d.place}: {d.message}" for d in made_worse(made, self._known)]
 
     def _clicked(self, item: QTreeWidgetItem, column: int) -> None:
         c = item.data(0, _ROLE)

@@ -213,9 +213,9 @@ class ServingWindow(QWidget):
 
     def write_table(self, path: Path) -> None:
         """The map for whoever programs the other side."""
-        rows = AddressMap(self.runner.document.project, Role(self.role.currentData())).rows()
+        found = AddressMap(self.runner.document.project, Role(self.role.currentData()))
         try:
-            write_pages([("Modbus map", HEADS, [tuple(map(str, r)) for r in rows])], path)
+            write_pages([found.table()], path)
         except FormatError as error:
             self.state.setText(f"✕ {error}")
         else:

@@ -189,6 +189,10 @@ class AddressMap:
         points = sorted(self.points, key=lambda p: (order.index(p.table), p.address))
         return [(p.table.value, p.address, p.words, p.name, p.type.value) for p in points]
 
+    def table(self) -> tuple[str, tuple[str, ...], list[tuple[str, ...]]]:
+        """Title, headings and rows of the map, for whoever programs the other side."""
+        return "Modbus map", HEADS, [tuple(map(str, row)) for row in self.rows()]
+
     def kept(self) -> tuple[BusPoint, ...]:
         """The map as a machine file keeps it."""
         return tuple(BusPoint(p.name, p.address, self.role.value) for p in self.points)

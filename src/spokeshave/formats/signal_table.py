@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import io
 import re
 from collections.abc import Mapping, Sequence
@@ -11,7 +10,7 @@ from pathlib import Path
 
 from spokeshave.formats.disk import write_bytes_atomically, write_text_atomically
 from spokeshave.formats.tables.cells import time_of
-from spokeshave.formats.tables.grid import Sheet, read_sheets, sheet_of_text
+from spokeshave.formats.tables.grid import Sheet, csv_of, read_sheets, sheet_of_text
 from spokeshave.formats.tables.headings import SIGNAL_WORDS, find_heading, latin, roles_in
 from spokeshave.language.literals import read_value, time_ms, value_text
 from spokeshave.language.rename import name_problem
@@ -44,15 +43,6 @@ def parse_rows(text: str) -> list[list[str]]:
     Raises `FormatError` with the line.
     """
     return [list(row) for row in sheet_of_text(text).rows if any(row)]
-
-
-_FORMULA = re.compile(r"'*[=+@\t\r-]")
-_NUMBER = re.compile(r"-?[0-9][0-9_.,]*")
-
-
-def guarded(cell: str) -> str:
-    """A cell of a CSV file that a spreadsheet takes for no formula: an apostrophe stands before what could be one."""
-    return f"'{cell}" if _FORMULA.match(cell) and not _NUMBER.fullmatch(cell) else cell
 
 
 def guess_mapping(heads: Sequence[str]) -> dict[int, str]:
@@ -243,7 +233,4 @@ def write_table(signals: Sequence[Signal], path: Path) -> None:
         book.save(out)
         write_bytes_atomically(out.getvalue(), path)
     else:
-        out_text = io.StringIO("\ufeff")  # by the mark a spreadsheet knows that it is UTF-8
-        out_text.seek(0, io.SEEK_END)
-        csv.writer(out_text, lineterminator="\n").writerows([guarded(c) for c in row] for row in rows)
-        write_text_atomically(out_text.getvalue(), path)
+        write_text_atomically(csv_of(rows), path)

@@ -10,10 +10,10 @@ from pathlib import Path
 
 from spokeshave.formats.disk import text_of_file, write_text_atomically
 from spokeshave.formats.errors import FormatError, reading
-from spokeshave.formats.trace_csv import Changes, trace_rows
+from spokeshave.formats.trace_csv import Changes, change_row
 from spokeshave.language.literals import read_value
 from spokeshave.model.diagnostics import did_you_mean, line_and_column
-from spokeshave.model.project import Project, SignalClass, Value
+from spokeshave.model.project import Project, SignalClass, Type, Value
 
 HEADER = ["time_ms", "signal", "value"]
 
@@ -65,23 +65,17 @@ def stimuli_rows(trace: Changes, project: Project) -> Iterator[str]:
     its devices.
     """
     given = {s.name: s for s in project.signals if s.cls in (SignalClass.INPUT, SignalClass.SETTING)}
-    rows = trace_rows(trace)
-    yield next(rows)
-    for row in rows:
-        time, name, value = row.split(",")
-        signal = given.get(name)
-        if signal is not None and not (
-            time == "0" and signal.cls is SignalClass.SETTING and read_value(value, signal.type) == signal.start
-        ):
-            yield row
+    columns = [given.get(c.name) for c in trace.recorded]
+    yield ",".join(HEADER)
+    for k, column, value in zip(trace.scans, trace.columns, trace.values):
+        s = columns[column]
+        if s is not None and not (k == 0 and s.cls is SignalClass.SETTING and value == s.start):
+            yield change_row(k * trace.period_ms, s.name, value, s.type is Type.REAL)
 
 
 def write_given(changes: Iterable[tuple[int, str, Value]], path: Path) -> None:
     """Writes changes of inputs and settings: time in ms, name, value. Raises `FormatError`."""
-    rows = [
-        f"{t},{name},{value!r}" if isinstance(value, float) else f"{t},{name},{int(value)}"
-        for t, name, value in changes
-    ]
+    rows = [change_row(t, name, value, isinstance(value, float)) for t, name, value in changes]
     write_text_atomically("\n".join([",".join(HEADER), *rows]) + "\n", path)
 
 

@@ -36,6 +36,11 @@ class Changes(Protocol):
     def scan_count(self) -> int: ...
 
 
+def change_row(time_ms: int, name: str, value: float, real: bool) -> str:
+    """The line of a change; a REAL reads back as the same."""
+    return f"{time_ms},{name},{value!r}" if real else f"{time_ms},{name},{int(value)}"
+
+
 def trace_rows(trace: Changes) -> Iterator[str]:
     """The lines of the file, header first, without line ends."""
     yield "time_ms,signal,value"
@@ -43,8 +48,7 @@ def trace_rows(trace: Changes) -> Iterator[str]:
     real = [c.type is Type.REAL for c in trace.recorded]
     period = trace.period_ms
     for k, column, value in zip(trace.scans, trace.columns, trace.values):
-        text = repr(value) if real[column] else str(int(value))
-        yield f"{k * period},{names[column]},{text}"
+        yield change_row(k * period, names[column], value, real[column])
 
 
 def write_trace(trace: Changes, path: Path) -> None:

@@ -99,16 +99,18 @@ def lay_beside(
     `length_ms` is the last moment of the recording. Raises `LinkError` for a file that cannot run,
     `RecordedError` for a value that an input cannot have.
     """
-    given = {s.target for s in stimuli_of(project, lanes)} if run is None else set()
+    given: set[str] = set()
     if run is None:
         done = tuple(stimuli_of(project, lanes))
+        given = {s.target for s in done}
         session = Session(project, done)
         session.run_for(length_ms + 1)
         stopped = str(session.stopped) if session.stopped is not None else ""
         run = Run("", (), project, done, session.k, 0, stopped, live=session)
     reals = {v.name for v in project.variables if v.type is Type.REAL}
     settings = {v.name for v in project.variables if v.cls is SignalClass.SETTING}
-    ours = kept(lanes_of(run))
+    all_lanes = lanes_of(run)
+    ours = kept(all_lanes)
     compared = {n: _begun(c, ours.get(n, [])) for n, c in lanes.items() if c and n not in given | settings}
     edges = sorted({t for n, c in compared.items() if n not in reals for t, _ in c} | {0})
     texts = [
@@ -117,7 +119,7 @@ def lay_beside(
     ]
     recorded = Accepted("recording", "", within_ms, within, length_ms + 1, tuple(texts))
     there = {n for n, _ in texts}
-    short = replace(run, lanes=tuple(lane for lane in lanes_of(run) if lane[0] in there))
+    short = replace(run, lanes=tuple(lane for lane in all_lanes if lane[0] in there))
     found = [replace(d, text=d.text.replace("accepted", "recorded")) for d in compare(recorded, short)]
     return Beside(run, recorded, tuple(found))
 

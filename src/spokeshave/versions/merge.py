@@ -7,7 +7,7 @@ changed the same thing otherwise, mine stays, and a conflict says both.
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from difflib import SequenceMatcher
 from typing import Any
@@ -62,9 +62,15 @@ def merge(base: Project, mine: Project, theirs: Project, decided: Mapping[str, b
 _FLOW = frozenset(("section-unsound", "section-never-joins", "step-unreachable", "step-no-exit"))
 
 
-def made_worse(made: Project, mine: Project, theirs: Project) -> list[Diagnostic]:
-    """What is an error in the result, or unsound in its flow, and was so on neither side; conflicts are told elsewhere."""
-    known = {(d.code, str(d)) for side in (mine, theirs) for d in every_finding(side)}
+def faults_of(*sides: Project) -> frozenset[tuple[str, str]]:
+    """What is wrong with either side, for `made_worse`."""
+    return frozenset((d.code, str(d)) for side in sides for d in every_finding(side))
+
+
+def made_worse(made: Project, known: Collection[tuple[str, str]]) -> list[Diagnostic]:
+    """What is an error in the result, or unsound in its flow, and is not `known` from either side (`faults_of`); conflicts are
+    told elsewhere.
+    """
     return [
         d
         for d in every_finding(made)

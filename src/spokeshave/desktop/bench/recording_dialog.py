@@ -120,9 +120,8 @@ class RecordingDialog(QDialog):
         wrong = (
             f"{twice[0]} is chosen twice" if twice
             else "Later by: write a time such as 1.5 s or -200 ms" if self.shift_ms is None
-            else self._impossible() if self._impossible()
             else "choose what is to be compared: an output, a variable or a step" if len(given) == len(names)
-            else ""
+            else self._impossible()
         )  # fmt: skip
         self.says.setText(
             wrong

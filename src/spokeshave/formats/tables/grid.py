@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 import zipfile
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime, time, timedelta
 from pathlib import Path
@@ -130,6 +131,23 @@ FORMULA_STARTS = "=+@\t\r-"
 def bare(cell: str) -> str:
     """A cell without the apostrophe that keeps a spreadsheet from taking it for a formula."""
     return cell[1:] if cell.startswith("'") and cell.lstrip("'")[:1] in FORMULA_STARTS and cell.lstrip("'") else cell
+
+
+_FORMULA = re.compile(rf"'*[{FORMULA_STARTS}]")
+_NUMBER = re.compile(r"-?[0-9][0-9_.,]*")
+
+
+def guarded(cell: str) -> str:
+    """A cell of a CSV file that a spreadsheet takes for no formula: an apostrophe stands before what could be one."""
+    return f"'{cell}" if _FORMULA.match(cell) and not _NUMBER.fullmatch(cell) else cell
+
+
+def csv_of(rows: Iterable[Sequence[str]]) -> str:
+    """Rows as CSV with commas, in which no cell is a formula; by the mark at its beginning a spreadsheet knows that it is UTF-8."""
+    out = io.StringIO()
+    out.write("\ufeff")
+    csv.writer(out, lineterminator="\n").writerows([guarded(c) for c in row] for row in rows)
+    return out.getvalue()
 
 
 # -- workbooks

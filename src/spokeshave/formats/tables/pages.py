@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import io
 import re
 from collections.abc import Sequence as Items
@@ -10,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from spokeshave.formats.disk import write_bytes_atomically, write_text_atomically
-from spokeshave.formats.signal_table import guarded
+from spokeshave.formats.tables.grid import csv_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,8 +99,5 @@ def write_pages(tables: Items[tuple[str, tuple[str, ...], Items[tuple[str, ...]]
 
 def csv_text(page: Page) -> str:
     """A page as CSV that a spreadsheet takes as UTF-8, and in which no cell is a formula."""
-    out = io.StringIO()
-    out.write("\ufeff")
     rows = [*([page.above] if page.above else []), *([page.groups] if any(page.groups) else []), page.heads, *page.rows]
-    csv.writer(out, lineterminator="\n").writerows([guarded(c) for c in row] for row in rows)
-    return out.getvalue()
+    return csv_of(rows)
