@@ -18,7 +18,8 @@ from spokeshave.verify.batch import Batch
 from spokeshave.verify.completion import complete
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.processes import let_go
-from spokeshave.verify.scenarios import run_all, run_scenario, still_holds
+from spokeshave.verify.scenarios import run_all, run_scenario
+from spokeshave.verify.standing import proof_of, since
 from tests.conftest import EXAMPLES
 from tests.core.test_check import gate
 
@@ -130,18 +131,26 @@ def test_a_situation_that_is_not_reached_or_begins_at_itself_is_told():
 
 def test_a_result_holds_until_what_ran_or_a_scenario_it_starts_from_is_edited():
     project = starting()
-    results = {r.scenario.name: r for r in run_all(project)}
+    proofs = {r.scenario.name: proof_of(r) for r in run_all(project)}
 
     def held(after: Project) -> list[str]:
-        return [n for n, r in results.items() if still_holds(r, after)]
+        return [n for n, proof in proofs.items() if not since(proof, after)]
 
     assert held(replace(project, name="Other")) == ["First", "Second", "Third"]
     first, second, third = project.scenarios
-    assert held(replace(project, scenarios=(first, second, replace(third, text=third.text + "\n// note")))) == [
+    assert held(replace(project, scenarios=(first, second, replace(third, text=third.text + "\n// note")))) == list(
+        proofs
+    )
+    assert held(
+        replace(project, scenarios=(first, second, replace(third, text=third.text + "\nexpect no alarms")))
+    ) == [
         "First",
         "Second",
     ]
-    assert held(replace(project, scenarios=(replace(first, text="// note\n" + first.text), second, third))) == []
+    assert (
+        held(replace(project, scenarios=(replace(first, text="at 9 s: press Button\n" + first.text), second, third)))
+        == []
+    )
     assert held(replace(project, scenarios=(first, third))) == ["First"], "the situation of the last one is gone"
     assert held(replace(project, period_ms=20)) == []
 

@@ -139,7 +139,7 @@ def test_a_failing_run_is_kept_to_look_at_until_the_next_one(qtbot, window, pane
     window.tasks.finish()
     assert window.stage == 4 and window.bench.strip.cursors[0] == 13_030
     results(window, "Light roast in order")
-    assert not panel.before.isVisible() and panel.list.item(row).text().startswith("✓") and not document.failed_before
+    assert not panel.before.isVisible() and panel.list.item(row).text().startswith("✓") and not document.ledger.earlier
 
 
 def _charge(project, condition):

@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from spokeshave.model.project import Project, Scenario
     from spokeshave.verify.accepted import Difference
     from spokeshave.verify.coverage import Shown
+    from spokeshave.verify.ledger import Ledger
     from spokeshave.verify.scenarios import Result
 
     Compared = list[tuple[str, list[Difference]]]
@@ -71,32 +72,50 @@ def verify(
     ] = None,
     scenario: One = "",
     group: Group = "",
+    only_changed: Annotated[
+        bool, typer.Option("--changed", help="Only scenarios without a kept verdict that holds; see --keep.")
+    ] = False,
+    keep: Annotated[
+        bool, typer.Option("--keep", help="Keep the verdicts beside the file (NAME.spoke.accepted).")
+    ] = False,
     jobs: Annotated[int, typer.Option("--jobs", help="Processes to run scenarios in.", min=1)] = 1,
     as_json: Json = False,
 ) -> None:
     """All scenarios, the check, and the accepted runs. Exit 1 if anything failed or differs."""
+    from spokeshave.formats import spoke
     from spokeshave.formats.disk import write_text_atomically
     from spokeshave.model.diagnostics import errors
     from spokeshave.reading import read_project
     from spokeshave.verify.accepted import compared_runs
     from spokeshave.verify.check import findings
-    from spokeshave.verify.coverage import coverage
+    from spokeshave.verify.coverage import cannot_run, coverage
     from spokeshave.verify.expectations import Outcome
     from spokeshave.verify.junit import junit
+    from spokeshave.verify.standing import to_data
 
     room_for(junit_file)
     room_for(report, (".html", ".pdf"))
     room_for(table, (".xlsx", ".csv"))
     project = read_project(file)
     found = findings(project)
+    ledger = _kept(project, file, keep or only_changed)
     chosen = _chosen(project, scenario, group)
-    results = [] if errors(found) and _cannot_run(found) else _run(project, chosen, jobs)
+    spared = [ledger.standing[s.name] for s in chosen if only_changed and ledger.spares(s.name)]
+    chosen = [s for s in chosen if s.name not in {k.proof.scenario for k in spared}]
+    results = [] if cannot_run(found) else _run(project, chosen, jobs)
     compared = compared_runs(project, results)
-    covered = coverage(project, {r.scenario.name: r for r in results}, found)
+    ledger.take(results, project, today())
+    covered = coverage(project, ledger.results, found, ledger.standing)
+    if keep:
+        spoke.write(project, file, map(to_data, ledger.proofs(project)))
     if as_json:
-        print(json.dumps(_results_data(results, found, compared, covered), indent=2, ensure_ascii=False))
+        data = _results_data(results, found, compared, covered)
+        data["kept"] = [{"name": k.proof.scenario, "outcome": k.proof.outcome.value, "on": k.proof.on} for k in spared]
+        print(json.dumps(data, indent=2, ensure_ascii=False))
     else:
         show([d for d in found if d.severity != "advice"], False)
+        for k in spared:
+            print(f"{'holds':12} {k.proof.scenario}: {k.words}")
         print_results(results)
         for label, differences in compared:
             print(f"{'differs' if differences else 'as accepted':12} {label}")
@@ -118,12 +137,18 @@ def verify(
         raise typer.Exit(1)
 
 
-RUNS_ANYWAY = ("scenario", "trip-misses-output")
-"""Errors with which the machine file can still be run."""
+def _kept(project: Project, file: Path, asked: bool) -> Ledger:
+    """The verdicts beside a machine file, if they are asked for."""
+    from spokeshave.formats.beside import read_beside
+    from spokeshave.verify.ledger import Ledger
+    from spokeshave.verify.standing import of_data
 
-
-def _cannot_run(found: list[Diagnostic]) -> bool:
-    return any(d.severity == "error" and d.code not in RUNS_ANYWAY for d in found)
+    ledger = Ledger()
+    if asked:
+        if file.suffix.lower() != ".spoke":
+            fail("verdicts are kept beside a machine file (.spoke); convert this one first")
+        ledger.take_kept([p for p in map(of_data, read_beside(file).verdicts) if p is not None], project)
+    return ledger
 
 
 def _results_data(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -10,6 +11,8 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from spokeshave.desktop.drafts import Drafts
 from spokeshave.desktop.elsewhere import Elsewhere
+from spokeshave.formats import spoke
+from spokeshave.formats.beside import read_beside
 from spokeshave.formats.disk import ChangedOnDisk, Stamp, stamp_of
 from spokeshave.formats.files import write_project
 from spokeshave.formats.recovery import Draft
@@ -22,10 +25,12 @@ from spokeshave.reading import Reading, read_file
 from spokeshave.verify.check import look_over
 from spokeshave.verify.check.waivers import Sorted
 from spokeshave.verify.coverage import Shown, coverage
-from spokeshave.verify.expectations import Outcome
-from spokeshave.verify.scenarios import Result, still_holds
+from spokeshave.verify.ledger import Ledger
+from spokeshave.verify.scenarios import Result
+from spokeshave.verify.standing import of_data, to_data
 
 CHECK_AFTER_MS = 120
+OWN = ".spoke"
 AT_ONCE = 250
 """Steps, transitions, signals, devices and scenarios of a machine file whose check nobody feels."""
 
@@ -73,20 +78,25 @@ class Document(QObject):
         self.findings: list[Diagnostic] = []
         self.waived: list[tuple[Diagnostic, str]] = []
         """Findings that may stand, with the reasons."""
-        self.results: dict[str, Result] = {}
-        self.failed_before: dict[str, Result] = {}
-        """Results that were no pass and no longer hold: kept to look at until the scenario is run again."""
+        self.ledger = Ledger()
+        """The verdicts: which hold, and which held before what change."""
         self._coverage: tuple[object, list[Shown]] | None = None
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.setInterval(CHECK_AFTER_MS)
         self._timer.timeout.connect(self.check)
         self._elsewhere = Elsewhere(self)
+        self._take_kept()
         self.check()
 
     @property
     def project(self) -> Project:
         return self.history.project
+
+    @property
+    def results(self) -> dict[str, Result]:
+        """The results that hold, with their runs."""
+        return self.ledger.results
 
     @property
     def dirty(self) -> bool:
@@ -113,17 +123,16 @@ class Document(QObject):
         if history is self.history:
             return
         self.history = history
-        known, self.results = self.results, {n: r for n, r in self.results.items() if still_holds(r, self.project)}
-        gone = {n: r for n, r in known.items() if n not in self.results and r.runs}
-        self.failed_before |= {n: r for n, r in gone.items() if r.outcome is not Outcome.PASS}
+        self.ledger.follow(self.project)
         self._timer.start()
         self.changed.emit()
 
     def coverage(self) -> list[Shown]:
         """What shows each requirement, worked out anew when anything it depends on has changed."""
-        basis = (self.project, tuple(self.results.values()), tuple(self.findings))
+        standing = self.ledger.standing
+        basis = (self.project, tuple(self.results.values()), tuple(self.findings), tuple(standing.values()))
         if self._coverage is None or self._coverage[0] != basis:
-            self._coverage = (basis, coverage(self.project, self.results, self.findings))
+            self._coverage = (basis, coverage(self.project, self.results, self.findings, standing))
         return self._coverage[1]
 
     def check(self) -> None:
@@ -154,8 +163,7 @@ class Document(QObject):
         self.checked.emit()
 
     def take_results(self, results: list[Result]) -> None:
-        self.results |= {r.scenario.name: r for r in results}
-        self.failed_before = {n: r for n, r in self.failed_before.items() if n not in self.results}
+        self.ledger.take(results, self.project, datetime.date.today().isoformat())
         self.proven.emit()
 
     def open(self, path: Path) -> None:
@@ -185,14 +193,26 @@ class Document(QObject):
         self.reading = self.origin = None
         self.was_read.emit()
         self.drafts.take(drafts)
-        self.results, self.failed_before = {}, {}
+        self.ledger = Ledger()
+        self._take_kept()
         self.check()
         self.changed.emit()
 
+    def _take_kept(self) -> None:
+        """The verdicts that were kept beside the file, as far as they hold."""
+        if self.path is not None and self.path.suffix.lower() == OWN:
+            kept = map(of_data, read_beside(self.path).verdicts)
+            self.ledger.take_kept([p for p in kept if p is not None], self.project)
+
     def save(self, path: Path) -> None:
-        """Writes the file. Raises `FormatError`; `ChangedOnDisk` if somebody else has written it since it was read."""
+        """Writes the file, and beside it what is accepted and the verdicts.
+
+        Raises `FormatError`; `ChangedOnDisk` if somebody else has written it since it was read."""
         if path == self.path and self.stamp is not None and path.exists() and not self.stamp.holds(path):
             raise ChangedOnDisk(f"{path.name} was changed by another program since it was read")
-        write_project(self.project, path)
+        if path.suffix.lower() == OWN:
+            spoke.write(self.project, path, map(to_data, self.ledger.proofs(self.project)))
+        else:
+            write_project(self.project, path)
         self.path, self.saved, self.stamp = path, self.project, stamp_of(path)
         self.changed.emit()

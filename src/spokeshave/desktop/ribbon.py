@@ -28,7 +28,8 @@ def stage_states(document: Document, has_run: bool) -> tuple[str, ...]:
 
     covered = document.coverage()
     brief = "nothing" if not covered else "proven" if all(c.state == "proven" for c in covered) else "open"
-    outcomes = [document.results[s.name].outcome for s in p.scenarios if s.name in document.results]
+    known = document.ledger.standing
+    outcomes = [known[s.name].proof.outcome for s in p.scenarios if s.name in known and known[s.name].holds]
     proof = "nothing" if not p.scenarios else "open"
     if p.scenarios and len(outcomes) == len(p.scenarios) and all(o is Outcome.PASS for o in outcomes):
         proof = "proven"

@@ -29,16 +29,16 @@ def _read_spoke(path: Path) -> Project:
     return spoke.read(path)
 
 
-def _spoke_text(project: Project) -> str:
+def _write_spoke(project: Project, path: Path) -> None:
     from spokeshave.formats import spoke
 
-    return spoke.dumps(project)
+    spoke.write(project, path)
 
 
-def _iec_text(project: Project) -> str:
+def _write_iec(project: Project, path: Path) -> None:
     from spokeshave.formats.iec_write import write_iec
 
-    return write_iec(project)
+    write_text_atomically(write_iec(project), path)
 
 
 def _read_table(path: Path) -> Project:
@@ -56,10 +56,10 @@ def _read_xml(path: Path) -> Project:
     return read_xml(path)
 
 
-def _xml_text(project: Project) -> str:
+def _write_xml(project: Project, path: Path) -> None:
     from spokeshave.formats.plcopen.writing import write_xml
 
-    return write_xml(project)
+    write_text_atomically(write_xml(project), path)
 
 
 ASKS = "convert the table with --take to take it so, or open it in the desktop, which asks"
@@ -68,7 +68,7 @@ ASKS = "convert the table with --take to take it so, or open it in the desktop, 
 READERS: dict[str, Callable[[Path], Project]] = {".spoke": _read_spoke, ".st": _read_iec, ".xml": _read_xml}
 TABLES = (".csv", ".xlsx", ".xlsm", ".ods", ".xls", ".tsv")
 """Suffixes of tables; the first two are written too."""
-WRITERS: dict[str, Callable[[Project], str]] = {".spoke": _spoke_text, ".st": _iec_text, ".xml": _xml_text}
+WRITERS: dict[str, Callable[[Project, Path], None]] = {".spoke": _write_spoke, ".st": _write_iec, ".xml": _write_xml}
 
 
 def read_project(path: Path) -> Project:
@@ -89,11 +89,11 @@ def write_project(project: Project, path: Path) -> None:
     writer = WRITERS.get(path.suffix.lower())
     if writer is None:
         raise _unknown(path, WRITERS)
-    write_text_atomically(writer(project), path)
+    writer(project, path)
 
 
 def _unknown(path: Path, known: dict[str, object] | dict[str, Callable[[Path], Project]]
-             | dict[str, Callable[[Project], str]]) -> FormatError:  # fmt: skip
+             | dict[str, Callable[[Project, Path], None]]) -> FormatError:  # fmt: skip
     error = FormatError(
         f"the suffix {path.suffix or '(none)'} is not known", advice=f"use {', '.join(known)}, .xlsx or .csv"
     )

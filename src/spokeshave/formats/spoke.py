@@ -4,15 +4,18 @@ from __future__ import annotations
 
 import hashlib
 import json
+from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
+from spokeshave.formats.beside import read_beside, write_beside
 from spokeshave.formats.disk import text_of_file, write_text_atomically
 from spokeshave.formats.errors import FormatError, reading
 from spokeshave.formats.shape import serializer, validator
 from spokeshave.formats.spoke_schema import TEXTS, VERSION, near, schema, wrong_values
 from spokeshave.language.literals import real_number
 from spokeshave.model.project import Project, with_shows
+from spokeshave.model.stored import apart, digests, together
 
 WIDTH = 118
 LARGEST_BYTES = 50_000_000
@@ -79,14 +82,16 @@ def _path(data: Any, loc: tuple[int | str, ...]) -> str:
 
 
 def dumps(project: Project) -> str:
-    """The text of a machine file. Small items stand on one line each, and texts line by line, so that a change is few lines."""
+    """The whole text of a machine file, accepted runs in it. Small items stand on one line each, and texts line by line, so that
+    a change is few lines.
+    """
     data = {"format": "spokeshave machine file", "version": VERSION, **to_data(project)}
     return _layout(data, "") + "\n"
 
 
 def fingerprint(project: Project) -> str:
-    """Which file it is, to be compared: version and digest."""
-    return f"version {VERSION}, SHA-256 {hashlib.sha256(dumps(project).encode()).hexdigest()}"
+    """Which file it is, to be compared: version and digest, that of the file as it is written."""
+    return f"version {VERSION}, SHA-256 {hashlib.sha256(dumps(apart(project)[0]).encode()).hexdigest()}"
 
 
 def _layout(data: Any, indent: str) -> str:
@@ -178,11 +183,18 @@ def _finite(text: str) -> float:
 
 
 def read(path: Path) -> Project:
-    """Reads a machine file. Raises `FormatError` that names the file; nothing else for a bad one."""
+    """Reads a machine file, with the accepted runs beside it. Raises `FormatError` that names the file; nothing else for a bad
+    one.
+    """
     with reading(path):
-        return loads(text_of_file(path, LARGEST_BYTES))
+        project = loads(text_of_file(path, LARGEST_BYTES))
+    return together(project, read_beside(path).stored) if digests(project) else project
 
 
-def write(project: Project, path: Path) -> None:
-    """Writes a machine file so that a crash leaves either the old one or the new one, never a half."""
-    write_text_atomically(dumps(project), path)
+def write(project: Project, path: Path, verdicts: Iterable[dict[str, Any]] | None = None) -> None:
+    """Writes a machine file so that a crash leaves either the old one or the new one, never a half; first its accepted runs and
+    verdicts beside it. Verdicts stay as they are where none are given.
+    """
+    small, stored = apart(project)
+    write_beside(path, stored, digests(project), verdicts)
+    write_text_atomically(dumps(small), path)

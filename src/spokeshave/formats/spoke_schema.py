@@ -11,7 +11,7 @@ from typing import Any
 from spokeshave.model.diagnostics import did_you_mean
 from spokeshave.model.project import CONNECTION_KINDS, REQUIREMENT_KINDS, Project
 
-VERSION = 4
+VERSION = 5
 TEXTS = frozenset(("text", "opening", "closing"))
 """Fields whose text may stand as a list of its lines."""
 

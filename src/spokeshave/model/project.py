@@ -330,7 +330,8 @@ class Accepted:
     """A run of a scenario that was accepted: what later runs are compared with.
 
     `lanes` are a signal or step flag each, with its changes as `ms:value` in the order of time. Edges may differ by
-    `within_ms`, numbers by `within`. `label` is the choice of the scenario's lists.
+    `within_ms`, numbers by `within`. `label` is the choice of the scenario's lists. `stored` is the digest of lanes that are
+    not here (see `model.stored`).
     """
 
     scenario: str
@@ -340,6 +341,7 @@ class Accepted:
     length_ms: int = 0
     lanes: tuple[tuple[str, str], ...] = ()
     note: str = ""
+    stored: str = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -19,7 +19,8 @@ class Explained:
 class SweepPlan:
     """`cycle` is the scenario that is run again under every fault, `reset` one that says how the machine is reset.
 
-    `accepted` are the rows of the matrix that was accepted: a fault, and a letter for each of `steps`.
+    `accepted` are the rows of the matrix that was accepted: a fault, and a letter for each of `steps`; `stored` is the digest of
+    rows that are not here (see `model.stored`).
     """
 
     cycle: str = ""
@@ -28,3 +29,4 @@ class SweepPlan:
     steps: tuple[str, ...] = ()
     accepted: tuple[tuple[str, str], ...] = ()
     note: str = ""
+    stored: str = ""

@@ -284,7 +284,7 @@ def _spans_apart(before: list[Change], now: list[Change], end_ms: int) -> list[S
 
 
 def compared_runs(project: Project, results: Iterable[Result]) -> list[tuple[str, list[Difference]]]:
-    """The accepted runs whose scenario was run, each with its differences."""
+    """The accepted runs whose scenario was run, each with its differences; not those that are missing beside the file."""
     runs = {(r.scenario.name, run.label): run for r in results for run in r.runs}
     found = ((a, runs.get((a.scenario, a.label))) for a in project.accepted)
-    return [(label_of(a), compare(a, run)) for a, run in found if run is not None]
+    return [(label_of(a), compare(a, run)) for a, run in found if run is not None and not a.stored]

@@ -8,7 +8,6 @@ from spokeshave.engine.session import Session
 from spokeshave.engine.situation import Situation, show_times
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.language.functions import RunStop
-from spokeshave.language.scenario import parse_scenario
 from spokeshave.language.scenario_lists import Case, cases_of
 from spokeshave.language.syntax import Problem
 from spokeshave.model.project import Project, Scenario
@@ -35,6 +34,8 @@ class Run:
     start_ms: int = 0
     stopped: str = ""
     acted: tuple[tuple[tuple[str, str], int], ...] = ()
+    visited: frozenset[str] = field(default=frozenset(), compare=False, repr=False)
+    """The steps that were entered, as `Sequence.Step`."""
     lanes: tuple[tuple[str, str], ...] | None = field(default=None, compare=False, repr=False)
     """What accepted runs are compared by, where it was worked out already (see `accepted.lanes_of`)."""
     live: Session | None = field(default=None, compare=False, repr=False)
@@ -256,7 +257,14 @@ class CaseRun:
         done = tuple(st for st, _ in session.log[: session.next_stimulus])
         acted = tuple(self.acted.first.items()) if self.acted is not None else ()
         return Run(self.case.label, tuple(w.verdict() for w in self.watchers), self.project, done, session.k, start,
-                   self.stopped, acted, live=session)  # fmt: skip
+                   self.stopped, acted, entered_in(session), live=session)  # fmt: skip
+
+
+def entered_in(session: Session) -> frozenset[str]:
+    """The steps that were active in any scan of a run, as `Sequence.Step`."""
+    trace = session.trace
+    flags = ((i, r.name) for i, r in enumerate(trace.recorded) if r.kind == "step")
+    return frozenset(name.removesuffix(".X") for i, name in flags if trace.changes(i)[1].any())
 
 
 class ScenarioRun:
@@ -296,21 +304,6 @@ class ScenarioRun:
         """What came of it, as far as the runs have come."""
         runs = [*self.runs, *([self.now.result()] if self.now is not None else [])]
         return Result(self.scenario, tuple(runs), self.problems, self.project)
-
-
-def still_holds(result: Result, project: Project) -> bool:
-    """Whether a result is one of this machine file: what runs is the same, and so are the rows of the scenario and of those
-    it starts from.
-    """
-    now, then = project.scenario(result.scenario.name), result.scenario
-    if now is None or now.text != then.text or not project.runs_like(result.project):
-        return False
-    start = parse_scenario(now.text).start
-    try:
-        ways = [[s.text for s, _ in way_to(p, start, now.name)] for p in (project, result.project)]
-    except ValueError:
-        return False
-    return ways[0] == ways[1]
 
 
 def run_scenario(project: Project, scenario: Scenario, every_scan: bool = False) -> Result:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from spokeshave.model.project import Project
+from spokeshave.model.stored import apart, digests
 from spokeshave.model.tree import Listed, Tree, project_of, tree_of
 from spokeshave.versions.renames import Rename, aligned, renames
 
@@ -42,6 +43,8 @@ class Difference:
 
 def differences(before: Project, after: Project) -> list[Difference]:
     """All that differs, in the order of the stages; what was renamed comes first, and counts as one thing."""
+    if digests(before) or digests(after):  # then by digests on both sides
+        before, after = apart(before)[0], apart(after)[0]
     found = renames(before, after)
     told = [Difference(("renamed", r.kind, r.owner, r.old), r.old, r.new) for r in found]
     return told + list(_of(tree_of(aligned(before, found)), tree_of(after), ()))

@@ -14,6 +14,7 @@ from typing import Any
 
 from spokeshave.model.diagnostics import Diagnostic, Severity
 from spokeshave.model.project import Conflict, Project
+from spokeshave.model.stored import apart, together
 from spokeshave.model.tree import Listed, Tree, project_of, tree_of
 from spokeshave.verify.check.run import every_finding
 from spokeshave.versions.compare import MISSING
@@ -39,6 +40,7 @@ def merge(base: Project, mine: Project, theirs: Project, decided: Mapping[str, b
     `decided` says for the path of a conflict whether theirs is taken; what stands in it is no finding any more.
     """
     decided = decided or {}
+    (base, first), (mine, second), (theirs, third) = map(apart, (base, mine, theirs))
     ours, others = renames(base, mine), renames(base, theirs)
     merger = _Merger(decided)
     for a in ours:
@@ -56,7 +58,8 @@ def merge(base: Project, mine: Project, theirs: Project, decided: Mapping[str, b
     tree = merger.tree(tree_of(base), tree_of(mine), tree_of(theirs), "")
     project = project_of(tree)
     left = [c for c in merger.conflicts if c.path not in decided]
-    return Merged(replace(project, conflicts=(*project.conflicts, *left)), merger.conflicts)
+    project = together(replace(project, conflicts=(*project.conflicts, *left)), first | second | third)
+    return Merged(project, merger.conflicts)
 
 
 _FLOW = frozenset(("section-unsound", "section-never-joins", "step-unreachable", "step-no-exit"))

@@ -18,8 +18,15 @@ from spokeshave.verify.brief import Number, link_names, make_setting, name_for, 
 from spokeshave.verify.coverage import Shown
 from spokeshave.verify.protection import rules
 
-COLOURS = {"proven": "true", "failed": "late", "not run": "faint", "not shown": "false", "open": "false"}
-SIGNS = {"proven": "✓", "failed": "✕", "not run": "◔", "not shown": "◑", "open": "○"}
+COLOURS = {
+    "proven": "true",
+    "proven before": "false",
+    "failed": "late",
+    "not run": "faint",
+    "not shown": "false",
+    "open": "false",
+}
+SIGNS = {"proven": "✓", "proven before": "◌", "failed": "✕", "not run": "◔", "not shown": "◑", "open": "○"}
 
 
 def link_to(project: Project, ident: str, name: str) -> Project:

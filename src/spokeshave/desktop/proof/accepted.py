@@ -126,7 +126,7 @@ class AcceptedPanel(QWidget):
     def differences(self, accepted: Accepted) -> list[Difference] | None:
         """None where the scenario was not run."""
         run = self.run_of(accepted)
-        if run is None:
+        if run is None or accepted.stored:
             return None
         key = (id(accepted), id(run))
         if key not in self._compared:
@@ -175,7 +175,7 @@ class AcceptedPanel(QWidget):
         """The next accepted run that is to be compared with the last one of its scenario."""
         for at, a in enumerate(self.document.project.accepted):
             run = self.run_of(a)
-            if run is not None and (id(a), id(run)) not in self._compared:
+            if run is not None and not a.stored and (id(a), id(run)) not in self._compared:
                 return at, a
         return None
 
@@ -218,6 +218,8 @@ class AcceptedPanel(QWidget):
     def _status(accepted: Accepted | None, found: list[Difference] | None) -> str:
         if accepted is None:
             return "No run is accepted yet: run the scenarios, then accept those that passed. Later runs are compared with them."
+        if accepted.stored:
+            return f"Accepted {accepted.note}. The run is not beside the machine file: put its .accepted there, or accept anew."
         if found is None:
             return f"Accepted {accepted.note}. Run {accepted.scenario} to compare."
         if not found:

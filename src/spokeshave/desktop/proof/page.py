@@ -24,7 +24,6 @@ from spokeshave.desktop.tasks import Tasks
 from spokeshave.desktop.theme import theme
 from spokeshave.model.project import Scenario
 from spokeshave.verify.batch import portable
-from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.record import NOT_RUN
 from spokeshave.verify.scenarios import Result
 
@@ -51,6 +50,11 @@ class ProofPage(QWidget):
         self.run_all = QPushButton("Run all")
         self.run_all.setObjectName("primary")
         self.run_all.clicked.connect(self.run_everything)
+        self.run_changed = QPushButton()
+        self.run_changed.setToolTip(
+            "Runs the scenarios whose verdict no longer holds, or that were never run: the others depend on nothing that changed"
+        )
+        self.run_changed.clicked.connect(self.run_what_changed)
         self.run_group = QPushButton("Run the group")
         self.run_group.clicked.connect(self.run_of_group)
         self.run_one = QPushButton("Run this one")
@@ -85,7 +89,7 @@ class ProofPage(QWidget):
         top = QHBoxLayout()
         top.setSpacing(8)
         top.setContentsMargins(12, 8, 12, 2)
-        for button in (self.run_all, self.run_group, self.run_one, self.cancel, self.progress):
+        for button in (self.run_all, self.run_changed, self.run_group, self.run_one, self.cancel, self.progress):
             top.addWidget(button)
         top.addWidget(self.status, 1)
         cover = QHBoxLayout()
@@ -109,10 +113,18 @@ class ProofPage(QWidget):
         self._show_cover()
         self._enable()
         if not self.worker:
-            results = self.document.results
-            passed = sum(r.outcome is Outcome.PASS for r in results.values())
-            count = len(self.document.project.scenarios)
-            self.status.setText(f"{passed} of {count} passed" if results else "not run yet")
+            self.status.setText(self._standing())
+
+    def _standing(self) -> str:
+        """How many verdicts are passes that hold, and how many held before an edit."""
+        known = self.document.ledger.standing
+        count = len(self.document.project.scenarios)
+        of_present = [known[s.name] for s in self.document.project.scenarios if s.name in known]
+        if not of_present:
+            return "not run yet"
+        passed = sum(s.passed and s.holds for s in of_present)
+        before = sum(not s.holds for s in of_present)
+        return f"{passed} of {count} passed" + (f", {before} to run again" if before else "")
 
     def recolour(self) -> None:
         """After a change between light and dark."""
@@ -141,6 +153,10 @@ class ProofPage(QWidget):
         idle = self.worker is None
         scenario = self.scenarios.scenario
         self.run_all.setEnabled(idle)
+        left, count = len(self.document.ledger.to_run(self.document.project)), len(self.document.project.scenarios)
+        self.run_changed.setText(f"Run what changed ({left})")
+        self.run_changed.setVisible(0 < left < count)
+        self.run_changed.setEnabled(idle)
         self.run_one.setEnabled(idle and scenario is not None)
         self.run_group.setEnabled(idle and scenario is not None)
         self.run_group.setVisible(any(s.group for s in self.document.project.scenarios))
@@ -154,6 +170,10 @@ class ProofPage(QWidget):
 
     def run_everything(self) -> None:
         self._run(list(self.document.project.scenarios))
+
+    def run_what_changed(self) -> None:
+        """Runs what has no verdict that holds."""
+        self._run(self.document.ledger.to_run(self.document.project))
 
     def run_of_group(self) -> None:
         self._run(self.scenarios.of_group())
@@ -189,10 +209,10 @@ class ProofPage(QWidget):
         if worker is None:
             return
         worker.deleteLater()
-        if not worker.project.runs_like(self.document.project):
-            self.status.setText("the machine file was edited meanwhile: run again")
-        elif results:
+        if results:
             self.document.take_results(results)
+            if not any(r.scenario.name in self.document.results for r in results):
+                self.status.setText("the machine file was edited meanwhile: run again")
         elif self.status.text().startswith("runs"):
             self.status.setText("cancelled")
 

@@ -31,6 +31,7 @@ from spokeshave.model import edits
 from spokeshave.model.edits import EditError
 from spokeshave.model.project import Project, Scenario
 from spokeshave.verify.expectations import Outcome
+from spokeshave.verify.ledger import Standing
 from spokeshave.verify.scenario_language import scenario_problems
 from spokeshave.verify.scenarios import Result, Run
 
@@ -85,7 +86,7 @@ class ScenariosPanel(QWidget):
         self.apply = QPushButton("Apply")
         self.apply.clicked.connect(self.apply_text)
         self.show_button = QPushButton("Show on the bench")
-        self.before = TextLabel("Failed before the last edit: run it again. The run can still be shown on the bench.")
+        self.before = TextLabel()
         self.before.setObjectName("fault")
         self.before.setMargin(4)
         self.before.hide()
@@ -158,11 +159,11 @@ class ScenariosPanel(QWidget):
         return known[row] if 0 <= row < len(known) else None
 
     def result(self) -> Result | None:
-        """The last result; one that failed before an edit is kept until the scenario is run again."""
+        """The last result; one that no longer holds is kept until the scenario is run again."""
         if self.scenario is None:
             return None
         name = self.scenario.name
-        return self.document.results.get(name) or self.document.failed_before.get(name)
+        return self.document.results.get(name) or self.document.ledger.earlier.get(name)
 
     def run(self) -> Run | None:
         """The run of the result that is shown."""
@@ -178,20 +179,19 @@ class ScenariosPanel(QWidget):
 
     def refresh(self) -> None:
         """Follows the document and the results."""
-        project, results = self.document.project, self.document.results
+        project = self.document.project
         self.empty.show_while(not project.scenarios)
         row = max(0, self.list.currentRow())
         self._loading = True
         self.list.clear()
         for s in project.scenarios:
-            outcome = results[s.name].outcome if s.name in results else None
-            item = QListWidgetItem(f"{SIGNS[outcome] if outcome else '○'}  {s.name}")
-            item.setForeground(sign_colour(outcome) if outcome else theme.colour("ink"))
-            if outcome is None and s.name in self.document.failed_before:
-                item.setText(f"◌  {s.name}")
-                item.setForeground(theme.colour("false"))
+            known = self.document.ledger.standing.get(s.name)
+            outcome = known.proof.outcome if known is not None and known.holds else None
+            item = QListWidgetItem(f"{SIGNS[outcome] if outcome else '◌' if known else '○'}  {s.name}")
+            item.setForeground(sign_colour(outcome) if outcome else theme.colour("false" if known else "ink"))
             group = f"{s.group}; " if s.group else ""
-            item.setToolTip(plain(f"{s.name}\n{group}shows {', '.join(s.shows) or 'no requirement'}"))
+            told = f"\n{known.words}" if known is not None else ""
+            item.setToolTip(plain(f"{s.name}\n{group}shows {', '.join(s.shows) or 'no requirement'}{told}"))
             self.list.addItem(item)
         groups = [ALL, *dict.fromkeys(s.group for s in project.scenarios if s.group)]
         if groups != [self.group.itemText(i) for i in range(self.group.count())]:
@@ -246,7 +246,8 @@ class ScenariosPanel(QWidget):
         old = scenario is not None and run is not None and scenario.name not in self.document.results
         if old and result is not None and scenario is not None and result.scenario.text != scenario.text:
             verdicts = ()  # of other rows
-        self.before.setVisible(old)
+        known = self.document.ledger.standing.get(scenario.name) if scenario is not None else None
+        self._say_standing(known, run is not None)
         row = self.view.currentIndex().row()
         self.rows.show_scenario(self.document.project, text, verdicts, problems)
         bad = next((v.line - 1 for v in verdicts if v.outcome is not Outcome.PASS), -1)
@@ -255,6 +256,20 @@ class ScenariosPanel(QWidget):
         elif row >= 0:
             self.view.go_to(row)
         self.show_button.setEnabled(run is not None)
+
+    def _say_standing(self, known: Standing | None, has_run: bool) -> None:
+        """Above the rows, what is known of a verdict that is not of a run that is here."""
+        words = ""
+        if known is not None and not known.holds:
+            words = f"{known.words[:1].upper()}{known.words[1:]}: run it again."
+            words += " The run of then can still be shown on the bench." if has_run else ""
+        elif known is not None and not has_run:
+            words = (
+                f"{known.words[:1].upper()}{known.words[1:]}; nothing it depends on has changed. Run it to look at it."
+            )
+        self.before.setText(words)
+        self.before.setToolTip(plain("\n".join(known.changed)) if known is not None else "")
+        self.before.setVisible(bool(words))
 
     def _look_at_text(self) -> None:
         """Says at once what is wrong with the text as typed."""

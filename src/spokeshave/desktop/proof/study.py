@@ -30,6 +30,7 @@ from spokeshave.verify.reach.asked import Answer, Says
 from spokeshave.verify.reach.questions import HELP, parse_plan, print_plan
 from spokeshave.verify.reach.studied import StudyError
 from spokeshave.verify.scenarios import Run
+from spokeshave.verify.standing import changed, study_basis, told
 
 MOST = 300_000
 """Situations after which a study ends here; the command goes on longer."""
@@ -172,15 +173,20 @@ class StudyPanel(QWidget):
 
     def of_present(self) -> bool:
         """Whether the answers are about the machine file as it is."""
-        now = self.document.project
-        return self._of is not None and now.runs_like(self._of) and now.study == self._of.study
+        return self._of is not None and not self._changed()
+
+    def _changed(self) -> tuple[str, ...]:
+        """What the answers depend on and has changed since."""
+        if self._of is None or self._of is self.document.project:
+            return ()
+        return changed(study_basis(self._of), study_basis(self.document.project))
 
     def _show_answers(self) -> None:
         running, found = self.elsewhere.busy, self.found
         self.start_button.setEnabled(not running)
         self.cancel_button.setVisible(running)
         if found is not None and not self.of_present():
-            self._say("The machine file was edited since: study it again.", "false")
+            self._say(f"Studied before the change of {told(self._changed())}: study it again.", "false")
         elif found is not None:
             bad = sum(a.says is Says.BAD for a in found.answers)
             text = f"{found.situations:,} situations in {found.seconds:.2f} s; "
@@ -215,11 +221,11 @@ class StudyPanel(QWidget):
     def _chosen(self) -> None:
         answer = self.chosen()
         way = answer.way if answer is not None else None
-        told = ""
+        words = ""
         if answer is not None and answer.says is not Says.GOOD:
-            told = f"// {answer.text}\n{way.text if way is not None else ''}"
-        self.way.setPlainText(told)
-        self.way.setVisible(bool(told))
+            words = f"// {answer.text}\n{way.text if way is not None else ''}"
+        self.way.setPlainText(words)
+        self.way.setVisible(bool(words))
         self.show_button.setEnabled(way is not None and self.of_present())
         ways = self.found.answers if self.found is not None else ()
         self.keep_button.setEnabled(self.of_present() and any(a.way is not None and a.way.replays for a in ways))

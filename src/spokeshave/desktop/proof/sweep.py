@@ -30,6 +30,7 @@ from spokeshave.model.project import Project
 from spokeshave.verify.accepted import accept
 from spokeshave.verify.processes import executor
 from spokeshave.verify.scenarios import Run
+from spokeshave.verify.standing import changed, sweep_basis, told
 from spokeshave.verify.sweep.cycle import cycles_of
 from spokeshave.verify.sweep.matrix import Matrix, accept_sweep, explain
 from spokeshave.verify.sweep.verdicts import Cell
@@ -154,18 +155,20 @@ class SweepPanel(QWidget):
             self.cycle.addItems(names)
         self.cycle.setCurrentIndex(max(0, self.cycle.findText(project.sweep.cycle)))
         if self._swept is not None and not self.of_present():
-            self._say("The machine file was edited since: sweep again.", "false")
+            self._say(f"Swept before the change of {told(self._changed())}: sweep again.", "false")
         self.model.matrix.plan = project.sweep
         self._show_matrix()
 
     def of_present(self) -> bool:
         """Whether the matrix is of the machine file as it is."""
-        now, then = self.document.project, self._swept
-        if then is None:
-            return False
-        told = (self.model.matrix.cycle, now.sweep.reset)
-        texts = [[s.text for s in p.scenarios if s.name in told] for p in (now, then)]
-        return now.runs_like(then) and texts[0] == texts[1]
+        return self._swept is not None and not self._changed()
+
+    def _changed(self) -> tuple[str, ...]:
+        """What the matrix depends on and has changed since."""
+        cycle = self.model.matrix.cycle
+        if self._swept is None or self._swept is self.document.project:
+            return ()
+        return changed(sweep_basis(self._swept, cycle), sweep_basis(self.document.project, cycle))
 
     def _legend(self) -> None:
         """Signs and counts of the verdicts."""

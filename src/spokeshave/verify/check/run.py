@@ -14,7 +14,7 @@ from spokeshave.verify.progress import look as look_up
 
 RULES = (*chart.RULES, *signals.RULES, *actions.RULES, *text_rules.RULES)
 _CODES_LIST = (
-    "branches-overlap condition-constant counter-never-reset equal-overshoots interlock-circular "
+    "accepted-missing branches-overlap condition-constant counter-never-reset equal-overshoots interlock-circular "
     "level-for-edge movement-unconfirmed name-near no-longest opposed-together priorities-mixed read-nowhere "
     "reset-never-stored section-never-joins section-unsound statement-unreachable step-no-exit "
     "step-unreachable stop-normally-open stored-never-reset target-shared time-beyond-window time-zero "
@@ -46,6 +46,7 @@ def every_finding(project: Project) -> list[Diagnostic]:
             f"two versions differ: mine {c.mine or 'nothing'}, theirs {c.theirs or 'nothing'}",
         )
         found.append(Diagnostic("merge-conflict", Severity.ERROR, place, said, "keep mine, or take theirs"))
+    found += _not_beside(project)
     look = Look(project)
     for n, rule in enumerate(RULES):
         look_up(n / len(RULES))
@@ -58,6 +59,20 @@ def every_finding(project: Project) -> list[Diagnostic]:
                 place = Place("scenario", item=scenario.name, line=p.line, column=p.column)
                 found.append(Diagnostic("scenario", Severity.ERROR, place, p.message, p.advice))
     return list(dict.fromkeys([*found, *_broken_links(project)]))
+
+
+def _not_beside(project: Project) -> list[Diagnostic]:
+    """Accepted runs of which the machine file knows the digest alone."""
+    said = "the file with the accepted runs is not beside the machine file, or this is not in it"
+    advice = "put NAME.spoke.accepted beside it as it was then, or accept anew"
+    found = [
+        warning("accepted-missing", Place("scenario", item=a.scenario), f"the accepted run cannot be compared: {said}", advice)
+        for a in project.accepted if a.stored
+    ]  # fmt: skip
+    if project.sweep.stored:
+        what = f"the accepted sweep cannot be compared: {said}"
+        found.append(warning("accepted-missing", Place(item="fault sweep"), what, advice))
+    return found
 
 
 def _broken_links(project: Project) -> list[Diagnostic]:

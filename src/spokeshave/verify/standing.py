@@ -1,0 +1,287 @@
+"""What a verdict depends on, and whether it still holds after an edit: what must be proven again.
+
+A run depends on everything that is read in it. It does not depend on what is said about things (comments, addresses, places
+on the board), on what is declared and named nowhere, nor on what stands in a step that it never entered: such a step does
+nothing and none of its ways out is asked (semantics sections 4 and 5), but for its edge operands, which are evaluated in
+every scan (section 7), the permissive that is asked on the way into it (section 8), and which variables it acts on.
+So each part of a machine file that matters gets a digest, and the digests of then and now are compared.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
+from functools import lru_cache
+from hashlib import blake2b
+from typing import Any
+
+from spokeshave.language import LanguageError
+from spokeshave.language.scenario import is_row, parse_scenario
+from spokeshave.language.scenario_print import format_row
+from spokeshave.language.tokens import Tokens
+from spokeshave.model.project import Project, Scenario, Sequence, Step, Transition
+from spokeshave.verify.expectations import Outcome
+from spokeshave.verify.scenario_names import way_to
+from spokeshave.verify.scenarios import Result
+
+Basis = dict[str, str]
+"""Parts of a machine file, in words, and the digest of each."""
+
+ORDER = "the order of "
+_EDGE = re.compile(r"\b(?:RISING|FALLING|HELD)\s*\(", re.IGNORECASE)
+_NAME = re.compile(r"[a-z_][a-z0-9_]*")
+
+
+@dataclass(frozen=True, slots=True)
+class Proof:
+    """The verdict of a scenario with what it depends on: the steps it entered, and digests of what was read.
+
+    `acted` are the rules that came into play, and at which ms of the scenario; `on` is the day.
+    """
+
+    scenario: str
+    outcome: Outcome
+    basis: tuple[tuple[str, str], ...]
+    visited: tuple[str, ...] | None = None
+    acted: tuple[tuple[tuple[str, str], int], ...] = ()
+    on: str = ""
+
+
+def proof_of(result: Result, on: str = "") -> Proof:
+    """What a result proves. One that could not be run depends on everything."""
+    whole = bool(result.problems) or not result.runs
+    visited = None if whole else tuple(sorted({n.lower() for r in result.runs for n in r.visited}))
+    acted = {key: ms for r in reversed(result.runs) for key, ms in r.acted}
+    texts = scenario_texts(result.project, result.scenario)
+    basis = basis_of(result.project, texts, visited)
+    return Proof(result.scenario.name, result.outcome, tuple(basis.items()), visited, tuple(acted.items()), on)
+
+
+def since(proof: Proof, project: Project) -> tuple[str, ...]:
+    """What a verdict depends on and has changed, in words; nothing if it holds for this machine file too, as far as that
+    can be run at all.
+    """
+    now = project.scenario(proof.scenario)
+    if now is None:
+        return (f"scenario {proof.scenario}",)
+    return changed(dict(proof.basis), basis_of(project, scenario_texts(project, now), proof.visited))
+
+
+def to_data(proof: Proof) -> dict[str, Any]:
+    """A verdict as plain data, to be kept beside the machine file."""
+    return {
+        "verdict": proof.outcome.value, "scenario": proof.scenario, "on": proof.on, "basis": dict(proof.basis),
+        "visited": None if proof.visited is None else list(proof.visited), "acted": [[*key, ms] for key, ms in proof.acted],
+    }  # fmt: skip
+
+
+def of_data(data: Mapping[str, Any]) -> Proof | None:
+    """The verdict in plain data; None where something is not as it was written."""
+    try:
+        basis = tuple((_text(k), _text(v)) for k, v in data["basis"].items())
+        visited = None if data["visited"] is None else tuple(map(_text, data["visited"]))
+        acted = tuple(((_text(a), _text(b)), int(ms)) for a, b, ms in data["acted"])
+        return Proof(_text(data["scenario"]), Outcome(data["verdict"]), basis, visited, acted, _text(data["on"]))
+    except (KeyError, TypeError, ValueError, AttributeError):
+        return None
+
+
+def _text(value: object) -> str:
+    if not isinstance(value, str):
+        raise TypeError(value)
+    return value
+
+
+def changed(then: Mapping[str, str], now: Mapping[str, str]) -> tuple[str, ...]:
+    """The parts that differ, those that are still there first; an order only where nothing else says what changed."""
+    found = [part for part, digest in now.items() if then.get(part) != digest]
+    found += [part for part in then if part not in now]
+    return tuple(p for p in found if not p.startswith(ORDER)) or tuple(found)
+
+
+def told(parts: tuple[str, ...]) -> str:
+    """What has changed, in a few words.
+
+    >>> told(("step Main.Open", "device Gate", "trip Stop", "signal Go"))
+    'step Main.Open, device Gate and 2 more'
+    """
+    shown = ", ".join(parts[:2])
+    return shown if len(parts) <= 2 else f"{shown} and {len(parts) - 2} more"
+
+
+def scenario_texts(project: Project, scenario: Scenario) -> tuple[tuple[str, str], ...]:
+    """What is said of the scenarios that run: its own rows, and those it begins after."""
+    try:
+        way = way_to(project, parse_scenario(scenario.text).start, scenario.name)
+    except ValueError as error:
+        way, said = [], str(error)
+    else:
+        said = ""
+    ahead = [(f"scenario {s.name}", f"{mark} {_rows(s.text)}") for s, mark in way]
+    return ("the rows of the scenario", f"{said} {_rows(scenario.text)}"), *ahead
+
+
+def sweep_basis(project: Project, cycle: str) -> Basis:
+    """What the sweep of a reference cycle depends on."""
+    told_by = [s for s in project.scenarios if s.name in (cycle, project.sweep.reset)]
+    texts = [(f"scenario {s.name}", text) for s in told_by for _, text in scenario_texts(project, s)]
+    return basis_of(project, [("how it is swept", f"{cycle}; {project.sweep.reset}"), *texts])
+
+
+def study_basis(project: Project) -> Basis:
+    """What the answers of the reachability study depend on: all of the program, nothing of the machine."""
+    return basis_of(project, [("what is asked", repr(project.study))], machine=False)
+
+
+def basis_of(
+    project: Project,
+    texts: Iterable[tuple[str, str]] = (),
+    visited: Collection[str] | None = None,
+    machine: bool = True,
+) -> Basis:
+    """Digests of what a run depends on that entered only the steps `visited` (`sequence.step` in small letters; None for
+    all) and was told `texts`; without `machine` the devices have no part in it.
+    """
+    found = _Parts(project, None if visited is None else frozenset(visited))
+    for words, text in texts:
+        found.put(words, text)
+    found.program()
+    if machine:
+        found.machine()
+    found.declared()
+    return {words: _digest(text)[0] for words, text in found.parts.items()}
+
+
+@lru_cache(maxsize=4000)
+def _rows(text: str) -> str:
+    """The rows of a scenario without notes, and without what it shows."""
+    rows = (format_row(line) for line in text.splitlines() if is_row(line))
+    return "\n".join(r for r in rows if not r.startswith("shows "))
+
+
+@lru_cache(maxsize=50_000)
+def code(text: str) -> str:
+    """A text of the language without comments, spaces and the difference of letters; one that cannot be read as it is."""
+    try:
+        words = Tokens(text)
+    except LanguageError:
+        return text
+    return " ".join(words.word(i) for i in range(len(words.kinds) - 1)).lower()
+
+
+@lru_cache(maxsize=50_000)
+def _digest(text: str) -> tuple[str, frozenset[str]]:
+    """The digest of what is said of a part, and the names in it."""
+    digest = blake2b(text.encode("utf-8", "surrogatepass"), digest_size=8).hexdigest()
+    return digest, frozenset(_NAME.findall(text.lower()))
+
+
+@dataclass
+class _Parts:
+    """The parts of a machine file as they are gathered: in words, and all that is to be known of each."""
+
+    project: Project
+    visited: frozenset[str] | None
+    parts: dict[str, str] = field(default_factory=dict)
+
+    def put(self, words: str, *what: object) -> None:
+        key, n = words, 1
+        while key in self.parts:
+            n += 1
+            key = f"{words} ({n})"
+        self.parts[key] = repr(what)
+
+    def entered(self, q: Sequence, step: str) -> bool:
+        if self.visited is None or step.lower() == q.initial.lower():
+            return True
+        return f"{q.name}.{step}".lower() in self.visited
+
+    def program(self) -> None:
+        """All that runs in the controller."""
+        p = self.project
+        self.put("the scan period", p.period_ms)
+        for words, text in (("the opening logic", p.opening), ("the closing logic", p.closing), ("the reset", p.reset),
+                            ("home", p.home)):  # fmt: skip
+            if code(text):
+                self.put(words, code(text))
+        for q in p.sequences:
+            self._sequence(q)
+        signals = {a.target.lower() for q in p.sequences for s in q.steps for a in s.actions}
+        self.put("the variables that steps act on", *sorted(signals))
+        for lock in p.interlocks:
+            self.put(f"interlock of {lock.output}", lock.output, code(lock.condition))
+        for pair in p.opposed:
+            self.put(f"opposed pair {pair.first}, {pair.second}", pair.first, pair.second, pair.dead_ms)
+        for t in p.trips:
+            self.put(f"trip {t.name}", t.rank, code(t.condition), t.scope, t.latching, t.steps, t.go_to, t.stored, t.times,
+                     t.zeroed, t.stays)  # fmt: skip
+        self.put(f"{ORDER}sequences and trips", [q.name for q in p.sequences], [t.name for t in p.trips])
+
+    def _sequence(self, q: Sequence) -> None:
+        bodies = [(b.name, code(b.text)) for b in q.bodies]
+        self.put(
+            f"sequence {q.name}", q.initial, code(q.hold_when), q.hold_outputs, code(q.restart_when), q.retain, bodies
+        )
+        ways = [t for t in self._ranked(q) if any(self.entered(q, s) for s in t.sources)]
+        into = {n.lower() for t in ways for n in t.targets}
+        for s in q.steps:
+            words = f"step {q.name}.{s.name}"
+            if self.entered(q, s.name):
+                self.put(words, s.number, [(str(a.qualifier), a.target, code(a.time)) for a in s.actions], code(s.longest),
+                         code(s.shortest), s.response)  # fmt: skip
+            if s.permissive.strip() and (s.name.lower() in into or _EDGE.search(s.permissive)):
+                self.put(f"permissive of {q.name}.{s.name}", code(s.permissive))
+        asked = set(map(id, ways))
+        for t in q.transitions:
+            if id(t) in asked or _EDGE.search(t.condition):
+                self.put(f"transition {_between(q, t)}", code(t.condition))
+        self.put(f"{ORDER}the ways of {q.name}", *(_between(q, t) for t in ways))
+
+    @staticmethod
+    def _ranked(q: Sequence) -> list[Transition]:
+        """Transitions in the order in which they are chosen."""
+        return sorted(q.transitions, key=lambda t: (t.priority is None, t.priority or 0))
+
+    def machine(self) -> None:
+        """The devices, and what goes from one to another."""
+        for d in self.project.devices:
+            self.put(f"device {d.name}", d.kind, d.wires, d.parameters, d.declared, code(d.text))
+        for c in self.project.connections:
+            if c.gives:
+                self.put(f"line from {c.source} to {c.target}", c.gives, c.takes)
+        self.put(f"{ORDER}devices", *(d.name for d in self.project.devices))
+
+    def declared(self) -> None:
+        """What is declared and named anywhere in the parts there are, and the steps named there."""
+        p = self.project
+        known: dict[str, list[tuple[str, object]]] = {}
+        for s in p.signals:
+            what: object = (str(s.cls), str(s.type), s.initial, s.home, s.contact, s.retain)
+            known.setdefault(s.name.lower(), []).append((f"signal {s.name}", what))
+        for table in p.tables:
+            known.setdefault(table.name.lower(), []).append((f"table {table.name}", replace(table, comment="")))
+        for r in p.routines:
+            words = f"{'block' if r.is_block else 'function'} {r.name}"
+            known.setdefault(r.name.lower(), []).append((words, replace(r, comment="", text=code(r.text))))
+        for i in p.instances:
+            known.setdefault(i.name.lower(), []).append((f"instance {i.name}", i))
+        for q, step in _steps(p):
+            known.setdefault(step.name.lower(), []).append((f"the name of step {q.name}.{step.name}", ""))
+        looked: set[str] = set()
+        waiting = list(self.parts.values())
+        while waiting:
+            for name in _digest(waiting.pop())[1] - looked:
+                looked.add(name)
+                for words, what in known.get(name, ()):
+                    self.put(words, what)
+                    waiting.append(repr((what,)))
+
+
+def _steps(project: Project) -> Iterator[tuple[Sequence, Step]]:
+    return ((q, s) for q in project.sequences for s in q.steps)
+
+
+def _between(q: Sequence, t: Transition) -> str:
+    """`Main: Open + Wait to Close`, the ends of a transition."""
+    return f"{q.name}: {' + '.join(t.sources)} to {' + '.join(t.targets)}"
