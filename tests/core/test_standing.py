@@ -65,10 +65,11 @@ def _edited(q, c):
     def ways(**changes):
         return replace(q, transitions=tuple(replace(t, **changes) if t is way else t for t in q.transitions))
 
+    target = c.choice((*OUTPUTS, "Idle", q.bodies[0].name))
     new = Step("New", 990, (Action(Qualifier.S, "Y1"),), "T#10ms", permissive="A")
     edits = (
         lambda: steps(longest=c.choice(("", "T#10ms", "T#50ms")), shortest=c.choice(("", "T#30ms"))),
-        lambda: steps(actions=(Action(c.choice((Qualifier.N, Qualifier.S, Qualifier.R, Qualifier.P1)), c.choice((*OUTPUTS, "Idle", q.bodies[0].name))),)),
+        lambda: steps(actions=(Action(c.choice((Qualifier.N, Qualifier.S, Qualifier.R, Qualifier.P1)), target),)),
         lambda: steps(actions=()), lambda: steps(response=c.choice(("hold", "Low")), longest="T#20ms"),
         lambda: steps(permissive=c.choice(("", "C", "NOT B", "HELD(C, T#20ms)"))),
         lambda: steps(comment="why"), lambda: ways(condition=condition), lambda: ways(priority=c.choice((None, 1, 7))),
