@@ -159,7 +159,7 @@ def test_the_command_keeps_adds_and_writes_the_map(tmp_path):
     kept = serve(
         "--also", "most", "--also", f"{name}.opening", "--keep-map", "--map-table", str(table), "--map", "--json"
     )
-    rows = json.loads(kept.stdout)
+    rows = json.loads(kept.stdout)["addresses"]
     project = read_project(file)
     assert {r["signal"] for r in rows} == {p.name for p in project.modbus} >= {"Most", f"{name}.Opening"}
     assert [tuple(r) for r in read_sheets(table)[0].rows[1:]] == [tuple(map(str, r.values())) for r in rows]

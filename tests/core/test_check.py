@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from dataclasses import replace
 
 import pytest
@@ -34,6 +33,7 @@ from spokeshave.verify.check import findings, look_over
 from spokeshave.verify.check.remedies import REMEDIES, remedy
 from spokeshave.verify.check.waivers import place_text, unwaive, waive
 from spokeshave.verify.record import record_html
+from tests.clock import within
 
 IN, OUT, VAR, SET = SignalClass.INPUT, SignalClass.OUTPUT, SignalClass.INTERNAL, SignalClass.SETTING
 
@@ -337,18 +337,19 @@ def test_a_finding_is_waived_with_a_reason_until_it_is_gone():
         waive(CASES["text"], findings(CASES["text"])[0], "it does not matter")
 
 
+CHECKED = 16
+"""Pieces of ordinary work, some four times what was measured (`tests/clock.py`)."""
+
+
 @pytest.mark.quiet
-def test_a_project_of_three_hundred_steps_is_checked_within_a_fifth_of_a_second():
+def test_a_project_of_three_hundred_steps_is_checked_while_one_types():
+    """A fifth of a second on a quick machine; as a ratio, since this one may be slow or shared."""
     steps = tuple(Step(f"S{i}", 10 * i, (Action(Qualifier.N, "Drive"),), "T#5s") for i in range(1, 301))
     ways = tuple(Transition((f"S{i}",), (f"S{i % 300 + 1}",), f"Opened AND S{i}.T >= T#1s") for i in range(1, 301))
     project = replace(G, sequences=(MAIN, replace(MAIN, name="Long", initial="S1", steps=steps, transitions=ways)))
     findings(project)
-    best = 9.0
-    for n in range(5):
-        begin = time.perf_counter()
-        findings(replace(project, name=f"Long {n}"))
-        best = min(best, time.perf_counter() - begin)
-    assert best < 0.2
+    names = iter(range(1000))
+    within(CHECKED, lambda: findings(replace(project, name=f"Long {next(names)}")))
 
 
 def test_a_state_beside_a_count_is_not_counted():

@@ -126,7 +126,7 @@ def test_check_exits_by_the_worst_finding(tmp_path):
     code, out, _ = call("check", str(broken))
     assert code == 1 and "did you mean Raise?" in out
     code, out, _ = call("check", str(broken), "--json")
-    assert code == 1 and json.loads(out)[0]["severity"] == "error"
+    assert code == 1 and json.loads(out)["findings"][0]["severity"] == "error"
     assert call("run", str(broken), "--for", "1s")[0] == 2
 
 

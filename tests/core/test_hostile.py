@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import subprocess
 import sys
-import time
 from pathlib import Path
 
 import pytest
@@ -24,6 +23,7 @@ from spokeshave.language.syntax import TextError
 from spokeshave.model.project import Project, Scenario, Sequence, Signal, SignalClass, Step
 from spokeshave.verify.check import findings
 from spokeshave.verify.scenario_language import scenario_problems
+from tests.clock import within
 from tests.conftest import EXAMPLES
 
 damage = settings(
@@ -156,13 +156,15 @@ TEXTS = [
 ]  # fmt: skip
 
 
+HOSTILE, ENDLESS = 20, 8
+"""Pieces of ordinary work, some four times what the worst takes (`tests/clock.py`)."""
+
+
 @pytest.mark.quiet
 @pytest.mark.parametrize("text", TEXTS)
-def test_hostile_texts_end_within_two_seconds(text):
-    start = time.perf_counter()
-    found = link_problems(large(text))
-    assert all(d.message for d in found)
-    assert time.perf_counter() - start < 4, "two seconds on a quiet machine"
+def test_hostile_texts_end_soon(text):
+    assert all(d.message for d in link_problems(large(text)))
+    within(HOSTILE, lambda: link_problems(large(text)))
 
 
 def test_hostile_texts_take_little_memory():
@@ -180,9 +182,10 @@ def test_hostile_texts_take_little_memory():
 
 
 @pytest.mark.quiet
-def test_a_body_that_never_ends_is_stopped_within_two_seconds():
-    start = time.perf_counter()
-    session = Session(large("WHILE TRUE DO Y := NOT Y; END_WHILE;"))
-    session.run_scans(10)
-    assert session.stopped is not None and session.k == 0
-    assert time.perf_counter() - start < 2
+def test_a_body_that_never_ends_is_stopped_soon():
+    def run() -> None:
+        session = Session(large("WHILE TRUE DO Y := NOT Y; END_WHILE;"))
+        session.run_scans(10)
+        assert session.stopped is not None and session.k == 0
+
+    within(ENDLESS, run)

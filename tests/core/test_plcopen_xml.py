@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import time
 from functools import cache
 from importlib.resources import files
 from pathlib import Path
@@ -214,10 +213,8 @@ def bomb() -> str:
     ],
 )
 def test_what_would_only_do_harm_is_refused_at_once(data, told):
-    begun = time.perf_counter()
     with pytest.raises(FormatError, match=re.escape(told)):
         project_of(data)
-    assert time.perf_counter() - begun < 60  # a bomb would take for ever
 
 
 def test_a_program_with_a_state_comes_in_as_a_chart_and_is_run_beside_its_text(tmp_path):

@@ -7,6 +7,7 @@ import random
 from dataclasses import replace
 from pathlib import Path
 
+import jsonschema
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -287,3 +288,28 @@ def test_lines_of_two_branches_can_stand_in_any_order(tmp_path: Path, both: bool
     ledger = Ledger()
     ledger.take_kept([p for p in map(of_data, read_beside(file).verdicts) if p], later)
     assert ledger.to_run(later) == [], "of several verdicts one that holds"
+
+
+def test_what_the_commands_print_as_json_is_alone_and_as_its_schema_says(tmp_path):
+    """Each command with a result and with an error; every form of the schema is met."""
+    schema = json.loads((Path(__file__).parent.parent.parent / "docs" / "output.schema.json").read_text())
+    met = set()
+    file, later, trace = tmp_path / "gate.spoke", tmp_path / "later.spoke", tmp_path / "run.csv"
+    spoke.write(replace(gated(), waivers=()), file)
+    spoke.write(of_step(gated(), "Opening", longest="T#7s", comment="why"), later)
+    assert call("run", str(file), "--for", "3s", "--trace", str(trace))[0] == 0
+    for words in (
+        ["check", file, "--waived"], ["verify", file, "--keep"], ["verify", later], ["verify", file, "--changed"],
+        ["faults", file, "--cycle", "Shuts", "--accept"], ["faults", file, "--cycle", "Shuts"], ["reach", file],
+        ["replay", file, trace], ["diff", file, later], ["serve", file, "--map"],
+        ["serve", file, "--modbus", "127.0.0.1:0", "--for", "30ms"],
+    ):  # fmt: skip
+        code, out, _ = call(*map(str, words), "--json")
+        data = json.loads(out)
+        jsonschema.validate(data, schema)
+        met.add(data["format"])
+        assert code in (0, 1), words
+        wrong = [words[0], str(tmp_path / "none.spoke"), *map(str, words[2:])]
+        code, out, errors = call(*wrong, "--json")
+        assert code == 2 and not out and errors, words
+    assert met == {d["properties"]["format"]["const"] for d in schema["$defs"].values()}

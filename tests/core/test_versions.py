@@ -19,12 +19,15 @@ from typer.testing import CliRunner
 
 from spokeshave.cli import whole_app
 from spokeshave.engine.link import link_problems
+from spokeshave.formats import spoke
 from spokeshave.formats.spoke import dumps, loads
 from spokeshave.language.rename import rename_signal, rename_step
 from spokeshave.model import edits
 from spokeshave.model.flow_edits import change_transition, delete_step, insert_step
-from spokeshave.model.project import Conflict, Project, Scenario, Signal, SignalClass
+from spokeshave.model.project import Accepted, Conflict, Project, Scenario, Signal, SignalClass
+from spokeshave.model.stored import apart
 from spokeshave.model.tree import settled
+from spokeshave.verify.accepted import keep
 from spokeshave.verify.check.run import findings
 from spokeshave.versions.compare import differences, taken_over
 from spokeshave.versions.merge import merge
@@ -159,7 +162,7 @@ def test_commands_tell_merge_and_write(tmp_path):
         found.exit_code == 1
         and found.stdout == "Sequence\n  Roast: step 40 Preheat: longest time is T#90s, was T#60s\n"
     )
-    objects = json.loads(run.invoke(app, ["diff", str(base), str(mine), "--json"]).stdout)
+    objects = json.loads(run.invoke(app, ["diff", str(base), str(mine), "--json"]).stdout)["differences"]
     assert (
         objects[0]["path"] == ["sequences", "roast", "steps", "preheat", "longest"]
         and objects[0]["stage"] == "Sequence"
@@ -167,7 +170,7 @@ def test_commands_tell_merge_and_write(tmp_path):
     run.invoke(app, ["diff", str(base), str(theirs), "--html", str(tmp_path / "d.html")])
     assert "<li class=changed>Roast: step Charge is called Load now</li>" in (tmp_path / "d.html").read_text()
     assert run.invoke(app, ["merge", str(base), str(mine), str(theirs), str(out)]).exit_code == 0
-    assert loads(out.read_text()) == EDITS["rename step"](EDITS["longest"](ROASTERY))
+    assert loads(out.read_text()) == apart(EDITS["rename step"](EDITS["longest"](ROASTERY)))[0]
     clash = edits.change_step(ROASTERY, "Roast", "Preheat", longest="T#2m")
     theirs.write_text(dumps(clash), encoding="utf-8")
     told = run.invoke(app, ["merge", str(base), str(mine), str(theirs), str(out)])
@@ -197,7 +200,9 @@ def test_two_branches_of_a_real_repository_are_merged_and_compared_in_words(tmp_
         )
 
     git("init", "-q", "-b", "main")
-    (tmp_path / ".gitattributes").write_text("*.spoke diff=spokeshave merge=spokeshave\n")
+    attributes = "*.spoke diff=spokeshave merge=spokeshave\n*.spoke.accepted -diff merge=union\n"
+    assert attributes in page
+    (tmp_path / ".gitattributes").write_text(attributes)
     for key, value in (("diff.spokeshave.textconv", f"{program} text"), ("merge.spokeshave.name", "machine files"),
                        ("merge.spokeshave.driver", f"{program} merge %O %A %B %A")):  # fmt: skip
         assert key in page
@@ -205,18 +210,20 @@ def test_two_branches_of_a_real_repository_are_merged_and_compared_in_words(tmp_
     file = tmp_path / "roastery.spoke"
 
     def commit(project: Project, message: str) -> None:
-        file.write_text(dumps(project), encoding="utf-8")
+        spoke.write(project, file)
         git("add", "-A")
         assert git("commit", "-q", "-m", message).returncode == 0
 
     commit(ROASTERY, "base")
     git("checkout", "-q", "-b", "other")
-    commit(EDITS["rename step"](EDITS["signal"](ROASTERY)), "theirs")
+    theirs, mine = (Accepted(s.name, lanes=(("Drum", f"0:0 {n}:1"),)) for n, s in enumerate(ROASTERY.scenarios[:2]))
+    commit(keep(EDITS["rename step"](EDITS["signal"](ROASTERY)), theirs), "theirs")
     git("checkout", "-q", "main")
-    commit(EDITS["step"](EDITS["other signal"](ROASTERY)), "mine")
+    commit(keep(EDITS["step"](EDITS["other signal"](ROASTERY)), mine), "mine")
     done = git("merge", "-q", "other", "-m", "both")
     assert done.returncode == 0, done.stderr
-    found = loads(file.read_text(encoding="utf-8"))
+    found = spoke.read(file)
+    assert {a.scenario: a.lanes for a in found.accepted} == {a.scenario: a.lanes for a in (mine, theirs)}
     assert (
         found.signal("Spare")
         and found.signal("Second")

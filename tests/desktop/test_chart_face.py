@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import time
-
 import pytest
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QImage, QMouseEvent, QPainter
@@ -17,6 +15,7 @@ from spokeshave.desktop.sequence.export import pages_of
 from spokeshave.desktop.window import MainWindow
 from spokeshave.model import branch_edits, edits, flow_edits
 from spokeshave.model.diagnostics import Place
+from tests.clock import pieces, seconds, within
 from tests.core.test_large import long_table
 
 Key = Qt.Key
@@ -294,32 +293,26 @@ def large(qtbot):
     QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
 
 
-def seconds(act, times=3):
-    found = []
-    for _ in range(times):
-        start = time.perf_counter()
-        act()
-        found.append(time.perf_counter() - start)
-    return min(found)
+DRAWN, WORDS, INSERTED, SKETCHED = 80, 5, 40, 40
+"""Pieces of ordinary work, some four times what was measured (`tests/clock.py`)."""
 
 
 @pytest.mark.quiet
 def test_two_thousand_steps_are_drawn_and_edited_without_waiting(qtbot, large):
-    """Limits are several times what a quiet machine needs, so that a busy one passes too."""
-    start = time.perf_counter()
+    """Limits are several times what it takes, as a ratio: the machine may be slow or shared."""
+    within(DRAWN, lambda: chart_of(large, "S100"))
     chart = chart_of(large, "S100")
-    assert time.perf_counter() - start < 3
     assert len(chart.items_by_step) == 2000
     numbers = iter(range(1000))
     document = large.document
-    text = seconds(
-        lambda: document.edit("c", lambda p: edits.change_step(p, "Main", "S100", comment=f"note {next(numbers)}"))
+    within(
+        WORDS,
+        lambda: document.edit("c", lambda p: edits.change_step(p, "Main", "S100", comment=f"note {next(numbers)}")),
     )
-    assert text < 0.15
-    flow = seconds(
-        lambda: document.edit("i", lambda p: flow_edits.insert_step(p, "Main", f"S{200 + 10 * next(numbers)}"))
+    within(
+        INSERTED,
+        lambda: document.edit("i", lambda p: flow_edits.insert_step(p, "Main", f"S{200 + 10 * next(numbers)}")),
     )
-    assert flow < 1.5
     picture = QImage(1280, 800, QImage.Format.Format_RGB32)
 
     def paint(area):
@@ -328,10 +321,10 @@ def test_two_thousand_steps_are_drawn_and_edited_without_waiting(qtbot, large):
         painter.end()
 
     item = chart.items_by_step["S500"]
-    one = seconds(lambda: paint(item.sceneBoundingRect()))
+    one = min(seconds(lambda: paint(item.sceneBoundingRect())) for _ in range(3))
     page = QRectF(0, 0, 1280, 800)
     pages = int(chart.sceneRect().height() // 800) + 1
-    whole = seconds(lambda: [paint(page.translated(0, 800 * n)) for n in range(0, pages, 40)], 1) * 40
+    whole = seconds(lambda: [paint(page.translated(0, 800 * n)) for n in range(0, pages, 40)]) * 40
     assert one * 100 < whole, "recolouring a step costs less than a hundredth of painting everything"
 
 
@@ -347,9 +340,7 @@ def test_a_large_file_catches_up_before_it_runs(qtbot, large):
 def test_a_step_in_a_large_chart_is_sketched_at_once_and_laid_out_a_moment_later(qtbot, large):
     chart = chart_of(large, "S500")
     document = large.document
-    start = time.perf_counter()
-    document.edit("i", lambda p: flow_edits.insert_step(p, "Main", "S500"))
-    assert time.perf_counter() - start < 0.3
+    assert pieces(lambda: document.edit("i", lambda p: flow_edits.insert_step(p, "Main", "S500"))) < SKETCHED
     new = next(n for n in chart.items_by_step if n.startswith("Step"))
     above, sketched, below = (chart.items_by_step[n].y() for n in ("S500", new, "S510"))
     assert above < sketched < below, "there is room between them"

@@ -206,8 +206,9 @@ def test_save_as_obeys_the_chosen_kind(window, tmp_path, monkeypatch, typed, kin
     done = window.ask_save()
     assert done is (written != "my.machine"), "an unknown kind is refused"
     if done:
-        text = (tmp_path / written).read_text()
-        assert (parse_iec(text) if written.endswith(".st") else spoke.loads(text)) == window.document.project
+        path = tmp_path / written
+        read = parse_iec(path.read_text()) if path.suffix == ".st" else spoke.read(path)
+        assert read == window.document.project
 
 
 def test_the_message_of_a_refused_edit_goes_with_the_next_edit_that_succeeds(window):

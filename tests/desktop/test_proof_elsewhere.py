@@ -118,7 +118,7 @@ def test_commands_of_the_menu_lead_to_the_parts_of_the_proof(qtbot, window):
     window.document.replace(hatch(), None)
     window.show_proof(window.proof.sweep)
     assert not window.proof.sweep.start_button.isEnabled(), "there is no cycle"
-    assert "edited since" in window.proof.sweep.status.text()
+    assert "before the change of" in window.proof.sweep.status.text()
 
 
 def test_a_record_says_why_something_is_not_in_it(tmp_path, monkeypatch):

@@ -16,7 +16,8 @@ from typer.testing import CliRunner
 
 from spokeshave.cli import whole_app
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.record import charts_of, pdf_of, write_record
+from spokeshave.desktop.paper import Paper, pdf_of
+from spokeshave.desktop.record import charts_of, write_record
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.sequence.chart_view import ChartView
@@ -96,7 +97,7 @@ def test_no_heading_of_a_pdf_is_alone_no_row_is_cut_and_the_contents_say_the_pag
         )
         parts += f"<h2>Part {n}</h2><h3>Section {n}</h3><table><caption>Table {n}</caption><thead><tr><th>HEAD</th></tr></thead>{rows}</table>"
     contents = "".join(f"<p>Part {n} on M{n}.</p>" for n in range(3))
-    data = pdf_of(f"<html><body><h1>All</h1>{contents}{parts}</body></html>", "All", "M", "digest")
+    data = pdf_of(Paper(f"<html><body><h1>All</h1>{contents}{parts}</body></html>", "All", "digest", "M"))
     reader = PdfReader(io.BytesIO(data))
     pages = [re.sub(r"[ \t]+", " ", page.extract_text()) for page in reader.pages]
     assert len(pages) >= 5

@@ -69,7 +69,7 @@ def test_answers_come_with_the_way_to_what_is_bad_and_it_plays_on_the_bench(qtbo
     kept = [s for s in window.document.project.scenarios if s.group == GROUP]
     assert kept and window.table.actions["edit.undo"].isEnabled()
     window.document.edit("mended", lambda p: changed(p, 3, "Closed"))
-    assert "edited since" in panel.status.text() and not panel.show_button.isEnabled()
+    assert "before the change of" in panel.status.text() and not panel.show_button.isEnabled()
     run(qtbot, panel)
     assert set(rows(panel).values()) == {"✓ proven"} and not panel.keep_button.isEnabled()
 

@@ -48,7 +48,7 @@ def test_a_sweep_fills_the_matrix_and_a_cell_says_what_came_of_it(qtbot, window,
         index, Role.ToolTipRole
     )
     window.document.edit("longer", lambda p: replace(p, sequences=slide(longest="T#2s").sequences))
-    assert "edited since" in panel.status.text() and not panel.show_button.isEnabled()
+    assert "before the change of" in panel.status.text() and not panel.show_button.isEnabled()
 
 
 def test_filters_reasons_and_what_was_accepted(qtbot, window, panel):

@@ -66,7 +66,7 @@ def test_a_fault_that_nobody_is_told_of_is_found_seen_mended_and_written_down(
     sequence = roastery.sequence("Roast")
     document.edit("ask for the drum", lambda p: planted_back(p, sequence))
     press(qtbot, window, Key.Key_6, Ctrl)
-    assert "edited since" in panel.status.text()
+    assert "before the change of" in panel.status.text()
     swept(qtbot, window)
     assert panel.status.text().endswith("nothing bad that is not explained")
 

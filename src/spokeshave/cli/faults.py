@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import sys
 import time
 from contextlib import contextmanager
@@ -11,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from spokeshave.cli.told import File, Json, fail, room_for, safe, today
+from spokeshave.cli.told import File, Json, fail, put_out, room_for, safe, today
 from spokeshave.model.study import MOST
 
 if TYPE_CHECKING:
@@ -96,7 +95,7 @@ def faults(
         fail(f"{file}: {run.problem}")
     matrix = run.matrix
     if as_json:
-        print(json.dumps(_data(matrix), indent=2, ensure_ascii=False))
+        put_out("faults", **_data(matrix))
     else:
         _print(matrix)
     if csv_file is not None:
@@ -140,7 +139,7 @@ def reach(
     except StudyError as error:
         fail(f"{file}: {error}")
     if as_json:
-        print(json.dumps(study_data(found), indent=2, ensure_ascii=False))
+        put_out("reach", **study_data(found))
     else:
         for a in found.answers:
             print(f"{WORDS[a.says.value]:14} {a.about}: {a.text}")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -10,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from spokeshave.cli.report import write_report
-from spokeshave.cli.told import File, Json, fail, print_results, room_for, safe, scenario_named, show, today
+from spokeshave.cli.told import File, Json, fail, print_results, put_out, room_for, safe, scenario_named, show, today
 
 if TYPE_CHECKING:
     from spokeshave.model.diagnostics import Diagnostic
@@ -111,7 +110,7 @@ def verify(
     if as_json:
         data = _results_data(results, found, compared, covered)
         data["kept"] = [{"name": k.proof.scenario, "outcome": k.proof.outcome.value, "on": k.proof.on} for k in spared]
-        print(json.dumps(data, indent=2, ensure_ascii=False))
+        put_out("verify", **data)
     else:
         show([d for d in found if d.severity != "advice"], False)
         for k in spared:
@@ -176,7 +175,7 @@ def _results_data(
             for label, differences in compared
         ],
         "requirements": [
-            {"ident": c.requirement.ident, "state": c.state, "shown_by": [link.name for link in c.links]} for c in covered
+            {"ident": c.requirement.ident, "state": c.state, "why": c.why, "shown_by": [link.name for link in c.links]} for c in covered
         ],
     }  # fmt: skip
 

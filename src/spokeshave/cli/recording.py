@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import json
 import sys
 from pathlib import Path
 from typing import Annotated
 
 import typer
 
-from spokeshave.cli.told import File, Json, fail, room_for, safe, scenario_named
+from spokeshave.cli.told import File, Json, fail, put_out, room_for, safe, scenario_named
 
 recording_app = typer.Typer()
 
@@ -73,10 +72,11 @@ def replay(
     beside = lay_beside(project, lanes, max(0, found.end_ms + shift_ms), within_ms, within, run)
     compared = [n for n, _ in beside.recorded.lanes]
     if as_json:
-        print(json.dumps({
-            "names": where, "left_out": left, "compared": compared, "stopped": beside.run.stopped,
-            "differences": [{"what": d.lane, "time_ms": d.time_ms, "recorded_ms": d.accepted_ms, "text": d.text} for d in beside.differences],
-        }, indent=2, ensure_ascii=False))  # fmt: skip
+        rows = [
+            {"what": d.lane, "time_ms": d.time_ms, "recorded_ms": d.accepted_ms, "text": d.text}
+            for d in beside.differences
+        ]
+        put_out("replay", names=where, left_out=left, compared=compared, stopped=beside.run.stopped, differences=rows)
     else:
         if left:
             print(f"spokeshave: left out, since nothing is called so: {', '.join(left)}", file=sys.stderr)

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import json
 import sys
 from pathlib import Path
 from typing import Annotated
 
 import typer
 
-from spokeshave.cli.told import File, Json, duration, fail, room_for, safe
+from spokeshave.cli.told import File, Json, duration, fail, put_out, room_for, safe
 
 # What a command works with is imported in the command: none waits for what only others need.
 
@@ -113,9 +112,8 @@ def serve(
     except ServeError as error:
         fail(str(error))
     if as_json:
-        numbers = {"scans": jitter.scans, "mean_ms": round(jitter.mean_ms, 3), "within_99_ms": jitter.within(0.99),
-                   "worst_ms": round(jitter.worst_ms, 3), "overruns": jitter.overruns}  # fmt: skip
-        print(json.dumps(numbers))
+        put_out("serve", scans=jitter.scans, mean_ms=round(jitter.mean_ms, 3), within_99_ms=jitter.within(0.99),
+                worst_ms=round(jitter.worst_ms, 3), overruns=jitter.overruns)  # fmt: skip
     else:
         print(jitter.text())
 
@@ -123,7 +121,7 @@ def serve(
 def _print_map(rows: list[tuple[str, int, int, str, str]], as_json: bool) -> None:
     if as_json:
         keys = ("table", "address", "registers", "signal", "type")
-        print(json.dumps([dict(zip(keys, row)) for row in rows], indent=1))
+        put_out("serve --map", addresses=[dict(zip(keys, row)) for row in rows])
         return
     for table, address, words, name, kind in rows:
         print(f"{table:18} {address:5}  {name} {kind}" + (f", {words} registers" if words > 1 else ""))

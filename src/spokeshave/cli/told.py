@@ -107,6 +107,16 @@ def safe(command: Callable[..., None]) -> Callable[..., None]:
     return run
 
 
+OUTPUT_VERSION = 1
+"""Of what the commands print with `--json`; it counts up when a field goes or means something else, not when one comes."""
+
+
+def put_out(command: str, **fields: object) -> None:
+    """What a command found, as one JSON object alone on standard output (`docs/output.schema.json`)."""
+    head = {"format": f"spokeshave {command}", "version": OUTPUT_VERSION}
+    print(json.dumps(head | fields, indent=2, ensure_ascii=False))
+
+
 def show(found: list[Diagnostic], as_json: bool, waived: dict[Diagnostic, str] | None = None) -> None:
     """Open findings, and those that are waived with their reasons."""
     reasons = waived or {}
@@ -123,7 +133,7 @@ def show(found: list[Diagnostic], as_json: bool, waived: dict[Diagnostic, str] |
             | ({"waived": reasons[d]} if d in reasons else {})
             for d in (*found, *reasons)
         ]
-        print(json.dumps(rows, indent=2, ensure_ascii=False))
+        put_out("check", findings=rows)
         return
     for d in found:
         print(f"{d.severity:8} {d.code:20} {d}")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import sys
 from html import escape
 from itertools import groupby
@@ -11,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from spokeshave.cli.told import File, fail, safe
+from spokeshave.cli.told import File, fail, put_out, safe
 
 if TYPE_CHECKING:
     from spokeshave.model.project import Project
@@ -59,15 +58,11 @@ def diff(
 
         write_text_atomically(_page(found, str(before), str(after)), html)
     if as_json:
-        print(
-            json.dumps(
-                [
-                    {"stage": t.stage, "kind": t.difference.kind, "path": list(t.difference.path), "text": t.text}
-                    for t in found
-                ],
-                indent=1,
-            )
-        )
+        rows = [
+            {"stage": t.stage, "kind": t.difference.kind, "path": list(t.difference.path), "text": t.text}
+            for t in found
+        ]
+        put_out("diff", differences=rows)
     elif html is None:
         for stage, group in groupby(found, key=lambda t: t.stage):
             print(stage)

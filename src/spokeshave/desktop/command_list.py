@@ -22,7 +22,7 @@ def command_list(w: MainWindow) -> list[Command]:
         return w.stage in (2, 4) and bool(w.sequences_in_view().names)
 
     sheet = w.sequences_in_view
-    charts = w.chart_commands
+    charts, printing = w.chart_commands, w.printing
 
     bench = w.bench_commands
 
@@ -72,8 +72,10 @@ def command_list(w: MainWindow) -> list[Command]:
         Command("file.saveas", "Save as ...", "File", "Ctrl+Shift+S", w.ask_save),
         Command("file.brief", "Import a brief ...", "File/-", "", w.ask_brief, says="Sentences from a text or a spreadsheet"),
         Command("file.svg", "Export the chart as SVG ...", "File/-", "", charts.ask_svg, "", in_sequence),
-        Command("file.pdf", "Export the chart as PDF ...", "File", "", charts.ask_pdf, "", in_sequence, "Over pages with a frame"),
-        Command("file.print", "Print the chart ...", "File", "Ctrl+P", charts.ask_print, "", in_sequence),
+        Command("file.chart.pdf", "Export the chart as PDF ...", "File", "", charts.ask_pdf, "", in_sequence, "Over pages with a frame"),
+        Command("file.chart.print", "Print the chart ...", "File", "", charts.ask_print, "", in_sequence),
+        Command("file.pdf", "Export as PDF ...", "File", "", printing.ask_pdf, says="The stage in view"),
+        Command("file.print", "Print ...", "File", "Ctrl+P", printing.preview, says="The stage in view, with a preview of its pages"),
         Command("file.quit", "Quit", "File/-", "Ctrl+Q", w.close),
         Command("edit.undo", "Undo", "Edit", "Ctrl+Z", history.undo, "undo", lambda: bool(history.history.undo_name)),
         Command("edit.redo", "Redo", "Edit", "Ctrl+Shift+Z", history.redo, "redo", lambda: bool(history.history.redo_name)),

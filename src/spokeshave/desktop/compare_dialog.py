@@ -11,12 +11,14 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QPushButton,
     QSplitter,
+    QTabWidget,
     QTreeWidget,
     QTreeWidgetItem,
     QVBoxLayout,
     QWidget,
 )
 
+from spokeshave.desktop.compare_sheet import SheetOfBoth
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.plain import TextLabel, plain
 from spokeshave.desktop.selection import Selection
@@ -24,6 +26,7 @@ from spokeshave.desktop.sequence.chart_small import LARGEST, SIGNS, SmallChart, 
 from spokeshave.desktop.theme import theme
 from spokeshave.model.project import Project, Sequence
 from spokeshave.versions.compare import differences, taken_over
+from spokeshave.versions.sheets import sheet_of_both
 from spokeshave.versions.words import Told, told
 
 _ROLE = int(Qt.ItemDataRole.UserRole)
@@ -49,7 +52,7 @@ class CompareDialog(QDialog):
         super().__init__(parent)
         self.document, self.selection, self.other = document, selection, other
         self.setWindowTitle(f"{document.project.name} beside {name}")
-        self.resize(1080, 640)
+        self.resize(1160, 640)
         self.says = TextLabel()
         self.says.setObjectName("hint")
         self.says.setWordWrap(True)
@@ -61,16 +64,21 @@ class CompareDialog(QDialog):
         self.list.itemSelectionChanged.connect(self._chosen)
         self.list.itemActivated.connect(lambda *_: self.go())
         self.chart = SmallChart("Both charts in one")
+        self.sheet = SheetOfBoth()
+        self.faces = QTabWidget()
+        self.faces.setDocumentMode(True)
+        self.faces.addTab(self.chart, "Chart")
+        self.faces.addTab(self.sheet, "Sheet")
         self.key = TextLabel(f"{SIGNS['new']} new   {SIGNS['gone']} gone   {SIGNS['changed']} changed")
         self.key.setObjectName("hint")
         side = QWidget()
         right = QVBoxLayout(side)
         right.addWidget(self.key)
-        right.addWidget(self.chart, 1)
+        right.addWidget(self.faces, 1)
         split = QSplitter()
         split.addWidget(self.list)
         split.addWidget(side)
-        split.setSizes([640, 420])
+        split.setSizes([540, 620])
         self.take_button, self.go_button = QPushButton("Take over"), QPushButton("Go there")
         self.take_button.setObjectName("primary")
         self.take_button.setToolTip(plain(f"Puts what {name} has into the present file; one undo takes it back"))
@@ -126,6 +134,7 @@ class CompareDialog(QDialog):
     def _show_chart(self, t: Told | None) -> None:
         """Both versions of the sequence that a difference is about."""
         name = "" if t is None else t.place.sequence or t.place.item
+        self.sheet.show_sheet(sheet_of_both(self.document.project, self.other, name))
         before, after = self.document.project.sequence(name), self.other.sequence(name)
         before, after = before or after, after or before
         if before is None or after is None or len(before.steps) + len(after.steps) > 2 * LARGEST:

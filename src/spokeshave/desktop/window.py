@@ -36,6 +36,7 @@ from spokeshave.desktop.machine_board.page import MachinePage
 from spokeshave.desktop.outline import Outline
 from spokeshave.desktop.panels import AlarmList
 from spokeshave.desktop.plain import TextLabel, plain
+from spokeshave.desktop.printing import Printing
 from spokeshave.desktop.proof.page import ProofPage
 from spokeshave.desktop.reading_bar import ReadingBar
 from spokeshave.desktop.ribbon import Ribbon, stage_states
@@ -120,6 +121,7 @@ class MainWindow(FileWindow):
         self.bench_commands = BenchCommands(self)
         self.showing = Showing(self)
         self.chart_commands = ChartCommands(self, self.sequences_in_view)
+        self.printing = Printing(self)
         self.table = CommandTable(self, command_list(self))
         self.table.fill_menus(self)
         self._arrange()

@@ -6,6 +6,7 @@ the lines of two versions can be put together in any order.
 
 from __future__ import annotations
 
+import contextlib
 import json
 import re
 from collections.abc import Collection, Iterable
@@ -42,11 +43,9 @@ def read_beside(path: Path) -> Beside:
     none: the check tells which runs are missing.
     """
     found = Beside()
-    other = path_beside(path)
-    if not other.is_file():
-        return found
     try:
-        text = text_of_file(other, LARGEST_BYTES)
+        other = path_beside(path)
+        text = text_of_file(other, LARGEST_BYTES) if other.is_file() else ""
     except (FormatError, OSError, UnicodeDecodeError):
         return found
     for line in text.splitlines():
@@ -98,7 +97,8 @@ def write_beside(
     lines += map(_line, told)
     if lines:
         write_text_atomically("\n".join([_line(HEAD), *lines]) + "\n", path_beside(path))
-    elif path_beside(path).exists():
+        return
+    with contextlib.suppress(OSError):  # a name that is too long for a file beside it, too
         path_beside(path).unlink()
 
 

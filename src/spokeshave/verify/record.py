@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from importlib.resources import files
 from typing import Any
 
@@ -16,6 +16,7 @@ from spokeshave.model.project import Project
 from spokeshave.verify.cause_effect import Cause, Showing, matrix, shown
 from spokeshave.verify.check import look_over
 from spokeshave.verify.coverage import coverage
+from spokeshave.verify.ledger import Standings
 from spokeshave.verify.protection import Key
 from spokeshave.verify.reach.answers import Study
 from spokeshave.verify.reach.asked import Says
@@ -24,8 +25,9 @@ from spokeshave.verify.sweep.matrix import LETTERS, alike
 from spokeshave.verify.sweep.matrix import Matrix as Sweep
 
 NOT_RUN = "it was not done"
-PARTS = ("Brief and coverage", "Scenarios", "Cause and effect", "Fault sweep", "Reachability study", "Signals", "Sequences",
+PARTS = ("Brief and coverage", "Scenarios", "Cause and effect", "Fault sweep", "Reachability study", "Signals", "Sequences", "Machine",
          "Interlocks and trips", "Findings of the check", "Waived findings")  # fmt: skip
+RECORD = "Acceptance record"
 
 SAYS = {
     Says.GOOD: ("proven", "pass"),
@@ -39,13 +41,17 @@ SAYS = {
 def record_html(
     project: Project, results: list[Result], found: list[Diagnostic], date: str,
     charts: Mapping[str, str] | None = None, sweep: Sweep | str = NOT_RUN, study: Study | str = NOT_RUN, fingerprint: str = "",
-    paged: str = "",
+    paged: str = "", only: Sequence[str] = (), subject: str = RECORD, sheets: Mapping[str, Any] | None = None,
+    pictures: Mapping[str, str] | None = None, standing: Standings | None = None,
 ) -> str:  # fmt: skip
     """The record's text: everything in one file. `date` is printed as given; nothing hangs on the clock or the machine.
 
     `charts` are SVG drawings by sequence, `fingerprint` tells which file it is about. In the place of a sweep or a study that
     was not done there may be the reason. With `paged` the contents have a mark for the number of each page, `<paged><n>.` for
     the n-th of `PARTS`.
+
+    `only` some parts make a paper of its own about a `subject`, without title page; `sheets` are tables of sequences in the place
+    of the lists of their steps, `pictures` are drawings (`board`, `timing`) as HTML, `standing` tells of verdicts that are kept.
     """
     import jinja2  # takes its time
 
@@ -58,12 +64,16 @@ def record_html(
         date=date,
         version=__version__,
         fingerprint=fingerprint,
-        coverage=coverage(project, by_name, found),
+        coverage=coverage(project, by_name, found, standing),
         results=results,
         bars=[_bars(r) for r in results],
         findings=found,
         waived=waived,
-        parts=[p for p in PARTS if p != "Waived findings" or waived],
+        parts=only or [p for p in PARTS if (p != "Waived findings" or waived) and (p != "Machine" or project.devices)],
+        whole=not only,
+        subject=subject,
+        sheets=sheets or {},
+        pictures={name: Markup(html) for name, html in (pictures or {}).items()},
         part=lambda title: Markup('<h2 id="{}">{}</h2>').format(anchor(title), title),
         anchor=anchor,
         paged=paged,
