@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import random
 import shutil
 import subprocess
 import sys
@@ -21,6 +22,7 @@ from spokeshave.cli import whole_app
 from spokeshave.engine.link import link_problems
 from spokeshave.formats import spoke
 from spokeshave.formats.spoke import dumps, loads
+from spokeshave.formats.tables.write import page_of
 from spokeshave.language.rename import rename_signal, rename_step
 from spokeshave.model import edits
 from spokeshave.model.flow_edits import change_transition, delete_step, insert_step
@@ -32,6 +34,7 @@ from spokeshave.verify.check.run import findings
 from spokeshave.versions.compare import differences, taken_over
 from spokeshave.versions.merge import merge
 from spokeshave.versions.readable import readable
+from spokeshave.versions.sheets import sheet_of_both
 from spokeshave.versions.words import told
 from tests.core.projects import projects, structured
 from tests.core.test_generated_code import hundreds
@@ -249,3 +252,31 @@ def test_a_usual_edit_changes_few_lines_of_the_file(edit):
     before, after = (dumps(p).splitlines() for p in (ROASTERY, EDITS[edit](ROASTERY)))
     changed = [line for line in unified_diff(before, after, n=0, lineterm="") if line[:1] in "+-"][2:]
     assert 1 <= len(changed) <= 10 and loads("\n".join(after)) == EDITS[edit](ROASTERY)
+
+
+@hundreds
+@given(anything, st.integers(0, 10**6))
+def test_both_sheets_in_one_have_every_row_of_each(project, seed):
+    """The rows that are not gone are those of the later version, those that are not new of the earlier one."""
+    c = random.Random(seed)
+    q = c.choice(project.sequences)
+    step = c.choice(q.steps).name
+    other = c.choice((
+        lambda: insert_step(project, q.name, step), lambda: rename_step(project, q.name, step, "Fresh"),
+        lambda: edits.change_step(project, q.name, step, longest="T#77s", comment="why", actions=()),
+        lambda: project,
+    ))()  # fmt: skip
+    sheet = sheet_of_both(project, other, q.name)
+    old, new = page_of(project, q), page_of(other, other.sequence(q.name))
+    at = {h: i for i, h in enumerate(sheet.heads)}
+    later = [[r.cells[at[h]].text for h in new.heads] for r in sheet.rows if r.kind != "gone"]
+    assert later == [list(r) for r in new.rows]
+    was = [
+        [cell.text if (cell := r.cells[at[h]]).was is None else cell.was for h in old.heads]
+        for r in sheet.rows
+        if r.kind != "new"
+    ]
+    assert sorted(was) == sorted(list(r) for r in old.rows)
+    assert any(r.kind for r in sheet.rows) is (old.rows != new.rows or old.heads != new.heads)
+    alone = sheet_of_both(replace(project, sequences=()), project, q.name)
+    assert {r.kind for r in alone.rows} == {"new"} and len(alone.rows) == len(old.rows)

@@ -37,6 +37,9 @@ def test_differences_are_listed_drawn_taken_over_and_gone_to(qtbot, window, tmp_
     marked = dialog.chart.marked
     assert marked["Preheat"] == "gone" and "new" in marked.values() and len(dialog.chart.sequence.steps) == 16
     assert dialog.chart.grab().toImage().width() > 0 and "gone: Preheat" in dialog.chart.accessibleDescription()
+    sheet = dialog.sheet
+    heads = [sheet.verticalHeaderItem(r).text() for r in range(sheet.rowCount())]
+    assert "− 40 Preheat" in heads and "   10 Idle" in heads and any(h.startswith("+ ") for h in heads)
     stages[0].child(0).setSelected(True)
     dialog.go()
     assert window.selection.place.item == "ChargeTemp" and window.stage == 1

@@ -62,7 +62,11 @@ class _Picture(QPyTextObject):
         return QSizeF(size.width() * scale, size.height() * scale)
 
     def drawObject(self, painter: QPainter, box: Any, doc: Any, position: int, form: Any) -> None:
+        painter.save()
+        # Of a drawing on several pages, only what belongs here.
+        painter.setClipRect(QRectF(box), Qt.ClipOperation.IntersectClip)
         QSvgRenderer(form.property(SVG)).render(painter, QRectF(box))
+        painter.restore()
 
 
 def layout_of(across: bool) -> QPageLayout:
@@ -128,15 +132,44 @@ def laid_out(paper: Paper, room: QSizeF) -> tuple[QTextDocument, QPyTextObject]:
     document.setDefaultFont(text_font(11))
     document.setDocumentMargin(0)
     pieces = re.split(r"(<svg.*?</svg>)", paper.text, flags=re.DOTALL)
-    drawings = pieces[1::2]
+    drawings: list[str] = []
     mark = secrets.token_hex(8)  # which no text of a person can have
-    pieces[1::2] = [f"[picture {mark} {n}]" for n in range(len(drawings))]
+    for i in range(1, len(pieces), 2):
+        parts = cut(pieces[i], picture.room)
+        pieces[i] = "</p><p>".join(f"[picture {mark} {len(drawings) + n}]" for n in range(len(parts)))
+        drawings += parts
     document.setHtml("".join(pieces).replace("margin: 32px auto; padding: 0 24px", "margin: 0"))
     for n, drawing in enumerate(drawings):
         _put(document, f"[picture {mark} {n}]", drawing)
     document.setPageSize(room)
-    keep_together(document, room.height())
+    keep_together(document, room.height(), bool(paper.paged))
     return document, picture
+
+
+LEAST_SHRUNK = 0.8
+"""How much a drawing is made smaller to stay on one page."""
+
+
+def cut(drawing: str, room: QSizeF) -> list[str]:
+    """A drawing in as many as it takes to be read on pages of some room, cut where it says (`data-cuts`) it may be."""
+    head = drawing[: drawing.index(">") + 1]
+    cuts, box = (re.search(rf'\b{name}="([^"]*)"', head) for name in ("data-cuts", "viewBox"))
+    if cuts is None or box is None:
+        return [drawing]
+    at = [float(y) for y in cuts[1].split()]
+    left, top, width, height = (float(x) for x in box[1].split())
+    page = room.height() / min(1.0, room.width() / max(1.0, width))
+    if height * LEAST_SHRUNK <= page:
+        return [drawing]
+    parts, y = [], top
+    while y < top + height:
+        rest = top + height - y
+        fits = [c for c in at if y + 40 < c <= y + page]
+        end = top + height if rest <= page else max(fits, default=y + page)
+        new = re.sub(r'\sheight="[^"]*"', "", re.sub(r'\bwidth="[^"]*"', "", head))
+        parts.append(new.replace(box[0], f'viewBox="{left:g} {y:g} {width:g} {end - y:g}"') + drawing[len(head) :])
+        y = end
+    return parts
 
 
 def _put(document: QTextDocument, mark: str, drawing: str) -> None:

@@ -46,6 +46,7 @@ class Printing:
 
     def __init__(self, window: MainWindow) -> None:
         self.window = window
+        self._printer: QPrinter | None = None
 
     def paper(self, stage: int) -> Paper:
         """A stage as it is now: of the bench what the timing diagram shows, of the proof the results that hold."""
@@ -93,6 +94,7 @@ class Printing:
         dialog.setWindowTitle(plain(f"Print {paper.title}"))
         dialog.resize(900, 760)
         dialog.paintRequested.connect(lambda on: print_on(on, paper))
+        self._printer = printer  # the dialog does not keep it
         dialog.open()
         return dialog
 

@@ -14,7 +14,7 @@ from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.sequence.chart_view import ChartView
 from spokeshave.desktop.sequence.editor import SequenceEditor
-from spokeshave.desktop.sequence.export import svg_of
+from spokeshave.desktop.sequence.export import cuts_of, svg_of
 from spokeshave.formats.disk import write_bytes_atomically
 from spokeshave.formats.spoke import fingerprint
 from spokeshave.model.diagnostics import Diagnostic
@@ -62,7 +62,8 @@ def charts_of(project: Project) -> dict[str, str]:
     for n, q in enumerate(project.sequences):
         view = ChartView(editor, q.name, runner)
         drawing = svg_of(view).decode()
-        found[q.name] = drawing[drawing.index("<svg") :]
+        cuts = " ".join(f"{y:.0f}" for y in cuts_of(view))
+        found[q.name] = f'<svg data-cuts="{cuts}"' + drawing[drawing.index("<svg") + 4 :]
         view.deleteLater()
         look(0.3 * n / len(project.sequences))
     return found

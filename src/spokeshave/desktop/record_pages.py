@@ -35,11 +35,11 @@ def headings_of(document: QTextDocument, height: float) -> list[Heading]:
     return found
 
 
-def keep_together(document: QTextDocument, height: float) -> None:
-    """No heading at the foot of a page, away from what it is the heading of, and no row of a table cut; the first part begins a
-    page. A row that would be cut goes to the next page: the one above it is made higher by what is left of the page.
+def keep_together(document: QTextDocument, height: float, first: bool = True) -> None:
+    """No heading at the foot of a page, away from what it is the heading of, and no row of a table cut; the `first` part begins a
+    page, if that is wanted. A row that would be cut goes to the next page: the one above it is made higher by what is left of the page.
     """
-    layout, first, block = document.documentLayout(), True, document.begin()
+    layout, block = document.documentLayout(), document.begin()
     above: QTextBlock | None = None  # the heading that stands directly above
     while block.isValid():
         rect = layout.blockBoundingRect(block)

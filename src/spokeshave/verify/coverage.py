@@ -45,6 +45,11 @@ class Shown:
         return min((link.state for link in self.links), key=STATES.index, default="open")
 
     @property
+    def words(self) -> str:
+        """The state, and of one that held before, before what."""
+        return f"proven {self.why[self.why.index('before') :]}" if self.state == "proven before" else self.state
+
+    @property
     def why(self) -> str:
         """What is said of the first link that is in the worst state."""
         return next((link.why for link in self.links if link.state == self.state), "nothing shows it")

@@ -72,7 +72,7 @@ class BriefPage(QWidget):
                 Column("Requirement", lambda s: s.requirement.text, self._put("text"), 500),
                 Column("Kind", lambda s: s.requirement.kind, self._put("kind"), 92, REQUIREMENT_KINDS),
                 Column("Shown by", lambda s: ", ".join(s.scenarios), set_shown_by, 260, edit_name="Link a requirement"),
-                Column("State", lambda s: f"{SIGNS[s.state]} {s.state}", None, 96),
+                Column("State", lambda s: f"{SIGNS[s.state]} {s.words}", None, 150),
             ],
         )
         self.view = ItemView(self.table, "Requirements")

@@ -85,6 +85,11 @@ class StepItem(QGraphicsItem):
     def boundingRect(self) -> QRectF:
         return self._area
 
+    def areas(self) -> list[QRectF]:
+        """Where the step, its actions and its ways out stand on the paper."""
+        parts = [QRectF(0, 0, self.box.w, self.box.h), *([self._actions()] if self.box.actions_w else [])]
+        return [self.mapRectToScene(r) for r in (*parts, *(self.way_area(n) for n in range(len(self.bars))))]
+
     def shape(self) -> QPainterPath:
         path = QPainterPath()
         b = self.box

@@ -65,6 +65,18 @@ def svg_of(view: ChartView) -> bytes:
     return bytes(buffer.data().data())
 
 
+def cuts_of(view: ChartView) -> list[float]:
+    """Where a chart may go on to another page: heights of its drawing at which no step, action or condition stands."""
+    view.rebuild_now()
+    top, cuts, below = view.scene().sceneRect().top(), list[float](), 0.0
+    taken = sorted((r.top() - top, r.bottom() - top) for item in view.items_by_step.values() for r in item.areas())
+    for begin, end in taken:
+        if begin > below > 0:
+            cuts.append((begin + below) / 2)
+        below = max(below, end)
+    return cuts
+
+
 def pages_of(chart: QRectF, page: QSize) -> tuple[float, list[QRectF]]:
     """The scale, and the part of the chart on each page: as large as it can be read, over as few pages as it takes."""
     wide, high = page.width(), page.height() - TITLE
