@@ -286,7 +286,7 @@ def test_lines_of_two_branches_can_stand_in_any_order(tmp_path: Path, both: bool
         path_beside(file).read_text() + lines if both else lines + path_beside(file).read_text()
     )
     ledger = Ledger()
-    ledger.take_kept([p for p in map(of_data, read_beside(file).verdicts) if p], later)
+    ledger.take_kept(read_beside(file).verdicts, later)
     assert ledger.to_run(later) == [], "of several verdicts one that holds"
 
 

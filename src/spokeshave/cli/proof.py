@@ -90,7 +90,6 @@ def verify(
     from spokeshave.verify.coverage import cannot_run, coverage
     from spokeshave.verify.expectations import Outcome
     from spokeshave.verify.junit import junit
-    from spokeshave.verify.standing import to_data
 
     room_for(junit_file)
     room_for(report, (".html", ".pdf"))
@@ -106,7 +105,7 @@ def verify(
     ledger.take(results, project, today())
     covered = coverage(project, ledger.results, found, ledger.standing)
     if keep:
-        spoke.write(project, file, map(to_data, ledger.proofs(project)))
+        spoke.write(project, file, ledger.kept(project))
     if as_json:
         data = _results_data(results, found, compared, covered)
         data["kept"] = [{"name": k.proof.scenario, "outcome": k.proof.outcome.value, "on": k.proof.on} for k in spared]
@@ -140,13 +139,12 @@ def _kept(project: Project, file: Path, asked: bool) -> Ledger:
     """The verdicts beside a machine file, if they are asked for."""
     from spokeshave.formats.beside import read_beside
     from spokeshave.verify.ledger import Ledger
-    from spokeshave.verify.standing import of_data
 
     ledger = Ledger()
     if asked:
         if file.suffix.lower() != ".spoke":
             fail("verdicts are kept beside a machine file (.spoke); convert this one first")
-        ledger.take_kept([p for p in map(of_data, read_beside(file).verdicts) if p is not None], project)
+        ledger.take_kept(read_beside(file).verdicts, project)
     return ledger
 
 

@@ -27,7 +27,6 @@ from spokeshave.verify.check.waivers import Sorted
 from spokeshave.verify.coverage import Shown, coverage
 from spokeshave.verify.ledger import Ledger
 from spokeshave.verify.scenarios import Result
-from spokeshave.verify.standing import of_data, to_data
 
 CHECK_AFTER_MS = 120
 OWN = ".spoke"
@@ -201,8 +200,7 @@ class Document(QObject):
     def _take_kept(self) -> None:
         """The verdicts that were kept beside the file, as far as they hold."""
         if self.path is not None and self.path.suffix.lower() == OWN:
-            kept = map(of_data, read_beside(self.path).verdicts)
-            self.ledger.take_kept([p for p in kept if p is not None], self.project)
+            self.ledger.take_kept(read_beside(self.path).verdicts, self.project)
 
     def save(self, path: Path) -> None:
         """Writes the file, and beside it what is accepted and the verdicts.
@@ -211,7 +209,7 @@ class Document(QObject):
         if path == self.path and self.stamp is not None and path.exists() and not self.stamp.holds(path):
             raise ChangedOnDisk(f"{path.name} was changed by another program since it was read")
         if path.suffix.lower() == OWN:
-            spoke.write(self.project, path, map(to_data, self.ledger.proofs(self.project)))
+            spoke.write(self.project, path, self.ledger.kept(self.project))
         else:
             write_project(self.project, path)
         self.path, self.saved, self.stamp = path, self.project, stamp_of(path)

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from typing import Any
 
 from spokeshave.model.project import Project, Scenario
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.scenarios import Result
-from spokeshave.verify.standing import Proof, proof_of, since, told
+from spokeshave.verify.standing import Proof, Work, of_data, proof_of, since, to_data, told, work_data, work_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,14 +41,18 @@ Standings = Mapping[str, Standing]
 
 
 class Ledger:
-    """Verdicts by scenario. `results` are those with runs to look at that hold; `earlier` those that held before an edit, which
-    come back if the edit is undone; `standing` tells of every verdict that is known, also those kept beside the file.
+    """Verdicts by scenario, and what came of sweep and study.
+
+    `results` are those with runs to look at that hold; `earlier` those that held before an edit, which come back if the edit is
+    undone; `standing` tells of every verdict that is known, also those kept beside the file.
     """
 
     def __init__(self) -> None:
         self.results: dict[str, Result] = {}
         self.earlier: dict[str, Result] = {}
         self.standing: dict[str, Standing] = {}
+        self.work: dict[str, Work] = {}
+        """What came of the last sweep and the last study, by `sweep` and `study`."""
 
     def take(self, results: Iterable[Result], project: Project, on: str = "") -> None:
         """New results, in the place of those before. They may be of the machine file as it was a moment ago."""
@@ -57,9 +62,14 @@ class Ledger:
             self.earlier.pop(r.scenario.name, None)
         self.follow(project)
 
-    def take_kept(self, proofs: Iterable[Proof], project: Project) -> None:
-        """Verdicts that were kept beside the file; of several for one scenario, one that holds."""
-        for proof in proofs:
+    def take_kept(self, lines: Iterable[Mapping[str, Any]], project: Project) -> None:
+        """Verdicts that were kept beside the file, as `kept` gave them; of several about the same, one that holds."""
+        for line in lines:
+            work, proof = work_of(line), of_data(line)
+            if work is not None and (work.name not in self.work or not work.since(project)):
+                self.work[work.name] = work
+            if proof is None:
+                continue
             now = Standing(proof, since(proof, project))
             known = self.standing.get(proof.scenario)
             if known is None or (now.holds and not known.holds):
@@ -72,10 +82,10 @@ class Ledger:
         self.results = {n: r for n, r in known.items() if self.standing[n].holds}
         self.earlier = {n: r for n, r in known.items() if n not in self.results and r.runs}
 
-    def proofs(self, project: Project) -> tuple[Proof, ...]:
-        """The verdicts that are worth keeping: those of scenarios that are there, in their order."""
+    def kept(self, project: Project) -> list[dict[str, Any]]:
+        """The verdicts that are worth keeping, as plain data: those of scenarios that are there, then sweep and study."""
         found = (self.standing.get(s.name) for s in project.scenarios)
-        return tuple(s.proof for s in found if s is not None)
+        return [to_data(s.proof) for s in found if s is not None] + [work_data(w) for w in self.work.values()]
 
     def spares(self, name: str) -> bool:
         """Whether a scenario need not be run again to know that it passes."""

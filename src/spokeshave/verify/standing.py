@@ -68,6 +68,49 @@ def since(proof: Proof, project: Project) -> tuple[str, ...]:
     return changed(dict(proof.basis), basis_of(project, scenario_texts(project, now), proof.visited))
 
 
+@dataclass(frozen=True, slots=True)
+class Work:
+    """What came of a `sweep` or a `study`, in a line, with what it depends on: of a sweep the cycle `about` which it was."""
+
+    name: str
+    said: str
+    basis: tuple[tuple[str, str], ...]
+    about: str = ""
+    on: str = ""
+
+    def since(self, project: Project) -> tuple[str, ...]:
+        """What it depends on and has changed, in words."""
+        now = sweep_basis(project, self.about) if self.name == "sweep" else study_basis(project)
+        return changed(dict(self.basis), now)
+
+    def words(self, project: Project) -> str:
+        """What came of it and when, and whether that is so still.
+
+        >>> Work("study", "nothing bad is found", tuple(study_basis(Project()).items()), on="2031-05-06").words(Project())
+        'On 2031-05-06: nothing bad is found. Nothing it depends on has changed since'
+        """
+        parts = self.since(project)
+        still = f"Since then changed: {told(parts)}" if parts else "Nothing it depends on has changed since"
+        return f"On {self.on}: {self.said}. {still}"
+
+
+def work_data(work: Work) -> dict[str, Any]:
+    """What came of a sweep or a study as plain data, to be kept beside the machine file."""
+    return {"verdict": work.said, "work": work.name, "about": work.about, "on": work.on, "basis": dict(work.basis)}
+
+
+def work_of(data: Mapping[str, Any]) -> Work | None:
+    """What came of a sweep or a study, from plain data; None where something is not as it was written."""
+    try:
+        basis = tuple((_text(k), _text(v)) for k, v in data["basis"].items())
+        name = _text(data["work"])
+        if name not in ("sweep", "study"):
+            return None
+        return Work(name, _text(data["verdict"]), basis, _text(data["about"]), _text(data["on"]))
+    except (KeyError, TypeError, AttributeError):
+        return None
+
+
 def to_data(proof: Proof) -> dict[str, Any]:
     """A verdict as plain data, to be kept beside the machine file."""
     return {

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 from dataclasses import replace
 from html import escape
 
@@ -30,7 +31,7 @@ from spokeshave.verify.reach.asked import Answer, Says
 from spokeshave.verify.reach.questions import HELP, parse_plan, print_plan
 from spokeshave.verify.reach.studied import StudyError
 from spokeshave.verify.scenarios import Run
-from spokeshave.verify.standing import changed, study_basis, told
+from spokeshave.verify.standing import Work, changed, study_basis, told
 
 MOST = 300_000
 """Situations after which a study ends here; the command goes on longer."""
@@ -190,10 +191,10 @@ class StudyPanel(QWidget):
         elif found is not None:
             bad = sum(a.says is Says.BAD for a in found.answers)
             text = f"{found.situations:,} situations in {found.seconds:.2f} s; "
-            self._say(
-                text + (f"{bad} of {len(found.answers)} answers are bad" if bad else "nothing bad is found"),
-                "late" if bad else "true",
-            )
+            said = f"{bad} of {len(found.answers)} answers are bad" if bad else "nothing bad is found"
+            self._say(text + said, "late" if bad else "true")
+        elif not running and (known := self.document.ledger.work.get("study")) is not None:
+            self._say(known.words(self.document.project), "ink")
         elif not running and not self.status.text():
             self._say("Inputs free, times free: what can be reached at all, and what never?", "ink")
         self.answers.clear()
@@ -270,6 +271,7 @@ class StudyPanel(QWidget):
     def take(self, found: Study, project: Project) -> None:
         """Shows answers that were found elsewhere about this machine file."""
         self._of, self.found = project, found
+        self._keep()
         self._show_answers()
 
     def stop(self) -> None:
@@ -284,7 +286,16 @@ class StudyPanel(QWidget):
             self._say(f"Cannot be studied. {found}", "late")
         else:
             self.found = found
+            self._keep()
         self._show_answers()
+
+    def _keep(self) -> None:
+        """What came of it goes beside the file when that is saved."""
+        if self.found is not None and self._of is not None:
+            bad = sum(a.says is Says.BAD for a in self.found.answers)
+            said = f"{bad} of {len(self.found.answers)} answers bad" if bad else "nothing bad was found"
+            basis, today = study_basis(self._of), datetime.date.today().isoformat()
+            self.document.ledger.work["study"] = Work("study", said, tuple(basis.items()), on=today)
 
     def keep(self) -> bool:
         found = self.found

@@ -30,11 +30,13 @@ from spokeshave.model.project import Project
 from spokeshave.verify.accepted import accept
 from spokeshave.verify.processes import executor
 from spokeshave.verify.scenarios import Run
-from spokeshave.verify.standing import changed, sweep_basis, told
+from spokeshave.verify.standing import Work, changed, sweep_basis, told
 from spokeshave.verify.sweep.cycle import cycles_of
 from spokeshave.verify.sweep.matrix import Matrix, accept_sweep, explain
 from spokeshave.verify.sweep.verdicts import Cell
 from spokeshave.verify.sweep.work import Played, Sent, Sweep, play
+
+ASKS = "Every failure of every device, each button and the loss of power, in every step of the cycle: what comes of it?"
 
 
 class SweepPanel(QWidget):
@@ -201,10 +203,8 @@ class SweepPanel(QWidget):
                 text += f"; {len(changed)} otherwise than accepted, {worse} of them worse"
             self._say(text, "late" if left or worse else "true")
         elif self.sweep is None and self._swept is None:
-            self._say(
-                "Every failure of every device, each button and the loss of power, in every step of the cycle: what comes of it?",
-                "ink",
-            )
+            known = self.document.ledger.work.get("sweep")
+            self._say(ASKS if known is None else known.words(self.document.project), "ink")
         self._legend()
         running = self.sweep is not None
         self.start_button.setEnabled(not running and self.cycle.count() > 0)
@@ -267,7 +267,16 @@ class SweepPanel(QWidget):
     def take(self, matrix: Matrix, project: Project) -> None:
         """Shows a matrix that was made elsewhere of this machine file."""
         self._swept, self.model.matrix = project, matrix
+        self._keep(matrix, project)
         self._show_matrix()
+
+    def _keep(self, matrix: Matrix, project: Project) -> None:
+        """What came of it goes beside the file when that is saved."""
+        if matrix.whole:
+            basis, today = sweep_basis(project, matrix.cycle), datetime.date.today().isoformat()
+            self.document.ledger.work["sweep"] = Work(
+                "sweep", matrix.summary(), tuple(basis.items()), matrix.cycle, today
+            )
 
     def stop(self) -> None:
         """Cancels what runs; the cells there are stay."""
@@ -293,6 +302,8 @@ class SweepPanel(QWidget):
                 self._show_matrix()
                 if sweep.problem:
                     self._say(f"Cannot be swept. {sweep.problem}", "late")
+                elif self._swept is not None:
+                    self._keep(self.model.matrix, self._swept)
         if self.sweep is None:
             self._timer.stop()
 
