@@ -21,11 +21,12 @@ from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.files import read_project, write_project
-from spokeshave.formats.signal_table import plan_sheet
+from spokeshave.formats.signal_table import plan_import, plan_sheet
 from spokeshave.formats.spoke import loads
 from spokeshave.formats.tables.book import read_tables
 from spokeshave.formats.tables.grid import read_sheets, sheet_of_text
-from spokeshave.formats.tables.steps import Plan, plan_sequence, taken
+from spokeshave.formats.tables.plan import Plan
+from spokeshave.formats.tables.steps import plan_sequence, taken
 from spokeshave.formats.tables.write import write_tables
 from spokeshave.model.edits import EditError
 from spokeshave.model.project import Project, Sequence, Signal, SignalClass, Type
@@ -260,6 +261,10 @@ Soll;Parameter;Real;;;2,5;
 Schichtzeit;Sollwert;Time;;;1,5 s;
 Zaehler;Merker;WORD;MW10;;;
 Falsch;Eingang;STRING;;;;
+Tür zu;Eingang;BOOL;E0.1;;;
+10S1;Eingang;BOOL;E0.2;;;links
+10s1;Eingang;BOOL;E0.3;;;
+---;Eingang;BOOL;E0.4;;;
 """
     found = plan_sheet(Project(), sheet_of_text(text))
     signals = {s.name: s for s in found.signals}
@@ -279,8 +284,26 @@ Falsch;Eingang;STRING;;;;
         Type.DINT,
         "%MW10",
     )
-    assert found.problems == ("row 9: 'STRING' is no type; there are BOOL, INT, DINT, REAL and TIME",)
-    assert found.told == ("WORD is taken as DINT",)
+    assert (signals["TuerZu"].comment, signals["_10S1"].comment) == ("Tür zu", "10S1: links")
+    assert found.problems == (
+        "row 9: 'STRING' is no type; there are BOOL, INT, DINT, REAL and TIME", "row 12: _10s1 stands in row 11 too",
+        "row 13: '---' is not a name; use letters, digits and underscores, a letter first",
+    )  # fmt: skip
+    assert found.told[0] == "WORD is taken as DINT"
+    assert found.told[1].startswith("names that are no identifiers: Tür zu is called TuerZu, 10S1 is called _10S1, ")
+    strict = plan_import(Project(), [["Tür zu", "input"]], {0: "name", 1: "class"})
+    assert len(strict.problems) == 1, "rows that are typed or pasted here are told"
+
+
+def test_a_class_in_brackets_behind_a_heading_is_that_of_the_signal():
+    text = "Nr.;Schritt;Messer (Ausgang);Deckel [input];Tempo (1/min);Nächster\n10;Ruhe;X;1;;20\n20;Lauf;;;30;10\n"
+    found = plan(text)
+    assert {s.name: s.cls.value for s in found.signals} == {
+        "Messer": "output",
+        "Deckel": "input",
+        "Tempo1Min": "output",
+    }
+    assert not found.problems and not found.questions
 
 
 def same(q: Sequence) -> Sequence:

@@ -253,7 +253,7 @@ def test_where_a_signal_is_used_leads_there(qtbot, window, stage):
 
 def test_a_foreign_table_is_shown_before_it_is_taken_in(qtbot, window, stage, tmp_path, monkeypatch):
     path = tmp_path / "theirs.csv"
-    path.write_text("Tag;Addr;Remark;Colour\nHopper;%IX9.1;level;red\nGate;%QX0.0;charge gate, pneumatic;blue\n9x;;;\n")
+    path.write_text("Tag;Addr;Remark;Colour\nHopper;%IX9.1;level;red\nGate;%QX0.0;charge gate, pneumatic;blue\n?;;;\n")
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *a, **k: (str(path), ""))
     before = window.document.project
     stage.ask_import()

@@ -26,7 +26,8 @@ from spokeshave.desktop.theme import theme
 from spokeshave.formats.tables.book import Book, plan_of, with_signals
 from spokeshave.formats.tables.columns import ROLES
 from spokeshave.formats.tables.grid import Sheet
-from spokeshave.formats.tables.steps import Plan, taken
+from spokeshave.formats.tables.plan import Plan
+from spokeshave.formats.tables.steps import taken
 from spokeshave.model.project import Project, Sequence
 
 LEFT_OUT = "left out"

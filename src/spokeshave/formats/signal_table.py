@@ -9,11 +9,12 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from spokeshave.formats.disk import write_bytes_atomically, write_text_atomically
-from spokeshave.formats.tables.cells import time_of
+from spokeshave.formats.tables.cells import identifier, time_of
 from spokeshave.formats.tables.grid import Sheet, csv_of, read_sheets, sheet_of_text
 from spokeshave.formats.tables.headings import SIGNAL_WORDS, find_heading, latin, roles_in
 from spokeshave.language.literals import read_value, time_ms, value_text
 from spokeshave.language.rename import name_problem
+from spokeshave.model.diagnostics import quoted
 from spokeshave.model.project import Project, Signal, SignalClass, Type, Value
 
 FIELDS = ("name", "class", "type", "address", "contact", "initial", "home", "retain", "unit", "comment")
@@ -67,9 +68,11 @@ class Import:
 
 
 def plan_import(
-    project: Project, rows: Sequence[Sequence[str]], mapping: Mapping[int, str], first_row: int = 2,
+    project: Project, rows: Sequence[Sequence[str]], mapping: Mapping[int, str], first_row: int = 2, foreign: bool = False,
 ) -> Import:  # fmt: skip
     """Rows (without heads) taken into the list: known names are changed where the table has a value, others are added.
+
+    In a `foreign` list a name that is no identifier, such as `Tür zu` or `10S1`, becomes one, and stands in the comment as it was.
 
     A row with a problem is left out and told with its number, counted from `first_row`.
 
@@ -84,6 +87,7 @@ def plan_import(
     if "name" not in mapping.values():
         return Import(project.signals, (), (), ("no column is the name of the signal; choose one",))
     told: dict[str, int] = {}
+    renamed: list[str] = []
     for n, row in enumerate(rows, first_row):
         cells = {field: row[i].strip() if i < len(row) else "" for i, field in mapping.items()}
         if not any(row):
@@ -91,7 +95,12 @@ def plan_import(
         name = cells["name"]
         try:
             if problem := name_problem(name):
-                raise ValueError(problem)
+                name = identifier(name, "_") if foreign else ""
+                if not name:
+                    raise ValueError(problem)
+                spelt = " ".join(cells["name"].split())
+                renamed.append(f"{quoted(spelt)} is called {name}")
+                cells["comment"] = f"{spelt}: {cells['comment']}" if cells.get("comment") else spelt
             if name.lower() in seen:
                 raise ValueError(f"{name} stands in row {seen[name.lower()]} too")
             if name.lower() in taken:
@@ -108,6 +117,12 @@ def plan_import(
             changed.append(after.name)
         signals[name.lower()] = after
     said = tuple(f"{text} ({count} signals)" if count > 1 else text for text, count in told.items())
+    if renamed:
+        rest = f" and {len(renamed) - 3} more" if len(renamed) > 3 else ""
+        said = (
+            *said,
+            f"names that are no identifiers: {', '.join(renamed[:3])}{rest}; the comment has them as they stood",
+        )
     return Import(tuple(signals.values()), tuple(new), tuple(changed), tuple(problems), said)
 
 
@@ -124,7 +139,7 @@ def plan_sheet(
         heading = found.row
     if mapping is None:
         mapping = guess_mapping(sheet.rows[heading])
-    return plan_import(project, sheet.rows[heading + 1 :], mapping, heading + 2)
+    return plan_import(project, sheet.rows[heading + 1 :], mapping, heading + 2, foreign=True)
 
 
 def _class(cells: Mapping[str, str], before: Signal | None) -> SignalClass:

@@ -126,7 +126,7 @@ class ImportPanel(QFrame):
             return
         chosen = list(self.mapping.values())
         twice = sorted({f for f in chosen if chosen.count(f) > 1})
-        self.plan = plan_import(self.document.project, self.rows[1:], self.mapping, self.first + 2)
+        self.plan = plan_import(self.document.project, self.rows[1:], self.mapping, self.first + 2, foreign=True)
         count = sum(any(r) for r in self.rows[1:])
         left = [h for i, h in enumerate(self.rows[0]) if i not in self.mapping]
         self.says.setText(

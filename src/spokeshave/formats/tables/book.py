@@ -11,7 +11,8 @@ from spokeshave.formats.errors import FormatError
 from spokeshave.formats.signal_table import plan_sheet
 from spokeshave.formats.tables.grid import Sheet, read_sheets
 from spokeshave.formats.tables.headings import SIGNAL_WORDS, STEP_WORDS, find_heading, find_step_heading, role_of
-from spokeshave.formats.tables.steps import Note, Plan, plan_sequence, taken
+from spokeshave.formats.tables.plan import Note, Plan
+from spokeshave.formats.tables.steps import plan_sequence, taken
 from spokeshave.formats.tables.write import TEXTS
 from spokeshave.model.edits import EditError
 from spokeshave.model.project import Body, Project, Sequence

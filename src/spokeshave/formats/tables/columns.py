@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from spokeshave.formats.tables.cells import DOTS, OFF, ON, SPOKEN, identifier, time_of
 from spokeshave.formats.tables.grid import Sheet
-from spokeshave.formats.tables.headings import STEP_WORDS, groups_above, role_of
+from spokeshave.formats.tables.headings import GROUPS, STEP_WORDS, groups_above, latin, role_of
 from spokeshave.model.project import Signal, SignalClass, Type
 
 ROLES = (
@@ -22,6 +22,7 @@ QUALIFIER = re.compile(r"(?:N|S|R|P|P0|P1|(?:L|D|SD|DS|SL)[ ,]\s*\S.*)(?:\s*/\s*
 COUNTS = re.compile(r"\s*(?P<op>\+|:=|>=|<=|<>|>|<|=)\s*(?P<value>-?[0-9]+)\s*")
 _RARE = frozenset(("name", "start", "late", "permissive", "priority", "way", "flow"))
 """Headings that are those of a signal where they stand below *Inputs* or *Outputs*."""
+_CLASSED = re.compile(r"(?P<name>[^()\[\]]+)[(\[](?P<of>[^()\[\]]+)[)\]]")
 _WHOLE = re.compile(r"-?[0-9]+")
 _NUMBER = re.compile(r"-?[0-9]+(?:[.,][0-9]+)?")
 
@@ -58,7 +59,7 @@ def columns_of(
         filled = any((r, i) in sheet.filled for r in range(row + 1, len(sheet.rows)))
         if chosen is not None and i in chosen:
             role = chosen[i]
-            found.append(Column(i, head, role, _signal_name(head, known) if role in SIGNALS else ""))
+            found.append(Column(i, head, role, _signal_name(_with_class(head)[0], known) if role in SIGNALS else ""))
             continue
         role = "" if head.lower() in known else _usual(head, cells, used)
         if group and role in _RARE:
@@ -68,7 +69,8 @@ def columns_of(
             group = above.get(i, "")  # what stands over the signals ends where the rest of the row begins
             found.append(Column(i, head, "" if role in ("start", "flow") else role))
         elif head.strip():
-            found.append(_signal_column(i, head, cells, filled, known, group))
+            own, of_class = _with_class(head)
+            found.append(_signal_column(i, head, cells, filled, known, of_class or group, own))
         elif cells or filled:
             found.append(Column(i, head, why="it has no heading"))
     first = next((c for c in found if c.role or c.index == 0), None)
@@ -121,10 +123,23 @@ def _signal_name(head: str, known: Mapping[str, Signal]) -> str:
     return signal.name if signal is not None else identifier(head, "In")
 
 
+def _with_class(head: str) -> tuple[str, str]:
+    """A heading without the class that stands in brackets behind it, and that class.
+
+    >>> _with_class("Knife (output)"), _with_class("Speed (rpm)")
+    (('Knife', 'output'), ('Speed (rpm)', ''))
+    """
+    found = _CLASSED.fullmatch(head.strip())
+    words = latin(found["of"]).lower().strip() if found is not None else ""
+    of_class = next((group for group, known in GROUPS.items() if words in known), "")
+    return (found["name"].strip(), of_class) if found is not None and of_class else (head, "")
+
+
 def _signal_column(
-    i: int, head: str, cells: list[str], filled: bool, known: Mapping[str, Signal], group: str
+    i: int, head: str, cells: list[str], filled: bool, known: Mapping[str, Signal], group: str, own: str
 ) -> Column:
-    name = _signal_name(head, known)
+    """`own` is what of the heading names the signal."""
+    name = _signal_name(own, known)
     signal = known.get(name.lower())
     counts = any(COUNTS.fullmatch(c) for c in cells)
     numbers = bool(cells) and all(_NUMBER.fullmatch(c) for c in cells) and any(c not in ("0", "1") for c in cells)

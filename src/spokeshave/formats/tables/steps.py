@@ -10,87 +10,42 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 
-from spokeshave.formats.sequencer_table import WAITS
 from spokeshave.formats.tables.cells import DOTS, OFF, ON, SPOKEN, condition_of, identifier, time_of, waits_only
 from spokeshave.formats.tables.columns import COUNTS, SIGNALS, Column, columns_of
+from spokeshave.formats.tables.flow import Flow, Way
 from spokeshave.formats.tables.grid import Sheet
 from spokeshave.formats.tables.headings import (
-    STEP_WORDS,
     find_step_heading,
     plain_head,
-    role_of,
     unit_of,
     with_second_row,
 )
+from spokeshave.formats.tables.plan import Note, Plan, known_names
 from spokeshave.language.parse import parse_expression
 from spokeshave.language.syntax import TextError
 from spokeshave.model.edits import EditError, free_name, read_marks, taken_names
 from spokeshave.model.project import (
     Action,
-    Body,
     Project,
     Qualifier,
-    Sequence,
     Signal,
     SignalClass,
     Step,
-    Transition,
     Type,
 )
 
 _SUMS = frozenset(
     ("total", "sum", "summe", "gesamt", "cycle time", "zykluszeit", "taktzeit", "gesamtzeit", "total time")
 )
-_ENDS = frozenset(("end", "ende", "stop", "fertig", "done", "finish"))
 _CLASS = {
     "input": SignalClass.INPUT,
     "output": SignalClass.OUTPUT,
     "counter": SignalClass.INTERNAL,
     "value": SignalClass.OUTPUT,
 }
-NOWHERE = ("none", "nowhere", "keiner", "nirgends")
-"""What stands in *Next* of a step that leads nowhere."""
 _LITERAL = re.compile(r"(?:T#)?(?:[0-9]+(?:d|h|ms|m|s))+")
-_WITH = re.compile(r"(.*?)\s+with\s+(.+)", re.IGNORECASE)
-_STANDS = ("after this step", "step", "schritt", "go to", "goto", "→", "->", "state")
-
-
-@dataclass(frozen=True, slots=True)
-class Note:
-    """Something about a row of the file (from 1; 0 for the whole table), and about a column by its heading."""
-
-    row: int
-    text: str
-    head: str = ""
-
-    def __str__(self) -> str:
-        where = f"row {self.row}" if self.row else ""
-        where += f"{', ' if where else ''}{self.head}" if self.head else ""
-        return f"{where}: {self.text}" if where else self.text
-
-
-@dataclass(slots=True)
-class Plan:
-    """What a table would become. `questions` are what somebody should say, `problems` what keeps it from being taken in."""
-
-    sheet: Sheet
-    heading: int = -1
-    columns: tuple[Column, ...] = ()
-    sequence: Sequence | None = None
-    signals: list[Signal] = field(default_factory=list)
-    """Signals that are not known yet."""
-    notes: list[Note] = field(default_factory=list)
-    questions: list[Note] = field(default_factory=list)
-    problems: list[Note] = field(default_factory=list)
-
-
-def known_names(project: Project) -> dict[str, Signal]:
-    """Signals by their names in lower case, and by their comments, which are what people head a column with."""
-    comments = [s.comment.strip().lower() for s in project.signals]
-    found = {c: s for s, c in zip(project.signals, comments) if 0 < len(c) <= 60 and comments.count(c) == 1}
-    return found | {s.name.lower(): s for s in project.signals}
 
 
 def plan_sequence(
@@ -114,18 +69,6 @@ def plan_sequence(
     return plan
 
 
-@dataclass(slots=True)
-class _Way:
-    """A way out as it stands in a row: where it comes from, what it awaits, where it leads."""
-
-    row: int
-    source: str
-    condition: str
-    target: str
-    priority: int | None = None
-    name: str = ""
-
-
 class _Reader:
     """Goes through the rows of a plan."""
 
@@ -137,7 +80,7 @@ class _Reader:
         self.steps: list[Step] = []
         self.spelt: dict[str, str] = {}
         """Names and numbers of steps as the table has them, in lower case, and the names they have here."""
-        self.ways: list[_Way] = []
+        self.ways: list[Way] = []
         self.bodies = bodies
         self.new: dict[str, Signal] = {}
         self.heads = {h: s.name for h, s in self.known.items()}
@@ -150,14 +93,6 @@ class _Reader:
         self.dots = DOTS if not cells & (ON - {"1"}) and not plan.sheet.filled else frozenset()
         self.unitless: set[str] = set()
         self.end_before = 0
-
-    # -- what is told
-
-    def note(self, row: int, text: str, column: str = "") -> None:
-        self.plan.notes.append(Note(row + 1, text, column))
-
-    def wrong(self, row: int, text: str, column: str = "") -> None:
-        self.plan.problems.append(Note(row + 1, text, column))
 
     def cell(self, row: int, role: str) -> str:
         return self.sheet.cell(row, self.at[role]).strip() if role in self.at else ""
@@ -184,7 +119,8 @@ class _Reader:
         if not self.steps:
             plan.problems.append(Note(plan.heading + 1, "there is no step below these headings"))
             return
-        self._flow()
+        flow = Flow(plan, self._sequence_name(), self.steps, self.ways, self.spelt, self.head("next"), self.bodies)
+        plan.sequence = flow.sequence()
         plan.signals = list(self.new.values())
 
     def _signals(self) -> None:
@@ -234,7 +170,7 @@ class _Reader:
         if empty and not number and not name:
             return
         if plain_head(name) in _SUMS or plain_head(number) in _SUMS:
-            self.note(row, f"{name or number} is no step: the row is left out")
+            self.plan.note(row, f"{name or number} is no step: the row is left out")
             return
         if all(self.sheet.cell(row, c.index) == c.head for c in self.plan.columns if c.head):
             return  # the headings again, as on the next page of a long list
@@ -242,16 +178,16 @@ class _Reader:
         again = last is not None and (number, name) == self._spelt_last
         if (number or name) and not again:
             if empty and not number:
-                self.note(row, f"{name} has nothing beside it: taken as a title, not as a step")
+                self.plan.note(row, f"{name} has nothing beside it: taken as a title, not as a step")
                 return
             self._step(row, number, name)
         elif last is None:
-            self.wrong(row, "the first row has neither number nor name of a step")
+            self.plan.wrong(row, "the first row has neither number nor name of a step")
             return
         elif not again:
             marked = [c.head for c in others if c.role == "output" and self._marks(row, c)]
             if marked:
-                self.wrong(row, f"marks without a step, in {', '.join(marked)}")
+                self.plan.wrong(row, f"marks without a step, in {', '.join(marked)}")
         self._way(row, further=not (number or name) or again)
 
     _spelt_last: tuple[str, str] = ("", "")
@@ -262,13 +198,15 @@ class _Reader:
         own = identifier(name) or (f"S{number}" if number.isdigit() else identifier(number) or "Step")
         unique = free_name(own, taken)
         if unique.lower() != own.lower():
-            self.note(row, f"there is a {own} already: this step is called {unique}")
+            self.plan.note(row, f"there is a {own} already: this step is called {unique}")
         digits = int(number) if number.lstrip("-").isdigit() and len(number) < 10 else None
         if digits is None or any(s.number == digits for s in self.steps):
             if digits is not None:
-                self.wrong(row, f"the number {number} stands twice", self.head("number"))
+                self.plan.wrong(row, f"the number {number} stands twice", self.head("number"))
             elif number:
-                self.note(row, f"{number} is no whole number: numbered on from the step above", self.head("number"))
+                self.plan.note(
+                    row, f"{number} is no whole number: numbered on from the step above", self.head("number")
+                )
             digits = 10 * (max((s.number for s in self.steps), default=0) // 10 + 1)
         comment = self.cell(row, "comment")
         if name and name != unique:
@@ -302,7 +240,7 @@ class _Reader:
         try:
             return read_marks(text, c.signal)
         except EditError as error:
-            self.wrong(row, f"{text!r} is no mark: {error}", c.head)
+            self.plan.wrong(row, f"{text!r} is no mark: {error}", c.head)
             return ()
 
     def _listed(self, row: int, c: Column) -> list[Action]:
@@ -317,11 +255,11 @@ class _Reader:
             known = self.known.get(spelt.lower())
             name = known.name if known is not None else identifier(spelt, "In")
             if not name:
-                self.wrong(row, f"{spelt!r} is no name of an output", c.head)
+                self.plan.wrong(row, f"{spelt!r} is no name of an output", c.head)
                 continue
             if known is None and name.lower() not in self.new:
                 self.new[name.lower()] = Signal(name, SignalClass.OUTPUT, comment="" if name == spelt else spelt)
-                self.note(row, f"new output {name}, BOOL", c.head)
+                self.plan.note(row, f"new output {name}, BOOL", c.head)
             out.append(Action(Qualifier(qualifier.upper()), name))
         return out
 
@@ -342,7 +280,7 @@ class _Reader:
         try:
             value = float(plain)
         except ValueError:
-            self.wrong(row, f"{text!r} is no number", c.head)
+            self.plan.wrong(row, f"{text!r} is no number", c.head)
             return []
         return [f"{c.signal} := {value if signal.type is Type.REAL else int(value)};"]
 
@@ -370,11 +308,11 @@ class _Reader:
         try:
             made, told = time_of(text, unit_of(self.head(role)))
         except ValueError as error:
-            self.wrong(row, str(error), self.head(role))
+            self.plan.wrong(row, str(error), self.head(role))
             return ""
         if told and told not in self.unitless:
             self.unitless.add(told)
-            self.note(row, told, self.head(role))
+            self.plan.note(row, told, self.head(role))
         return made
 
     # -- ways out
@@ -393,22 +331,20 @@ class _Reader:
         if duration or ended:
             parts.append(f"{step.name}.T >= {duration or ended}")
             if len(parts) > 1:
-                self.note(row, f"time and condition: {step.name} is left when both hold")
+                self.plan.note(row, f"time and condition: {step.name} is left when both hold")
         if further and not parts and not target:
             return
         priority = self.cell(row, "priority")
         condition = " AND ".join(_closed(p) for p in parts) if len(parts) > 1 else "".join(parts)
         self.ways.append(
-            _Way(
-                row, step.name, condition, target, int(priority) if priority.isdigit() else None, self.cell(row, "way")
-            )
+            Way(row, step.name, condition, target, int(priority) if priority.isdigit() else None, self.cell(row, "way"))
         )
 
     def _condition(self, row: int, text: str) -> str:
         names = self.heads | {n.name.lower(): n.name for n in self.new.values()} | {"home": "Home"}
         found = condition_of(text, names)
         if found is None:
-            self.note(
+            self.plan.note(
                 row,
                 f"the condition is kept as a comment, and FALSE until somebody writes it: {text[:80]}",
                 self.head("condition"),
@@ -420,7 +356,7 @@ class _Reader:
             if low in {s.name.lower() for s in self.steps} or low in self.new or low == "home":
                 continue
             self.new[low] = Signal(name, SignalClass.INPUT, kind)
-            self.note(row, f"new input {name}, {kind}", self.head("condition"))
+            self.plan.note(row, f"new input {name}, {kind}", self.head("condition"))
         return made
 
     def _inputs(self, row: int) -> list[str]:
@@ -438,7 +374,7 @@ class _Reader:
             elif low in ("0", "off", "false", "no", "nein", "aus", "falsch", "n"):
                 out.append(f"NOT {c.signal}")
             elif low not in OFF and low not in DOTS:
-                self.wrong(row, f"{text!r} is neither on nor off", c.head)
+                self.plan.wrong(row, f"{text!r} is neither on nor off", c.head)
         return out
 
     def _ended(self, row: int) -> str:
@@ -451,113 +387,16 @@ class _Reader:
         ms = time_ms(end)
         took = ms - self.end_before
         if took < 0:
-            self.wrong(row, f"the step ends at {end[2:]}, before the one above it", self.head("end"))
+            self.plan.wrong(row, f"the step ends at {end[2:]}, before the one above it", self.head("end"))
             return ""
         self.end_before = ms
         return time_text(took)
-
-    # -- where the ways lead
-
-    def _flow(self) -> None:
-        order = [s.name for s in self.steps]
-        ways: list[Transition] = []
-        joined: dict[str, list[str]] = {}
-        left = {w.source for w in self.ways}
-        said: set[str] = set()
-        """Steps in whose rows the others that a way waits for are named."""
-        every = [*self.ways, *(_Way(self.plan.heading, n, "", "") for n in order if n not in left)]
-        for w in sorted(every, key=lambda w: order.index(w.source)):
-            if w.target.lower().startswith(WAITS):
-                lead = self._target(w.target[len(WAITS) :])
-                if lead is None:
-                    self.wrong(w.row, f"there is no step {w.target[len(WAITS) :]}", self.head("next"))
-                else:
-                    joined.setdefault(lead, []).append(w.source)
-                continue
-            with_others = _WITH.fullmatch(w.target.strip())
-            others: list[str] = []
-            if with_others is not None and self._target(w.target) is None:
-                w.target = with_others[1]
-                found = [(text, self._target(text)) for text in with_others[2].split("+")]
-                for text, name in found:
-                    if name is None:
-                        self.wrong(w.row, f"there is no step {text.strip()}", self.head("next"))
-                others = [name for _, name in found if name is not None]
-                said.add(w.source)
-            targets = self._targets(w, order)
-            if targets is None:
-                continue
-            condition = w.condition
-            if not condition:
-                condition = "FALSE"
-                self.note(w.row, f"nothing says when {w.source} is left: FALSE, until somebody writes it")
-            ways.append(Transition((*others, w.source), targets, condition, w.priority, w.name))
-        for name in said:
-            joined.pop(name, None)
-        if not any(role_of(c.head, STEP_WORDS) in ("flow", "priority") for c in self.plan.columns):
-            ways = _in_order(ways)
-        ways = [replace(t, sources=(*joined.pop(t.sources[-1], ()), *t.sources)) for t in ways]
-        made = Sequence(
-            self._sequence_name(),
-            order[0],
-            tuple(self.steps),
-            tuple(ways),
-            tuple(Body(n, t) for n, t in self.bodies.items()),
-        )
-        self.plan.sequence = made
-
-    def _targets(self, w: _Way, order: list[str]) -> tuple[str, ...] | None:
-        """Where a way leads: by number, by name, or to the row below."""
-        text = w.target.strip()
-        at = order.index(w.source)
-        if text.lower() in NOWHERE and not w.condition:
-            return None
-        if not text or text in ("-", "–", "↓"):
-            if at + 1 < len(order):
-                return (order[at + 1],)
-            self.note(w.row, f"{w.source} is the last step: it leads to {order[0]}")
-            return (order[0],)
-        whole = self._target(text)
-        if whole is not None:
-            return (whole,)
-        parts = [self._target(p) for p in text.split("+")] if "+" in text else [None]
-        if all(p is not None for p in parts):
-            return tuple(p for p in parts if p is not None)
-        if plain_head(text) in _ENDS:
-            self.note(w.row, f"{text}: it leads to {order[0]}", self.head("next"))
-            return (order[0],)
-        self.wrong(w.row, f"there is no step {text}", self.head("next"))
-        return None
-
-    def _target(self, text: str) -> str | None:
-        low = text.strip().lower()
-        for key in (low, plain_head(low)):
-            if key in self.spelt:
-                return self.spelt[key]
-        for word in _STANDS:
-            if low.startswith(word) and (rest := low[len(word) :].strip(" .:")):
-                found = self.spelt.get(rest) or self.spelt.get(plain_head(rest))
-                if found is not None:
-                    return found
-        return None
 
     def _sequence_name(self) -> str:
         taken = taken_names(self.project) | set(self.new) | {s.name.lower() for s in self.steps}
         title = next((c for row in self.sheet.rows[: self.plan.heading] for c in row if c.strip()), "")
         stem = identifier(self.name) or identifier(title[:40]) or "Sequence"
         return free_name(stem, taken)
-
-
-def _in_order(ways: list[Transition]) -> list[Transition]:
-    """Several ways out of a step have the priority of their rows."""
-    of: dict[str, int] = {}
-    count = [t.sources[-1] for t in ways]
-    out = []
-    for t in ways:
-        source = t.sources[-1]
-        of[source] = of.get(source, 0) + 1
-        out.append(replace(t, priority=of[source]) if count.count(source) > 1 else t)
-    return out
 
 
 def _closed(condition: str) -> str:
