@@ -18,12 +18,33 @@ LONGEST_WAY = 1000
 
 def body_text(body: Element | None, place: str) -> str:
     """The structured text of a body. Raises `FormatError` for another language."""
-    kind = next((c for c in children(body) if local(c) not in ("documentation", "addData")), None)
+    kind = language(body, place)
     if kind is None:
         return ""
     if local(kind) != "ST":
         raise fault(place, f"it is written in {local(kind)}", "write it in structured text")
     return text_of(kind)
+
+
+def language(body: Element | None, place: str) -> Element | None:
+    """What a body is written in. Raises `FormatError` for languages that are not read, and for two in one."""
+    kinds = [c for c in children(body) if local(c) not in ("documentation", "addData")]
+    other = next((local(c) for c in kinds if local(c) not in ("ST", "SFC")), "")
+    if other:
+        raise fault(place, f"it is written in {other}", "write it in structured text")
+    if len(kinds) > 1:
+        raise fault(
+            place, f"its body is written in {' and '.join(map(local, kinds))}", "give each a program of its own"
+        )
+    return kinds[0] if kinds else None
+
+
+def only_body(pou: Element, place: str) -> Element | None:
+    """The body of a program. Raises `FormatError` for one on several worksheets."""
+    bodies = [c for c in children(pou) if local(c) == "body"]
+    if len(bodies) > 1:
+        raise fault(place, f"its body stands on {len(bodies)} worksheets", "put them on one")
+    return bodies[0] if bodies else None
 
 
 def fault(place: str, message: str, advice: str = "") -> FormatError:

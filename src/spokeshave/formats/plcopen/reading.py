@@ -10,7 +10,7 @@ from xml.etree.ElementTree import Element
 
 from spokeshave.formats.disk import bytes_of
 from spokeshave.formats.errors import FormatError, reading
-from spokeshave.formats.plcopen.chart import Chart, body_text, fault
+from spokeshave.formats.plcopen.chart import Chart, body_text, fault, language, only_body
 from spokeshave.formats.plcopen.tree import Lines, child, children, fragment, local, parsed, text_of
 from spokeshave.model.edits import replaced
 from spokeshave.model.project import Project
@@ -214,7 +214,7 @@ def _routine(pou: Element, out: Text) -> None:
     kind = f" : {_type(child(pou, 'interface', 'returnType'), place)}" if word == "FUNCTION" else ""
     out.lines.add(f"{word} {name}{kind}", place)
     list(_interface(pou, place, out))
-    out.lines.add(f"{body_text(child(pou, 'body'), place)}\nEND_{word}", place)
+    out.lines.add(f"{body_text(only_body(pou, place), place)}\nEND_{word}", place)
     _additional(pou, place, out)
 
 
@@ -223,10 +223,11 @@ def _program(pou: Element, out: Text) -> None:
     place = f"pou {name}"
     out.lines.add(f"PROGRAM {name}", place)
     list(_interface(pou, place, out))
-    sfc = child(pou, "body", "SFC")
-    if sfc is not None:
-        out.comments[name] = Chart(pou, sfc, place).write(out.lines)
+    body = only_body(pou, place)
+    written = language(body, place)
+    if written is not None and local(written) == "SFC":
+        out.comments[name] = Chart(pou, written, place).write(out.lines)
     else:
-        out.lines.add(body_text(child(pou, "body"), place), place)
+        out.lines.add(body_text(body, place), place)
     out.lines.add("END_PROGRAM", place)
     _additional(pou, place, out)
