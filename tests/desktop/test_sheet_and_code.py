@@ -305,7 +305,7 @@ def with_conditions(q, words):
 @pytest.mark.parametrize(
     ("old", "new", "said"),
     [
-        ("IF BeanTemp >= ChargeTemp", "IF Drum THEN Gate_Asked := FALSE; END_IF; IF BeanTemp >= ChargeTemp", "this is no condition"),
+        ("IF BeanTemp >= ChargeTemp", "IF Drum THEN Gate_Asked := FALSE; END_IF; IF BeanTemp >= ChargeTemp", "this stands behind the ways out of the state"),
         ("BeanTemp >= ChargeTemp", "BeanTemp >= ChargeTmp", "there is no ChargeTmp; did you mean ChargeTemp"),
         ("BeanTemp >= ChargeTemp", "BeanTemp", "this is REAL"),
     ],
@@ -319,6 +319,20 @@ def test_what_is_no_condition_of_the_model_is_a_fault_at_its_line_and_no_change(
     assert said in code.note.text()
     code.apply()
     assert window.document.project is before and not code.list.isVisible()
+
+
+def test_a_state_is_put_into_a_chart_of_several_threads_in_its_code_and_is_one_undo(window):
+    code = code_of(window)
+    before = window.document.project
+    edit_text(code, *("IF AirRunsHeld.Q THEN Roast2 := 35; END_IF;",
+                      "IF AirRunsHeld.Q THEN Roast2 := 33; END_IF;\n33: (* Calm *) IF Roast2T >= T#1s THEN Roast2 := 35; END_IF;"))  # fmt: skip
+    assert code.look(), code.note.text()
+    code.apply()
+    code.apply()
+    assert window.document.project.sequence("Roast").step("Calm").number == 33
+    assert window.document.project.sequence("Roast").step("Purged") == before.sequence("Roast").step("Purged")
+    window.document.undo()
+    assert window.document.project is before
 
 
 def test_the_code_face_of_a_file_that_cannot_run_says_why(window):

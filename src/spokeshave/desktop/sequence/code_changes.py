@@ -33,7 +33,11 @@ def typed_wrong(text: str, project: Project, style: str) -> tuple[list[Problem],
     code = generate(project, style)
     faults, doubts = mistakes(text, code)
     told = {p.start for p in faults}
-    faults += [p for p in statement_problems(code.as_project(), None, text) if p.start not in told]
+    clocks = {
+        f"there is no {at}T" for at in getattr(code.maker, "at", {}).values()
+    }  # those that come when they are used
+    found = statement_problems(code.as_project(), None, text)
+    faults += [p for p in found if p.start not in told and p.message not in clocks]
     return sorted(faults, key=lambda p: (p.line, p.column)), doubts
 
 
@@ -46,7 +50,8 @@ def differences(text: str, project: Project, style: str) -> tuple[Project, list[
         if bad := errors(link_problems(after)):
             raise FormatError(bad[0].message, line=_line_of(text, bad[0].message), advice=str(bad[0].place))
         return after, [
-            Difference(Place(str(c.of[1]), project.sequences[0].name, str(c.of[2])), c.old, c.new) for c in changes
+            Difference(Place(str(c.of[1]), str(c.of[3]) or project.sequences[0].name, str(c.of[2])), c.old, c.new)
+            for c in changes
         ]
     for c in changes:
         own = after.sequence(str(c.of[1])) if c.of[0] in ("condition", "body", "hold") else None

@@ -85,17 +85,19 @@ def _reshaped(
 ) -> tuple[Project, list[Change]]:
     """As `read_code`, for plain code whose states were edited; `error` is what the words around the texts said."""
     from spokeshave.formats.code.reshape import reshaped
+    from spokeshave.formats.code.rethread import HARD, Rethreader
 
-    if any(t.count > 1 for t in getattr(reader.code.maker, "threads", {}).values()):
-        raise error  # simultaneous steps are written with helpers that only the words themselves explain
     line, _ = line_and_column(reader.text, start)
     try:
-        after, said = reshaped(reader.text[start:end], reader.code, line)
+        if any(t.count > 1 for t in getattr(reader.code.maker, "threads", {}).values()):
+            after, said = Rethreader(reader.text, start, end, reader.code, reader.in_model).done()
+        else:
+            after, said = reshaped(reader.text[start:end], reader.code, line)
     except FormatError as other:
-        raise (error if other.message.startswith("there is no CASE") else other) from None
+        raise (error if other.message.startswith("there is no CASE") or other.message == HARD else other) from None
     if not protect:
         after = replace(after, interlocks=project.interlocks, opposed=project.opposed)
-    return after, [Change(("said", kind, item), old, new, line) for kind, item, old, new in said]
+    return after, [Change(("said", kind, item, sequence), old, new, line) for kind, item, old, new, sequence in said]
 
 
 class _CodeReader:
@@ -196,8 +198,11 @@ class _CodeReader:
         own = str(hole.of[1]) if hole.of[0] in ("condition", "body", "hold") else ""
         if stop == at:
             raise self.fail(given[at].start, "the text is missing", "write TRUE for a condition that always holds")
-        out, place, n = [], given[at].start, at
-        clocks = self._clocks(hole)
+        return self.in_model(given[at:stop], own, self._clocks(hole))
+
+    def in_model(self, given: list[Token], own: str, clocks: dict[str, str]) -> str:
+        """Words of the code in those of the model, for a text of the sequence `own`; `clocks` stand for times of steps."""
+        out, place, n, stop = list[str](), given[0].start, 0, len(given)
         while n < stop:
             token = given[n]
             key = token.word.lower()

@@ -31,8 +31,8 @@ from spokeshave.model.project import (
     Type,
 )
 
-Said = tuple[str, str, str, str]
-"""What changes, for a person: the kind and item of the place, what was, what comes."""
+Said = tuple[str, str, str, str, str]
+"""What changes, for a person: the kind and item of the place, what was, what comes, the sequence."""
 
 
 def lifted(text: str, code: Generated, line: int = 1) -> Lifted:
@@ -76,7 +76,7 @@ def reshaped(text: str, code: Generated, line: int = 1) -> tuple[Project, list[S
     for name in ("opening", "closing"):
         old, new_text = getattr(before, name), getattr(after, name)
         if old.split() != new_text.split():
-            said.append((name, "", getattr(project, name), new_text))
+            said.append((name, "", getattr(project, name), new_text, ""))
             project = replace(project, **{name: new_text})
     return project, said
 
@@ -90,20 +90,22 @@ def _sequence(q: Sequence, was: Sequence, now: Sequence, said: list[Said]) -> Se
     steps: list[Step] = []
     for number, s in new_steps.items():
         if number in mine:
-            steps.append(_step(mine[number], old_steps.get(number), s, said))
+            steps.append(_step(q, mine[number], old_steps.get(number), s, said))
         else:
             steps.append(s)
-            said.append(("step", s.name, "", f"step {number} {s.name} is new"))
+            said.append(("step", s.name, "", f"step {number} {s.name} is new", q.name))
     for number in old_steps.keys() - new_steps.keys():
-        said.append(("step", mine[number].name, f"step {number} {mine[number].name}", "is gone"))
-    steps = _in_place(q, steps)
+        said.append(("step", mine[number].name, f"step {number} {mine[number].name}", "is gone", q.name))
+    steps = in_place(q, steps)
     called = {s.number: s.name for s in steps}
     ways = _ways(q, was, now, names, called, said)
     bodies = {b.name.lower(): b for b in q.bodies}
     texts = {b.name.lower(): b.text for b in was.bodies}
     for b in now.bodies:
         if texts.get(b.name.lower(), "").split() != b.text.split():
-            said.append(("body", b.name, bodies[b.name.lower()].text if b.name.lower() in bodies else "", b.text))
+            said.append(
+                ("body", b.name, bodies[b.name.lower()].text if b.name.lower() in bodies else "", b.text, q.name)
+            )
             bodies[b.name.lower()] = Body(bodies.get(b.name.lower(), b).name, b.text)
     used = {a.target.lower() for s in steps for a in s.actions}
     left = tuple(b for low, b in bodies.items() if low in used or (low in kept and low not in texts))
@@ -111,7 +113,7 @@ def _sequence(q: Sequence, was: Sequence, now: Sequence, said: list[Said]) -> Se
     return replace(q, initial=initial, steps=tuple(steps), transitions=ways, bodies=left)
 
 
-def _in_place(q: Sequence, steps: list[Step]) -> list[Step]:
+def in_place(q: Sequence, steps: list[Step]) -> list[Step]:
     """Steps in the order of the model, a new one behind the one that comes before it in the numbers."""
     order = {s.number: i for i, s in enumerate(q.steps)}
     old = sorted((s for s in steps if s.number in order), key=lambda s: order[s.number])
@@ -121,7 +123,7 @@ def _in_place(q: Sequence, steps: list[Step]) -> list[Step]:
     return old
 
 
-def _step(mine: Step, was: Step | None, now: Step, said: list[Said]) -> Step:
+def _step(q: Sequence, mine: Step, was: Step | None, now: Step, said: list[Said]) -> Step:
     """A step with the marks that came and without those that went; renamed where its comment says another name."""
     before = set(was.actions) if was is not None else set()
     gone, come = before - set(now.actions), [a for a in now.actions if a not in before]
@@ -129,10 +131,10 @@ def _step(mine: Step, was: Step | None, now: Step, said: list[Said]) -> Step:
     for a in (*gone, *come):
         word = "no longer" if a in gone else "also"
         mark = a.target if a.qualifier is Qualifier.N else f"{a.target} ({a.qualifier})"
-        said.append(("step", mine.name, "" if a in come else mark, f"{mark} {word} in {mine.number}"))
+        said.append(("step", mine.name, "" if a in come else mark, f"{mark} {word} in {mine.number}", q.name))
     name = now.name if was is not None and was.name != now.name else mine.name
     if name != mine.name:
-        said.append(("step", mine.name, mine.name, f"step {mine.number} is called {name}"))
+        said.append(("step", mine.name, mine.name, f"step {mine.number} is called {name}", q.name))
     return replace(mine, name=name, actions=actions)
 
 
@@ -162,9 +164,9 @@ def _ways(
             if entry not in old.get(number, []):
                 at = old.get(number, [])[i : i + 1]
                 before = f"{number} leads to {at[0][0]} if {at[0][1]}" if at else ""
-                said.append(("step", name, before, f"{number} leads to {entry[0]} if {entry[1]}"))
+                said.append(("step", name, before, f"{number} leads to {entry[0]} if {entry[1]}", q.name))
         for entry in old.get(number, [])[len(ways) :]:
-            said.append(("step", name, f"{number} leads to {entry[0]} if {entry[1]}", "no longer"))
+            said.append(("step", name, f"{number} leads to {entry[0]} if {entry[1]}", "no longer", q.name))
     return tuple(out)
 
 
