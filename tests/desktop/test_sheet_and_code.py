@@ -305,7 +305,7 @@ def with_conditions(q, words):
 @pytest.mark.parametrize(
     ("old", "new", "said"),
     [
-        ("IF BeanTemp >= ChargeTemp", "IF Drum THEN Gate_Asked := FALSE; END_IF; IF BeanTemp >= ChargeTemp", "this stands behind the ways out of the state"),
+        ("IF BeanTemp >= ChargeTemp", "IF Drum THEN Gate_Asked := FALSE; END_IF; IF BeanTemp >= ChargeTemp", "this stands behind the ways out"),
         ("BeanTemp >= ChargeTemp", "BeanTemp >= ChargeTmp", "there is no ChargeTmp; did you mean ChargeTemp"),
         ("BeanTemp >= ChargeTemp", "BeanTemp", "this is REAL"),
     ],

@@ -7,77 +7,22 @@ that says the same as the text is it taken over.
 
 from __future__ import annotations
 
-import re
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field, replace
+from collections.abc import Callable
+from dataclasses import replace
 from difflib import SequenceMatcher
 from itertools import zip_longest
 
+from spokeshave.formats.code.branches import Apart, Branch, Parts, Thread, Words, bare, words
 from spokeshave.formats.code.plain import PlainStyle
-from spokeshave.formats.code.read import Token, tokens
+from spokeshave.formats.code.read import Token
 from spokeshave.formats.code.reshape import Said, in_place
 from spokeshave.formats.code.styles import in_priority
 from spokeshave.formats.code.write import Generated, generate
 from spokeshave.formats.errors import FormatError
-from spokeshave.model.diagnostics import line_and_column
 from spokeshave.model.project import Action, Project, Qualifier, Sequence, Step, Transition
 
-Thread = tuple[str, int]
-"""A sequence and the number of a thread in it."""
-Words = tuple[str, ...]
 ModelText = Callable[[list[Token], str, dict[str, str]], str]
 """The words of a condition in the words of the model: words, the step's sequence, what clocks stand for."""
-
-_COMMENT = re.compile(r"\s*:\s*\(\*\s*(?P<name>[A-Za-z_]\w*)\s*(?::\s*(?P<comment>.*?))?\s*\*\)", re.DOTALL)
-
-
-@dataclass
-class Arm:
-    """A way out as it stands in a branch: its condition and where it leads, each thread that moves with a number."""
-
-    condition: list[Token]
-    goes: tuple[tuple[str, str], ...]
-    at: Token
-
-    @property
-    def key(self) -> tuple[Words, tuple[tuple[str, str], ...]]:
-        return _bare(words(self.condition)), self.goes
-
-
-@dataclass
-class Branch:
-    """A state: its number, the name and comment beside it, its ways out."""
-
-    label: Token
-    name: str
-    comment: str
-    arms: list[Arm] = field(default_factory=list)
-
-
-@dataclass
-class Parts:
-    """A text taken apart: the branches of each thread's CASE, and the statements around them."""
-
-    cases: dict[Thread, dict[int, Branch]]
-    around: list[list[Token]]
-
-
-def words(found: list[Token]) -> Words:
-    """Their texts in small letters."""
-    return tuple(t.word.lower() for t in found)
-
-
-def _bare(found: Words) -> Words:
-    """Words without a pair of parentheses around all of them."""
-    while len(found) > 2 and found[0] == "(" and found[-1] == ")":
-        depth = [0]
-        for w in found:
-            depth.append(depth[-1] + (w == "(") - (w == ")"))
-        if 0 in depth[1:-1]:
-            break
-        found = found[1:-1]
-    return found
-
 
 HARD = "conditions of this code are worked out ahead of their states"
 
@@ -88,20 +33,16 @@ class Rethreader:
     def __init__(self, text: str, start: int, end: int, code: Generated, model_text: ModelText) -> None:
         assert isinstance(code.maker, PlainStyle)
         self.text, self.start, self.end, self.code, self.model_text = text, start, end, code, model_text
-        self.maker = code.maker
+        self.maker, self.fail = code.maker, Apart(text, code.maker).fail
         self.said: list[Said] = []
-
-    def fail(self, at: Token | int, message: str, advice: str = "") -> FormatError:
-        line, column = line_and_column(self.text, at if isinstance(at, int) else at.start)
-        return FormatError(message, line=line, column=column, advice=advice)
 
     def done(self) -> tuple[Project, list[Said]]:
         """The machine file as the text has it, and what differs. Raises `FormatError` with line and column."""
         try:
-            before = self._apart(self.code.text, 0, len(self.code.text), self.maker)
+            before = Apart(self.code.text, self.maker).parts(0, len(self.code.text))
         except FormatError:
             raise FormatError(HARD) from None
-        after = self._apart(self.text, self.start, self.end, self.maker)
+        after = Apart(self.text, self.maker).parts(self.start, self.end)
         project = self.code.project
         for q in project.sequences:
             threads = [t for t in before.cases if t[0] == q.name]
@@ -111,96 +52,6 @@ class Rethreader:
         project = self._marks(project, before, after)
         self._hold_against(project, before, after)
         return project, self.said
-
-    # -- taking apart
-
-    def _apart(self, text: str, start: int, end: int, maker: PlainStyle) -> Parts:
-        of = {
-            (maker.was.get(key) if key[1] else at) or at: key
-            for key, at in maker.at.items() if maker.threads[key[0]].count > 0
-        }  # fmt: skip
-        by_word = {name.lower(): key for name, key in of.items()}
-        found = tokens(text[start:end], start)
-        cases: dict[Thread, dict[int, Branch]] = {}
-        around: list[list[Token]] = [[]]
-        i = 0
-        while i < len(found):
-            word = found[i].word.upper()
-            key = by_word.get(found[i + 1].word.lower()) if word == "CASE" and i + 2 < len(found) else None
-            if key is not None and found[i + 2].word.upper() == "OF" and key not in cases:
-                stop = next((j for j in range(i, len(found)) if found[j].word.upper() == "END_CASE"), None)
-                if stop is None:
-                    raise self.fail(found[i], "this CASE is not closed", "write END_CASE;")
-                cases[key] = self._branches(text, found[i + 3 : stop], maker)
-                i = stop + 1
-                continue
-            around[-1].append(found[i])
-            if word == ";":
-                around.append([])
-            i += 1
-        return Parts({key: cases.get(key, {}) for key in of.values()}, [c for c in around if c])
-
-    def _branches(self, text: str, found: list[Token], maker: PlainStyle) -> dict[int, Branch]:
-        out: dict[int, Branch] = {}
-        at_label = [
-            i for i, t in enumerate(found)
-            if t.word.isdigit() and i + 1 < len(found) and found[i + 1].word == ":"
-        ]  # fmt: skip
-        for i, stop in zip_longest(at_label, at_label[1:], fillvalue=len(found)):
-            label = found[i]
-            beside = _COMMENT.match(text, label.end)
-            branch = Branch(label, beside["name"] if beside else "", (beside["comment"] or "") if beside else "")
-            if int(label.word) in out:
-                raise self.fail(label, f"the state {label.word} has two labels", "take one of them out")
-            out[int(label.word)] = branch
-            branch.arms = list(self._arms(found[i + 2 : stop], maker))
-        return out
-
-    def _arms(self, found: list[Token], maker: PlainStyle) -> Iterator[Arm]:
-        if not found or words(found) == (";",):
-            return
-        if found[0].word.upper() != "IF":
-            raise self.fail(
-                found[0],
-                f"{found[0].word} stands in a state of its own",
-                "a state has IF ... THEN ... END_IF; and nothing else",
-            )
-        i = 0
-        while i < len(found) and found[i].word.upper() in ("IF", "ELSIF", "ELSE"):
-            head = found[i]
-            then = i if head.word.upper() == "ELSE" else _next(found, i, ("THEN",))
-            stop = _next(found, then + 1, ("ELSIF", "ELSE", "END_IF"))
-            if then >= len(found) or stop >= len(found):
-                raise self.fail(head, f"this {head.word} is not closed", "write THEN ... END_IF;")
-            condition = found[i + 1 : then] or [Token("TRUE", head.start, head.end)]
-            yield Arm(condition, tuple(self._goes(found[then + 1 : stop], maker)), head)
-            i = stop
-        rest = words(found[i:])
-        if rest != ("end_if", ";"):
-            raise self.fail(
-                found[min(i + 2, len(found) - 1)], "this stands behind the ways out of the state", "take it out"
-            )
-
-    def _goes(self, found: list[Token], maker: PlainStyle) -> Iterator[tuple[str, str]]:
-        """Which numbers the threads get; what else a way does follows from the model."""
-        at = {name.lower() for name in maker.at.values()}
-        line: list[Token] = []
-        for t in found:
-            if t.word != ";":
-                line.append(t)
-                continue
-            said = words(line)
-            if len(said) > 2 and said[1] == ":=" and said[0] in at:
-                yield said[0], "".join(said[2:])
-            elif len(said) < 3 or said[1] != ":=":
-                raise self.fail(
-                    line[0] if line else t,
-                    "a way out only says which state comes next",
-                    "put it into a body of the step",
-                )
-            line = []
-        if line:
-            raise self.fail(line[-1], "a semicolon is missing behind this", "write ;")
 
     # -- sequences
 
@@ -407,7 +258,7 @@ class Rethreader:
         """Raises `FormatError` where the model, written out again, does not say what the text says."""
         again = generate(project, "plain")
         assert isinstance(again.maker, PlainStyle)
-        made = self._apart(again.text, 0, len(again.text), again.maker)
+        made = Apart(again.text, again.maker).parts(0, len(again.text))
         for key, branches in after.cases.items():
             other = made.cases.get(key, {})
             for number, branch in branches.items():
@@ -430,9 +281,9 @@ def _terms(found: Words) -> set[Words]:
     out = set[Words]()
     for part in _split(found, "or"):
         *before, last = _split(part, "and")
-        inner = _split(_bare(last), "or")
+        inner = _split(bare(last), "or")
         prefix = tuple(w for p in before for w in (*p, "and"))
-        out |= {(*prefix, *_bare(term)) for term in inner if term not in ((), ("false",))}
+        out |= {(*prefix, *bare(term)) for term in inner if term not in ((), ("false",))}
     return out
 
 
@@ -451,10 +302,6 @@ def _split(found: Words, by: str) -> list[Words]:
 
 def _says(branches: dict[int, Branch]) -> list[tuple[int, str, list[object]]]:
     return [(n, b.name, [a.key for a in b.arms]) for n, b in branches.items()]
-
-
-def _next(found: list[Token], at: int, wanted: tuple[str, ...]) -> int:
-    return next((i for i in range(at, len(found)) if found[i].word.upper() in wanted), len(found))
 
 
 def _number(q: Sequence, name: str) -> int:
