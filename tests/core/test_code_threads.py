@@ -149,6 +149,20 @@ def test_a_state_put_between_two_others_in_the_text_is_a_step_between_them(seed)
     assert replace(after, sequences=project.sequences) == project
 
 
+def test_the_name_beside_a_state_is_that_of_its_step_in_every_text(roastery):
+    text = generate(roastery, "plain").text
+    text = text.replace("50: (* Charge: beans", "50: (* Load: beans").replace("RoastT >= T#4s", "RoastT >= T#5s")
+    after, changes = read_code(text, 0, len(text), roastery, "plain")
+    assert [c.new for c in changes] == ["Rest.T >= T#5s", "step 50 is called Load"]
+    assert "Load" in "".join(s.text for s in after.scenarios) and "Charge." not in "".join(
+        s.text for s in after.scenarios
+    )
+    with pytest.raises(FormatError, match="is already the name of"):
+        edited(roastery, ("50: (* Charge: beans", "50: (* Drop: beans"))
+    with pytest.raises(FormatError, match=r"line \d+:\d+: 'IF'|word of the language|keyword"):
+        edited(roastery, ("50: (* Charge: beans", "50: (* IF: beans"))
+
+
 THREADS = """PROGRAM Twin
   VAR_INPUT Go, L, R : BOOL; END_VAR
   VAR_OUTPUT Left, Right, Lamp : BOOL; END_VAR

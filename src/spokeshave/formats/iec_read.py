@@ -26,52 +26,53 @@ LARGEST_TO_EXPLAIN = 200_000
 
 def _read_code(text: str, reader: Reader, pragma: dict[str, Any]) -> Project:
     """Generated code: the machine file of its pragma, with the texts as they stand in the code."""
+    from spokeshave.formats.code.finals import unprotected
     from spokeshave.formats.code.read import read_code
-    from spokeshave.formats.code.write import STYLES
+    from spokeshave.formats.code.write import STYLES, generate
+    from spokeshave.formats.iec_declared import with_declarations
+    from spokeshave.formats.iec_write import code_head
     from spokeshave.formats.spoke import from_data
 
     style = pragma.get("code")
     if style not in STYLES:
         raise FormatError(f"the pragma speaks of code of the style {style}", advice=f"there are {' and '.join(STYLES)}")
     project = from_data({k: v for k, v in pragma.items() if k not in ("version", "code", "unprotected", "measured")})
-    p, kinds = reader.parser, reader.tokens.kinds
+    kinds = reader.tokens.kinds
     programs = kinds.count("PROGRAM")
     if programs != 1:
         raise FormatError(f"generated code is one PROGRAM, here are {programs}")
-    while reader.next in (*VARIABLES, "TYPE", "FUNCTION", "FUNCTION_BLOCK"):
-        if reader.next == "TYPE":
-            reader.type_block()
-        elif reader.next in VARIABLES:
-            _skip_variables(reader)
-        else:
-            reader.routine()
+    protect, measured = not pragma.get("unprotected"), bool(pragma.get("measured"))
+    begins = _read_head(reader)
     project = replace(project, routines=tuple(reader.routines.values()))
-    p.take("PROGRAM")
-    p.take(NAME, "a name")
-    begins = _skip_variables(reader)
+    made = generate(project if protect else unprotected(project), str(style), measured)
+    head = f"{code_head(project, made, str(style), protect)}END_PROGRAM\n"
+    head, enumerations = without_enumerations(head)
+    written = Reader(head, _tokens(head), enumerations=enumerations)
+    _read_head(written)
+    project = with_declarations(project, written, reader)
     if "END_PROGRAM" not in kinds:
         raise DoesNotFit(len(kinds) - 1, "END_PROGRAM")
     end = kinds.index("END_PROGRAM")
     if kinds[end + 1] != END:
         raise DoesNotFit(end + 1, "the end")
     start = reader.tokens.ends[begins - 1]
-    return read_code(
-        text,
-        start,
-        reader.tokens.starts[end],
-        project,
-        str(style),
-        not pragma.get("unprotected"),
-        bool(pragma.get("measured")),
-    )[0]
+    return read_code(text, start, reader.tokens.starts[end], project, str(style), protect, measured)[0]
 
 
-def _skip_variables(reader: Reader) -> int:
-    """Goes behind the declarations that stand next; gives the word there."""
-    p, kinds = reader.parser, reader.tokens.kinds
+def _read_head(reader: Reader) -> int:
+    """Reads what stands above the statements of generated code; gives the word there."""
+    while reader.next in (*VARIABLES, "TYPE", "FUNCTION", "FUNCTION_BLOCK"):
+        if reader.next == "TYPE":
+            reader.type_block()
+        elif reader.next in VARIABLES:
+            reader.var_block()
+        else:
+            reader.routine()
+    reader.parser.take("PROGRAM")
+    reader.parser.take(NAME, "a name")
     while reader.next in VARIABLES:
-        p.at = kinds.index("END_VAR", p.at) + 1 if "END_VAR" in kinds[p.at :] else len(kinds) - 1
-    return p.at
+        reader.var_block()
+    return reader.parser.at
 
 
 def parse_iec(text: str) -> Project:

@@ -73,11 +73,18 @@ def write_code(project: Project, style: str, protect: bool = True, measured: boo
     Raises `FormatError` where the style cannot say what a chart does, with the reason.
     """
     made = generate(project if protect else unprotected(project), style, measured)
+    gap = "\n" * (style == "plain")
+    pragma = code_pragma(project, style, protect, measured and style == "plain")
+    return f"{code_head(project, made, style, protect)}{gap}{made.text}END_PROGRAM\n\n{pragma}\n"
+
+
+def code_head(project: Project, made: Generated, style: str, protect: bool = True) -> str:
+    """What stands above the statements of generated code: comments, types, routines, declarations."""
     out = "" if protect or not (left := left_out(project)) else f"(* Not protected: this code leaves out {left} *)\n"
     out += "\n".join(filter(None, [types_text(project.tables), *map(routine_text, project.routines)]))
     out += "\n" * bool(project.tables or project.routines)
     if style == "plain":
-        return f"{out}{_plain_code(project, made)}\n{code_pragma(project, style, protect, measured)}\n"
+        return out + _plain_head(project, made)
     out += f"PROGRAM {made.name}\n"
     out += "".join(f"  {line}\n" for line in _declarations(project, shared=False).splitlines())
     for retain in (False, True):
@@ -85,11 +92,11 @@ def write_code(project: Project, style: str, protect: bool = True, measured: boo
         if mine:
             lines = "".join(f"    {v.name} : {v.kind}{f' := {v.initial}' * bool(v.initial)};\n" for v in mine)
             out += f"  VAR{' RETAIN' if retain else ''} (* of the code *)\n{lines}  END_VAR\n"
-    return f"{out}{made.text}END_PROGRAM\n\n{code_pragma(project, style, protect)}\n"
+    return out
 
 
-def _plain_code(project: Project, made: Generated) -> str:
-    """The program of the plain style: variables of one type on a line, one block for all that belongs together."""
+def _plain_head(project: Project, made: Generated) -> str:
+    """The head of the plain style: variables of one type on a line, one block for all that belongs together."""
     scan_time = [v for v in made.variables if v.name.startswith("ScanTime")]
     head = (
         "what each scan took stands in ScanTime, by which the times go"
@@ -124,8 +131,7 @@ def _plain_code(project: Project, made: Generated) -> str:
             helpers + [(v.name, v.kind, v.initial) for v in made.variables if not v.retain and v not in scan_time]
         ),
     )
-    out += _block("VAR RETAIN", _grouped([(v.name, v.kind, v.initial) for v in made.variables if v.retain]))
-    return f"{out}\n{made.text}END_PROGRAM\n"
+    return out + _block("VAR RETAIN", _grouped([(v.name, v.kind, v.initial) for v in made.variables if v.retain]))
 
 
 def _declared(s: Signal) -> str:

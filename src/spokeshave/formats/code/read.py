@@ -16,8 +16,10 @@ from spokeshave.formats.code.styles import Style
 from spokeshave.formats.code.write import Generated, generate
 from spokeshave.formats.errors import FormatError
 from spokeshave.language.parse import parse_expression, parse_statements
+from spokeshave.language.rename import rename_step
 from spokeshave.language.syntax import TextError
 from spokeshave.model.diagnostics import line_and_column
+from spokeshave.model.edits import EditError
 from spokeshave.model.project import Project
 
 # Comments are left out, but those that tell where a body ends.
@@ -77,7 +79,49 @@ def read_code(
         return _reshaped(reader, start, end, project, protect, error)
     for change in changes:
         project = _put(project, change)
+    if style == "plain":
+        project, renamed = _renamed(project, reader, start, end)
+        changes += renamed
     return project, changes
+
+
+_LABEL = re.compile(
+    r"\bCASE\s+(?P<of>\w+)\s+OF\b|^[ \t]*(?P<number>\d+):[ \t]*\(\*[ \t]*(?P<name>\w+)", re.MULTILINE | re.IGNORECASE
+)
+
+
+def _labels(text: str, start: int, end: int) -> dict[tuple[str, str], re.Match[str]]:
+    """The labels with names beside them, by what their CASE looks at and their number."""
+    found: dict[tuple[str, str], re.Match[str]] = {}
+    of = ""
+    for m in _LABEL.finditer(text, start, end):
+        if m["of"]:
+            of = m["of"].lower()
+        else:
+            found.setdefault((of, m["number"]), m)
+    return found
+
+
+def _renamed(project: Project, reader: _CodeReader, start: int, end: int) -> tuple[Project, list[Change]]:
+    """Steps with the names that stand in the comments beside their states, and what every text says of them then."""
+    was = _labels(reader.code.text, 0, len(reader.code.text))
+    out = []
+    for key, m in _labels(reader.text, start, end).items():
+        if key not in was or was[key]["name"] == m["name"]:
+            continue
+        old, new, threads = was[key]["name"], m["name"], reader.code.maker.threads  # type: ignore[attr-defined]
+        states = {at.lower(): name for (name, _), at in reader.code.maker.at.items()}  # type: ignore[attr-defined]
+        states |= {at.lower(): name for (name, _), at in getattr(reader.code.maker, "was", {}).items()}
+        name = states.get(key[0], "")
+        if name not in threads:
+            continue
+        line, column = line_and_column(reader.text, m.start("name"))
+        try:
+            project = rename_step(project, name, old, new)
+        except EditError as error:
+            raise FormatError(str(error), line=line, column=column, advice="give the state another name") from None
+        out.append(Change(("said", "step", new, name), old, f"step {key[1]} is called {new}", line, column))
+    return project, out
 
 
 def _reshaped(
