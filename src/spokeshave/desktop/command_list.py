@@ -158,6 +158,8 @@ def command_list(w: MainWindow) -> list[Command]:
         Command("run.operator", "Operator page", "Run", "F12", lambda: bench.show_operator(), "", can_run,
                 "Sequences, waiting lines and alarms only, on the whole screen"),
         Command("proof.all", "Run all scenarios", "Proof", "Ctrl+R", w.run_proof, "proof"),
+        Command("proof.changed", "Run what changed", "Proof", "", w.run_what_changed, "", lambda: bool(w.document.ledger.to_run(w.document.project)),
+                "The scenarios of which no verdict holds any more"),
         Command("proof.one", "Run this scenario", "Proof", "Ctrl+Shift+R", w.proof.run_selected, "", in_proof),
         Command("proof.group", "Run the group", "Proof", "", w.proof.run_of_group, "", in_proof),
         Command("proof.cancel", "Cancel the runs", "Proof", "", w.proof.stop, "", lambda: w.proof.worker is not None),

@@ -374,6 +374,10 @@ class MainWindow(FileWindow):
         self.show_proof(self.proof.scenarios)
         self.proof.run_everything()
 
+    def run_what_changed(self) -> None:
+        self.show_proof(self.proof.scenarios)
+        self.proof.run_what_changed()
+
     def entries(self) -> list[tuple[str, str, Callable[[], object]]]:
         """What the palette offers: commands that are possible now, then items."""
         out: list[tuple[str, str, Callable[[], object]]] = []
