@@ -80,7 +80,7 @@ def explored(studied: Studied, apart: bool = False, most: int = explore.MOST) ->
 @given(project=projects(), inputs=runs(), apart=st.booleans())
 def test_whatever_a_run_comes_to_is_among_the_situations_of_the_study(project, inputs, apart):
     studied = Studied(project)
-    known, whole = explored(studied, apart, most=3000)
+    known, whole = explored(studied, apart, most=1200)
     stimuli = [Stimulus(10 * k, "set", n, bool(x)) for k, row in enumerate(inputs) for n, x in zip(INPUTS, row)]
     session = Session(project, stimuli, every_scan=True)
     for _ in range(len(inputs) + 5):

@@ -186,13 +186,17 @@ def basis_of(
     """Digests of what a run depends on that entered only the steps `visited` (`sequence.step` in small letters; None for
     all) and was told `texts`; without `machine` the devices have no part in it.
     """
-    found = _Parts(project, None if visited is None else frozenset(visited))
+    index = _index_of(project)
+    found = _Parts()
     for words, text in texts:
+        found.put(words, repr(text))
+    for words, text in index.always:
         found.put(words, text)
-    found.program()
-    if machine:
-        found.machine()
-    found.declared()
+    for q in index.sequences:
+        q.entered(found, q.every if visited is None else q.initial | q.every.intersection(visited))
+    for words, text in index.machine if machine else ():
+        found.put(words, text)
+    found.declared(index.known)
     return {words: _digest(text)[0] for words, text in found.parts.items()}
 
 
@@ -222,107 +226,150 @@ def _digest(text: str) -> tuple[str, frozenset[str]]:
 
 @dataclass
 class _Parts:
-    """The parts of a machine file as they are gathered: in words, and all that is to be known of each."""
+    """Parts of a machine file as they are gathered: in words, and all that is to be known of each."""
 
-    project: Project
-    visited: frozenset[str] | None
     parts: dict[str, str] = field(default_factory=dict)
 
-    def put(self, words: str, *what: object) -> None:
+    def put(self, words: str, text: str) -> None:
         key, n = words, 1
         while key in self.parts:
             n += 1
             key = f"{words} ({n})"
-        self.parts[key] = repr(what)
+        self.parts[key] = text
 
-    def entered(self, q: Sequence, step: str) -> bool:
-        if self.visited is None or step.lower() == q.initial.lower():
-            return True
-        return f"{q.name}.{step}".lower() in self.visited
-
-    def program(self) -> None:
-        """All that runs in the controller."""
-        p = self.project
-        self.put("the scan period", p.period_ms)
-        for words, text in (("the opening logic", p.opening), ("the closing logic", p.closing), ("the reset", p.reset),
-                            ("home", p.home)):  # fmt: skip
-            if code(text):
-                self.put(words, code(text))
-        for q in p.sequences:
-            self._sequence(q)
-        signals = {a.target.lower() for q in p.sequences for s in q.steps for a in s.actions}
-        self.put("the variables that steps act on", *sorted(signals))
-        for lock in p.interlocks:
-            self.put(f"interlock of {lock.output}", lock.output, code(lock.condition))
-        for pair in p.opposed:
-            self.put(f"opposed pair {pair.first}, {pair.second}", pair.first, pair.second, pair.dead_ms)
-        for t in p.trips:
-            self.put(f"trip {t.name}", t.rank, code(t.condition), t.scope, t.latching, t.steps, t.go_to, t.stored, t.times,
-                     t.zeroed, t.stays)  # fmt: skip
-        self.put(f"{ORDER}sequences and trips", [q.name for q in p.sequences], [t.name for t in p.trips])
-
-    def _sequence(self, q: Sequence) -> None:
-        bodies = [(b.name, code(b.text)) for b in q.bodies]
-        self.put(
-            f"sequence {q.name}", q.initial, code(q.hold_when), q.hold_outputs, code(q.restart_when), q.retain, bodies
-        )
-        ways = [t for t in self._ranked(q) if any(self.entered(q, s) for s in t.sources)]
-        into = {n.lower() for t in ways for n in t.targets}
-        for s in q.steps:
-            words = f"step {q.name}.{s.name}"
-            if self.entered(q, s.name):
-                self.put(words, s.number, [(str(a.qualifier), a.target, code(a.time)) for a in s.actions], code(s.longest),
-                         code(s.shortest), s.response)  # fmt: skip
-            if s.permissive.strip() and (s.name.lower() in into or _EDGE.search(s.permissive)):
-                self.put(f"permissive of {q.name}.{s.name}", code(s.permissive))
-        asked = set(map(id, ways))
-        for t in q.transitions:
-            if id(t) in asked or _EDGE.search(t.condition):
-                self.put(f"transition {_between(q, t)}", code(t.condition))
-        self.put(f"{ORDER}the ways of {q.name}", *(_between(q, t) for t in ways))
-
-    @staticmethod
-    def _ranked(q: Sequence) -> list[Transition]:
-        """Transitions in the order in which they are chosen."""
-        return sorted(q.transitions, key=lambda t: (t.priority is None, t.priority or 0))
-
-    def machine(self) -> None:
-        """The devices, and what goes from one to another."""
-        for d in self.project.devices:
-            self.put(f"device {d.name}", d.kind, d.wires, d.parameters, d.declared, code(d.text))
-        for c in self.project.connections:
-            if c.gives:
-                self.put(f"line from {c.source} to {c.target}", c.gives, c.takes)
-        self.put(f"{ORDER}devices", *(d.name for d in self.project.devices))
-
-    def declared(self) -> None:
+    def declared(self, known: Mapping[str, list[tuple[str, str]]]) -> None:
         """What is declared and named anywhere in the parts there are, and the steps named there."""
-        p = self.project
-        known: dict[str, list[tuple[str, object]]] = {}
-        for s in p.signals:
-            what: object = (str(s.cls), str(s.type), s.initial, s.home, s.contact, s.retain)
-            known.setdefault(s.name.lower(), []).append((f"signal {s.name}", what))
-        for table in p.tables:
-            known.setdefault(table.name.lower(), []).append((f"table {table.name}", replace(table, comment="")))
-        for r in p.routines:
-            words = f"{'block' if r.is_block else 'function'} {r.name}"
-            known.setdefault(r.name.lower(), []).append((words, replace(r, comment="", text=code(r.text))))
-        for i in p.instances:
-            known.setdefault(i.name.lower(), []).append((f"instance {i.name}", i))
-        for q, step in _steps(p):
-            known.setdefault(step.name.lower(), []).append((f"the name of step {q.name}.{step.name}", ""))
         looked: set[str] = set()
         waiting = list(self.parts.values())
         while waiting:
             for name in _digest(waiting.pop())[1] - looked:
                 looked.add(name)
-                for words, what in known.get(name, ()):
-                    self.put(words, what)
-                    waiting.append(repr((what,)))
+                for words, text in known.get(name, ()):
+                    self.put(words, text)
+                    waiting.append(text)
 
 
-def _steps(project: Project) -> Iterator[tuple[Sequence, Step]]:
-    return ((q, s) for q in project.sequences for s in q.steps)
+class _Flow:
+    """A sequence, ready to be asked what matters of it for a run that entered some of its steps."""
+
+    def __init__(self, q: Sequence) -> None:
+        self.q = q
+        keys = {s.name: f"{q.name}.{s.name}".lower() for s in q.steps}
+        self.steps = {keys[s.name]: s for s in q.steps}
+        self.every = frozenset(self.steps)
+        self.initial = frozenset(k for k in self.every if k == f"{q.name}.{q.initial}".lower())
+        self.ranked = sorted(q.transitions, key=lambda t: (t.priority is None, t.priority or 0))
+        self.leaving: dict[str, list[int]] = {}
+        for n, t in enumerate(self.ranked):
+            for source in t.sources:
+                self.leaving.setdefault(keys.get(source, source), []).append(n)
+        self.order = {k: n for n, k in enumerate(self.steps)}
+        self.edged = [n for n, t in enumerate(self.ranked) if _EDGE.search(t.condition)]
+        self.permissive = {s.name.lower(): s for s in q.steps if s.permissive.strip()}
+        self.edged_permissive = {n for n, s in self.permissive.items() if _EDGE.search(s.permissive)}
+
+    def entered(self, found: _Parts, keys: frozenset[str]) -> None:
+        """What matters of it where these steps are entered."""
+        q = self.q
+        for key in sorted(keys, key=self.order.__getitem__):
+            found.put(f"step {q.name}.{self.steps[key].name}", _step(self.steps[key]))
+        asked = sorted({n for key in keys for n in self.leaving.get(key, ())})
+        into = {name.lower() for n in asked for name in self.ranked[n].targets}
+        for name, s in self.permissive.items():
+            if name in into or name in self.edged_permissive:
+                found.put(f"permissive of {q.name}.{s.name}", repr(code(s.permissive)))
+        for n in sorted({*asked, *self.edged}):
+            found.put(f"transition {_between(q, self.ranked[n])}", repr(code(self.ranked[n].condition)))
+        found.put(f"{ORDER}the ways of {q.name}", repr([_between(q, self.ranked[n]) for n in asked]))
+
+
+class _Index:
+    """What is said of the parts of a machine file, whatever a run has entered."""
+
+    def __init__(self, p: Project) -> None:
+        self.project = p
+        self.always = list(_always(p))
+        self.sequences = [_Flow(q) for q in p.sequences]
+        self.machine = [
+            (f"device {d.name}", repr((d.kind, d.wires, d.parameters, d.declared, code(d.text)))) for d in p.devices
+        ]
+        self.machine += [
+            (f"line from {c.source} to {c.target}", repr((c.gives, c.takes))) for c in p.connections if c.gives
+        ]
+        self.machine.append((f"{ORDER}devices", repr([d.name for d in p.devices])))
+        self.known: dict[str, list[tuple[str, str]]] = {}
+        for name, words, what in _declared(p):
+            self.known.setdefault(name.lower(), []).append((words, repr(what)))
+
+
+_indexes: list[_Index] = []
+_KEPT = 3
+"""Machine files of which the index is kept: all verdicts are held against one after each edit."""
+
+
+def _index_of(project: Project) -> _Index:
+    for index in _indexes:
+        if index.project is project:
+            return index
+    _indexes.insert(0, _Index(project))
+    del _indexes[_KEPT:]
+    return _indexes[0]
+
+
+def _always(p: Project) -> Iterator[tuple[str, str]]:
+    """What runs in every scan."""
+    yield "the scan period", repr(p.period_ms)
+    for words, text in (
+        ("the opening logic", p.opening),
+        ("the closing logic", p.closing),
+        ("the reset", p.reset),
+        ("home", p.home),
+    ):
+        if code(text):
+            yield words, repr(code(text))
+    for q in p.sequences:
+        bodies = [(b.name, code(b.text)) for b in q.bodies]
+        yield (
+            f"sequence {q.name}",
+            repr((q.initial, code(q.hold_when), q.hold_outputs, code(q.restart_when), q.retain, bodies)),
+        )
+    targets = {a.target.lower() for q in p.sequences for s in q.steps for a in s.actions}
+    yield "the variables that steps act on", repr(sorted(targets))
+    for lock in p.interlocks:
+        yield f"interlock of {lock.output}", repr((lock.output, code(lock.condition)))
+    for pair in p.opposed:
+        yield f"opposed pair {pair.first}, {pair.second}", repr((pair.first, pair.second, pair.dead_ms))
+    for t in p.trips:
+        yield (
+            f"trip {t.name}",
+            repr(
+                (t.rank, code(t.condition), t.scope, t.latching, t.steps, t.go_to, t.stored, t.times, t.zeroed, t.stays)
+            ),
+        )
+    yield f"{ORDER}sequences and trips", repr(([q.name for q in p.sequences], [t.name for t in p.trips]))
+
+
+def _declared(p: Project) -> Iterator[tuple[str, str, object]]:
+    """What is declared by name: the name, words, and what it is."""
+    for s in p.signals:
+        yield s.name, f"signal {s.name}", (str(s.cls), str(s.type), s.initial, s.home, s.contact, s.retain)
+    for table in p.tables:
+        yield table.name, f"table {table.name}", replace(table, comment="")
+    for r in p.routines:
+        words = f"{'block' if r.is_block else 'function'} {r.name}"
+        yield r.name, words, replace(r, comment="", text=code(r.text))
+    for i in p.instances:
+        yield i.name, f"instance {i.name}", i
+    for q in p.sequences:
+        for step in q.steps:
+            yield step.name, f"the name of step {q.name}.{step.name}", ""
+
+
+@lru_cache(maxsize=50_000)
+def _step(s: Step) -> str:
+    """What matters of a step that is entered."""
+    actions = [(str(a.qualifier), a.target, code(a.time)) for a in s.actions]
+    return repr((s.number, actions, code(s.longest), code(s.shortest), s.response))
 
 
 def _between(q: Sequence, t: Transition) -> str:
