@@ -12,13 +12,14 @@ from spokeshave.engine.link import link_problems
 from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.engine.trace import Trace
+from spokeshave.formats import spoke
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.iec_read import parse_iec, parse_states
 from spokeshave.formats.iec_write import write_iec
 from spokeshave.language.parse import parse_expression, parse_statements
 from spokeshave.language.printer import expression_text, statements_text
 from spokeshave.model.project import Project
-from spokeshave.reading import read_iec
+from spokeshave.reading import read_iec, read_text
 from tests.core.projects import conditions, runs
 
 PADDLE = """PROGRAM Paddle
@@ -301,7 +302,11 @@ def test_a_program_with_a_timer_above_its_case_and_outputs_below_is_read_and_doe
     (q,) = project.sequences
     assert [s.name for s in q.steps] == ["S10", "S20", "S30", "S40", "S50", "FAULT"] and not link_problems(project)
     ends = {(t.sources[0], t.targets[0]) for t in q.transitions}
-    assert {(s.name, "FAULT") for s in q.steps if s.name != "FAULT"} <= ends and ("S20", "S30") in ends
+    (trip,) = project.trips
+    assert (trip.name, trip.condition, trip.go_to) == ("ToFAULT", "Off", (f"{q.name}.FAULT",)) and (
+        "S20",
+        "S30",
+    ) in ends
     hands = [
         (100, "Wind", True),
         (900, "AtUp", True),
@@ -328,3 +333,37 @@ def test_where_there_is_a_chart_a_text_with_a_case_in_it_stays_logic():
     assert (told.value.line, told.value.column) == (4, 7)
     with pytest.raises(FormatError, match="there is no sequence in this text"):
         parse_iec("PROGRAM Plain VAR_INPUT A : BOOL; END_VAR VAR_OUTPUT X : BOOL; END_VAR X := A; END_PROGRAM")
+
+
+def over(states: int, below: str, above: str = "") -> str:
+    """A ring of states with an override below its CASE."""
+    arms = "\n".join(f"{10 * n}: IF A THEN State := {10 * (n % states + 1)}; END_IF;" for n in range(1, states + 1))
+    return (
+        f"PROGRAM P\nVAR_INPUT A, B, C : BOOL; END_VAR\nVAR_OUTPUT X, Y : BOOL; END_VAR\nVAR State : INT := 10; END_VAR\n{above}\n"
+        f"CASE State OF\n{arms}\n90: IF C AND NOT B THEN State := 10; END_IF;\n95: IF C THEN State := 20; END_IF;\nEND_CASE;\n"
+        f"{below}\nX := State = 20; Y := State = 90 OR State = 95;\nEND_PROGRAM\n"
+    )
+
+
+@pytest.mark.parametrize(
+    ("text", "trips", "ways"),
+    [
+        (over(6, "IF B THEN State := 90; END_IF;"), ["To90: B"], 0),
+        (over(6, "IF B THEN State := 90; END_IF; IF A AND C THEN State := 95; END_IF;"), ["To95: A AND C"], 7),
+        (over(2, "IF B THEN State := 90; END_IF;"), [], 3),
+        (over(6, "IF B AND State <> 20 THEN State := 90; END_IF;"), [], 7),
+        (over(6, "IF B AND State < 50 THEN State := 90; END_IF;"), [], 6),
+    ],
+)  # fmt: skip
+def test_an_override_from_every_state_is_a_trip_that_goes_to_its_state(text, trips, ways):
+    found = read_text(text)
+    project = found.project
+    assert [f"{t.name.replace('S', '')}: {t.condition}" for t in project.trips] == trips
+    assert [t.rank for t in project.trips] == list(range(1, len(trips) + 1)) and "in the same scans" in found.shown
+    into = [t for t in project.sequences[0].transitions if t.targets == ("S90",)]
+    assert len(into) == ways
+    assert sum("is the trip To" in n.text for n in found.notes) == len(trips)
+    if trips and not ways:
+        assert all(t.priority is None for t in project.sequences[0].transitions)
+    if trips:
+        assert spoke.loads(spoke.dumps(project)) == project and parse_iec(write_iec(project)) == project

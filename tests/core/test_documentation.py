@@ -185,6 +185,7 @@ def test_the_page_on_case_programs_shows_what_is_read():
         rows.append(f"| {s.number} {s.name} |{f' {marks}' * bool(marks)} | {ways} |")
     assert all(row in page for row in rows) and len(rows) == 6
     assert found.project.opening == "Run := (Start OR Run) AND NOT Stop;" and not found.project.instances
+    assert [(t.name, t.condition) for t in found.project.trips] == [("ToFAULT", "NOT DoorShut")] and "*ToFAULT*" in page
 
 
 def test_the_table_in_the_documentation_becomes_what_stands_beside_it():

@@ -13,6 +13,7 @@ from spokeshave.formats.iec_reader import Reader
 from spokeshave.formats.iec_variables import VARIABLES, Enumerations, without_enumerations
 from spokeshave.formats.pragma import merge_pragma, take_pragma
 from spokeshave.formats.states.choices import Choices
+from spokeshave.formats.states.overrides import as_trips
 from spokeshave.language import syntax as sx
 from spokeshave.language.parse import expected, out_of_place
 from spokeshave.language.parser import DoesNotFit
@@ -98,7 +99,13 @@ class Read:
         if self.whole is not None:
             return self.whole
         project = self.reader.project(choices)
-        return project if self.pragma is None else merge_pragma(project, self.pragma)
+        if self.pragma is not None:
+            return merge_pragma(project, self.pragma)
+        return (
+            as_trips(project, self.reader.notes)
+            if choices is not None and choices.trip and self.reader.cases
+            else project
+        )
 
     @property
     def states(self) -> dict[str, str]:

@@ -30,6 +30,9 @@ class Choices:
     first: bool = True
     """Opening and closing logic run in the first scan of all, in which the text does not count, else from the second on."""
 
+    trip: bool = True
+    """An override that leads from every state to one of them is a trip, else a way out of each step."""
+
     @property
     def losses(self) -> int:
         return sum(not getattr(self, name) for name in self.__slots__)
