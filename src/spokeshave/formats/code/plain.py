@@ -251,10 +251,18 @@ class PlainStyle(CaseStyle):
         several = not self._at_once(q)
         for k, i in enumerate(ways):
             effects = [f"{self.way[(q.name, thread)]} := {i + 1};"] if several else self._effects(q, q.transitions[i])
+            if k and i == ways[-1] and self._always(q, i):
+                code.line(f"ELSE {' '.join(effects)}")
+                continue
             end = " END_IF;" if len(ways) == 1 else ""
             code.line(f"{'ELSIF' if k else 'IF'} ", *self._test(q, i), f" THEN {' '.join(effects)}{end}")
         if len(ways) > 1:
             code.line("END_IF;")
+
+    def _always(self, q: Sequence, index: int) -> bool:
+        """Whether a way is taken whenever no way before it is."""
+        t = q.transitions[index]
+        return t.condition.strip().upper() == "TRUE" and len(t.sources) == 1 and not self.permissives(q, t)
 
 
 def _waits(condition: str, step: str) -> bool:
