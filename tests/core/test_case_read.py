@@ -103,7 +103,8 @@ def test_a_text_whose_bodies_would_come_early_or_late_stays_text_and_does_the_sa
     ]
     project = run_both(PADDLE, rows, ("Up", "Down", "Bell"), {"S10": 10, "S20": 20, "Lowering": 30})
     assert "IF Paddle.S20.X THEN\n  Up := TRUE;" in project.opening and not link_problems(project)
-    assert [(a.qualifier, a.target) for s in project.sequences[0].steps for a in s.actions] == [("P0", "Count_Lifts")]
+    assert [(a.qualifier, a.target) for s in project.sequences[0].steps for a in s.actions] == [
+        ("P0", "Count_Lifts"), ("D", "Down"), ("P0", "Down")]  # fmt: skip
     assert parse_iec(write_iec(project)) == project
 
 

@@ -15,6 +15,8 @@ class Choices:
 
     marks: bool = True
     """Variables that follow the state become marks, else they are set by logic."""
+    delays: bool = True
+    """A variable that comes or goes one scan behind its state is marked with that delay, else set by logic."""
     times: bool = True
     """Timers of states become step times, else they stay as instances."""
     edges: bool = True

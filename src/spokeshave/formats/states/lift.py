@@ -40,6 +40,8 @@ from spokeshave.model.project import (
 )
 
 Q = Qualifier
+ONE_SCAN = "T#1ms"
+"""A time that is over in the scan behind that in which a step is entered, whatever the scan period."""
 
 
 class Lifter(BodyMaker):
@@ -168,8 +170,11 @@ class Lifter(BodyMaker):
         outputs = {low for low, s in self.signals.items() if s.cls is SignalClass.OUTPUT}
         texts = tuple(s for m in self.found.machines for s in m.inside) + tuple(self.found.around)
         driven = outputs & written_by(texts)
-        early = driven <= {f.name for f in followers if f.late}
-        return [f for f in followers if f.late is early or (not f.late and f.name not in outputs)]
+        early = driven <= {f.name for f in followers if f.early}
+        if early:
+            return [f for f in followers if f.early or (not f.late and f.name not in outputs)]
+        exact = [replace(f, exact=True) for f in followers if f.marks] if self.choices.delays else []
+        return sorted([*(f for f in followers if not f.late), *exact], key=lambda f: f.name)
 
     # -- the sequence
 
@@ -200,7 +205,7 @@ class Lifter(BodyMaker):
                 )
         steps, transitions = list[Step](), list[Transition]()
         for n, state in m.states.items():
-            actions = [a for f in marked if (a := self._mark(f, n, preds, start)) is not None]
+            actions = [a for f in marked for a in self._marks(f, n, preds, start)]
             actions += self._bodies(m, flow, n, moves[n], gone, bodies)
             for qualifier, block in shared.get(n, []):
                 actions.append(self._body(m, n, qualifier, block, bodies))
@@ -226,9 +231,21 @@ class Lifter(BodyMaker):
                 Note(
                     m.span.line,
                     f"{self.signals[f.name].name} follows the state: on in {on}"
-                    + ", one scan earlier than in the text" * f.late,
+                    + (
+                        ", from the scan behind it on, as in the text"
+                        if f.exact
+                        else ", one scan earlier than in the text" * f.late
+                    ),
                 )
             )
+
+    def _marks(self, f: Follower, n: int, preds: dict[int, set[int]], start: int) -> list[Action]:
+        """The marks of a variable in a state: those that are exact, else the one that is usual."""
+        if not f.exact:
+            usual = self._mark(f, n, preds, start)
+            return [] if usual is None else [usual]
+        name = self.signals[f.name].name
+        return [Action(Q(word), name, ONE_SCAN if Q(word).timed else "") for word in f.marks[n]]
 
     def _mark(self, f: Follower, n: int, preds: dict[int, set[int]], start: int) -> Action | None:
         """The mark of a variable in a state: N, or S where it comes on and R where it goes off for one that is latched."""

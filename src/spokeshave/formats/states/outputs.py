@@ -2,23 +2,32 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from spokeshave.formats.states.flow import Flow
 
 Ends = dict[int, list[tuple[int, bool | None]]]
+_TURNS = (("N", (True, True)), ("D", (False, True)), ("L", (True, False)))
+"""Marks, and what they make a variable in the scan in which a state is come to, and from the next one on."""
+Marks = dict[int, tuple[str, ...]]
+"""By state, the qualifiers of the marks of a variable."""
 
 
 @dataclass(frozen=True, slots=True)
 class Follower:
     """A BOOL variable and what it is in each state that is come to. `late`: it comes one scan behind the state, since the
-    branch of the state sets it. `latched`: some state leaves it as it is.
+    branch of the state sets it. `latched`: some state leaves it as it is. `marks` make it what it is in every scan, where that
+    can be said by marks; with `exact` they are what it is marked by.
     """
 
     name: str
     on: dict[int, bool]
     late: bool
     latched: bool
+    marks: Marks = field(default_factory=dict)
+    early: bool = False
+    """Whether it is the same as a mark of its states, one scan later."""
+    exact: bool = False
 
     def states(self, value: bool) -> list[int]:
         return [n for n, on in self.on.items() if on is value]
@@ -38,7 +47,11 @@ def follower(flow: Flow, name: str, initial: bool, start: int) -> Follower | Non
     if together is not None:
         return Follower(name, together, False, latched)
     late = _late(ends, stays, initial, start)
-    return None if late is None else Follower(name, late, True, latched)
+    marks = _marks(ends, stays, initial, start)
+    if late is None and marks is None:
+        return None
+    on = late if late is not None else {n: bool({"N", "D"} & set(said)) for n, said in (marks or {}).items()}
+    return Follower(name, on, True, latched, marks or {}, late is not None)
 
 
 def _together(ends: Ends, initial: bool, start: int) -> dict[int, bool] | None:
@@ -84,3 +97,44 @@ def _late(ends: Ends, stays: dict[int, set[bool | None]], initial: bool, start: 
                     return None
                 todo.append((to, now))
     return {n: on.get(n, False) for n in ends}
+
+
+def _marks(ends: Ends, stays: dict[int, set[bool | None]], initial: bool, start: int) -> Marks | None:
+    """The marks that make the variable what it is in every scan: in that in which a state is come to and from the next one on.
+
+    `D` comes one scan behind the state, `L` is there in its first scan only, `P0` is there in the scan in which it is left. A way
+    out that says nothing leaves the variable as it was, which has to be one value.
+    """
+    came: dict[int, set[bool]] = {start: {initial}}
+    left: dict[int, dict[int, set[bool]]] = {n: {} for n in ends}
+    todo = [start]
+    while todo:
+        n = todo.pop()
+        if len(stays[n]) > 1:
+            return None
+        said = next(iter(stays[n]), None)
+        then = came[n] if said is None else {said}
+        for to, value in ends[n]:
+            if to == n:
+                continue
+            new = came[n] | then if value is None else {value}
+            left[n].setdefault(to, set()).update(new)
+            if not new <= came.setdefault(to, set()):
+                came[to] |= new
+                todo.append(to)
+    if any(len(values) > 1 for ways in left.values() for values in ways.values()):
+        return None
+    mixed = {n for n, values in came.items() if len(values) > 1}
+    parting = {n for n, ways in left.items() for to, values in ways.items() if to in mixed and True in values}
+    if any(False in values for n in parting for values in left[n].values()):
+        return None  # leaving the state would turn it on where it goes off
+    out: Marks = {}
+    for n in ends:
+        first = next(iter(came[n])) if n in came and n not in mixed else False
+        said = next(iter(stays[n]), None)
+        if said is None and n in mixed:
+            return None
+        on = first if said is None else said
+        usual = [word for word, turns in _TURNS if turns == (first, on)]
+        out[n] = (*usual, *(["P0"] if n in parting else []))
+    return out
