@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
 import pytest
@@ -128,3 +129,21 @@ def test_convert_tells_line_by_line_what_became_of_a_program(tmp_path):
     assert done.exit_code == 0 and not done.stdout
     assert "21-timeout-below.st:12: Watch is called above, with one scan less" in done.stderr
     assert "the state changes in the same scans" in done.stderr
+
+
+def test_a_text_of_another_program_is_made_fit_and_says_so():
+    """A block alone runs as the program, semicolons that others do not want are put in, words of ours get another name."""
+    found = read_text((HERE / "54-block-with-enumeration.st").read_text())
+    told = [n.text for n in found.notes]
+    assert "the block KilnDoor runs as the program of the machine" in told and found.project.name == "KilnDoor"
+    assert "a semicolon was put behind 6 statements, such as this END_IF" in told
+    text = (HERE / "01-mapped.st").read_text()
+    name = re.search(r"VAR_INPUT\s+(\w+)", text)[1]
+    renamed = read_text(re.sub(rf"\b{name}\b", "Home", text))
+    assert renamed.project.signal("HomeSignal") is not None and renamed.project.signal("Home") is None
+    assert "Home is a word of this program: the variable is called HomeSignal" in [n.text for n in renamed.notes]
+    plain = read_text(text)
+    assert [s.name for s in renamed.project.sequences[0].steps] == [s.name for s in plain.project.sequences[0].steps]
+    two = "FUNCTION_BLOCK A\nVAR X : INT; END_VAR\nIF X = 1 THEN X := 2; END_IF;\nEND_FUNCTION_BLOCK\n"
+    with pytest.raises(FormatError, match="there is no"):
+        read_text(two + two.replace(" A\n", " B\n"))

@@ -12,7 +12,8 @@ from spokeshave.formats.iec_places import Origins
 from spokeshave.formats.iec_reader import Reader
 from spokeshave.formats.iec_variables import VARIABLES, Enumerations, without_enumerations
 from spokeshave.formats.pragma import merge_pragma, take_pragma
-from spokeshave.formats.states.choices import Choices
+from spokeshave.formats.states.choices import Choices, Note
+from spokeshave.formats.states.foreign import made_fit
 from spokeshave.formats.states.overrides import as_trips
 from spokeshave.language import syntax as sx
 from spokeshave.language.parse import expected, out_of_place
@@ -116,6 +117,9 @@ class Read:
 def parse_states(text: str) -> Read:
     """An IEC text with its state programs. Raises `FormatError` with line and column."""
     plain, pragma = take_pragma(text) if "{spokeshave" in text else (text, None)
+    told: list[Note] = []
+    if pragma is None:
+        plain, told = made_fit(plain)
     plain, enumerations = without_enumerations(plain)
     reader = _read(plain, pragma is not None and "code" in pragma, enumerations)
     if pragma is not None and "code" in pragma:
@@ -127,6 +131,7 @@ def parse_states(text: str) -> Read:
             raise (error if problem is None else _format_error(problem)) from None
     if not reader.sequences and not reader.cases:
         reader = _read(plain, False, enumerations, surrounded=True)
+    reader.told += [(n.line, n.text) for n in told]
     if not reader.sequences and not reader.cases:
         raise FormatError("there is no sequence in this text",
                           advice="a chart has an INITIAL_STEP; a state program chooses by a whole number that it assigns")  # fmt: skip

@@ -21,6 +21,7 @@ from spokeshave.formats.files import read_project as read_as_it_is
 from spokeshave.formats.iec_places import in_file
 from spokeshave.formats.iec_read import Read, parse_states, places_in_text
 from spokeshave.formats.states.choices import Choices, Note
+from spokeshave.formats.states.fold import ENTRY
 from spokeshave.formats.tables.book import read_book
 from spokeshave.model.diagnostics import Diagnostic
 from spokeshave.model.project import Project
@@ -158,7 +159,7 @@ def _proven(read: Read) -> Reading:
         difference = proof.difference(project)
         if not difference:
             return Reading(project, choices, _notes(read, first, proof.stops), proof.shown(project), read.reader.text)
-        first = first or difference
+        first = first or ("" if str(ENTRY) in difference else difference)
         if len(tried) > MOST_TRIED:
             break
     kept = read.project(None)

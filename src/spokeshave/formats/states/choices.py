@@ -15,6 +15,8 @@ class Choices:
 
     marks: bool = True
     """Variables that follow the state become marks, else they are set by logic."""
+    early: bool = True
+    """Outputs that branches set may all come one scan earlier, else each is marked where it is."""
     delays: bool = True
     """A variable that comes or goes one scan behind its state is marked with that delay, else set by logic."""
     times: bool = True

@@ -211,10 +211,11 @@ class Finder:
         is a RETURN.
         """
         for n, s in enumerate(block):
-            if isinstance(s, sx.If) and len(s.branches) == 1 and self._holds_states(s.branches[0][1]):
-                condition, inner = s.branches[0]
+            if isinstance(s, sx.If) and self._is_around_states(s):
+                (condition, inner), *rest = s.branches
+                other = (sx.If(tuple(rest), s.otherwise, s.span),) if rest else s.otherwise
                 yield from self._flat(inner, both(guard, condition))
-                yield from self._flat(s.otherwise, both(guard, negated(condition)))
+                yield from self._flat(other, both(guard, negated(condition)))
             elif isinstance(s, sx.If) and len(s.branches) == 1 and _returns(s.branches[0][1]) and not s.otherwise:
                 condition, inner = s.branches[0]
                 yield from self._flat(inner[:-1], both(guard, condition))
@@ -226,9 +227,13 @@ class Finder:
     def _holds_states(self, block: Block) -> bool:
         return any(
             (isinstance(s, sx.Case) and self._counts(s.selector) and bool(written_by((s,)) & self._numbers))
-            or (isinstance(s, sx.If) and len(s.branches) == 1 and self._holds_states(s.branches[0][1]))
+            or (isinstance(s, sx.If) and self._is_around_states(s))
             for s in block
         )
+
+    def _is_around_states(self, s: sx.If) -> bool:
+        """Whether the branches of states stand in one of its own."""
+        return any(map(self._holds_states, (*(inner for _, inner in s.branches), s.otherwise)))
 
     @property
     def _numbers(self) -> set[str]:
@@ -383,7 +388,9 @@ class Finder:
 
 
 def _guarded(s: sx.Statement, guard: sx.Expression) -> sx.Statement:
-    return s if is_true(guard) else sx.If(((guard, (s,)),), (), s.span)
+    if is_true(guard):
+        return s
+    return sx.If(((guard, (s,)),), (), s.span._replace(end=s.span.start))  # no text of its own: it is printed
 
 
 def _returns(block: Block) -> bool:

@@ -170,7 +170,7 @@ class Lifter(BodyMaker):
         outputs = {low for low, s in self.signals.items() if s.cls is SignalClass.OUTPUT}
         texts = tuple(s for m in self.found.machines for s in m.inside) + tuple(self.found.around)
         driven = outputs & written_by(texts)
-        early = driven <= {f.name for f in followers if f.early}
+        early = self.choices.early and driven <= {f.name for f in followers if f.early}
         if early:
             return [f for f in followers if f.early or (not f.late and f.name not in outputs)]
         exact = [replace(f, exact=True) for f in followers if f.marks] if self.choices.delays else []

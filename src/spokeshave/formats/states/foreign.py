@@ -1,0 +1,92 @@
+"""A text that was written for another program, made fit to be read: a block that is all there is runs as a program, and words
+of ours that it uses as names become others.
+"""
+
+from __future__ import annotations
+
+from spokeshave.formats.states.choices import Note
+from spokeshave.language import LanguageError
+from spokeshave.language.rename import STEP_WORDS
+from spokeshave.language.tokens import NAME, Tokens
+
+ENDING = "Signal"
+"""What a name gets that is a word of ours."""
+
+
+def made_fit(text: str) -> tuple[str, list[Note]]:
+    """The text with these changes, each on its line, and what was changed. One that cannot be taken apart stays as it is."""
+    try:
+        words = Tokens(text, program=True)
+    except LanguageError:
+        return text, []
+    if "INITIAL_STEP" in words.kinds:
+        return text, []
+    changes: list[tuple[int, int, str]] = []
+    notes: list[Note] = []
+    _block_as_program(words, changes, notes)
+    _words_of_ours(words, changes, notes)
+    _semicolons(words, changes, notes)
+    for start, end, new in sorted(changes, reverse=True):
+        text = text[:start] + new + text[end:]
+    return text, notes
+
+
+def _block_as_program(words: Tokens, changes: list[tuple[int, int, str]], notes: list[Note]) -> None:
+    """The only block of a text without a program that no other block has an instance of."""
+    kinds = words.kinds
+    if "PROGRAM" in kinds:
+        return
+    at = [i for i, kind in enumerate(kinds) if kind == "FUNCTION_BLOCK" and kinds[i + 1] == NAME]
+    names = {words.word(i + 1).lower(): i for i in at}
+    typed = {words.word(i + 1).lower() for i, kind in enumerate(kinds) if kind == ":" and kinds[i + 1] == NAME}
+    alone = [i for name, i in names.items() if name not in typed]
+    if len(alone) != 1:
+        return
+    (i,) = alone
+    end = next((j for j in range(i, len(kinds)) if kinds[j] == "END_FUNCTION_BLOCK"), -1)
+    if end < 0 or ("CASE" not in kinds[i:end] and "IF" not in kinds[i:end]):
+        return
+    for j, new in ((i, "PROGRAM"), (end, "END_PROGRAM")):
+        changes.append((words.starts[j], words.ends[j], new.ljust(words.ends[j] - words.starts[j])))
+    notes.append(
+        Note(words.position(words.starts[i])[0], f"the block {words.word(i + 1)} runs as the program of the machine")
+    )
+
+
+_CLOSING = frozenset(("END_IF", "END_CASE", "END_FOR", "END_WHILE", "END_REPEAT"))
+
+
+def _semicolons(words: Tokens, changes: list[tuple[int, int, str]], notes: list[Note]) -> None:
+    """Those that some programs do not want behind the end of a statement."""
+    missing = [i for i, kind in enumerate(words.kinds) if kind in _CLOSING and words.kinds[i + 1] != ";"]
+    changes += [(words.ends[i], words.ends[i], ";") for i in missing]
+    if missing:
+        line = words.position(words.starts[missing[0]])[0]
+        notes.append(
+            Note(line, f"a semicolon was put behind {len(missing)} statements, such as this {words.word(missing[0])}")
+        )
+
+
+def _words_of_ours(words: Tokens, changes: list[tuple[int, int, str]], notes: list[Note]) -> None:
+    """Variables that are called as a function or value of our own is: `Home` becomes `HomeSignal`."""
+    kinds = words.kinds
+    declared: dict[str, int] = {}
+    inside = False
+    for i, kind in enumerate(kinds):
+        if kind.startswith("VAR"):
+            inside = True
+        elif kind == "END_VAR":
+            inside = False
+        elif inside and kind == NAME and words.word(i).upper() in STEP_WORDS and kinds[i + 1] in (":", ",", "AT"):
+            declared.setdefault(words.word(i).lower(), i)
+    for i, kind in enumerate(kinds):
+        if kind == NAME and words.word(i).lower() in declared and kinds[i - 1] != ".":
+            changes.append((words.starts[i], words.ends[i], f"{words.word(i)}{ENDING}"))
+    for i in declared.values():
+        name = words.word(i)
+        notes.append(
+            Note(
+                words.position(words.starts[i])[0],
+                f"{name} is a word of this program: the variable is called {name}{ENDING}",
+            )
+        )
