@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import random
+import re
 from dataclasses import replace
 
 import pytest
@@ -111,3 +113,20 @@ def test_the_setting_of_any_code_is_edited_in_its_declaration(project, style, ms
     assert got == replace(
         project, signals=tuple(replace(s, initial=ms) if s.name == "Delay" else s for s in project.signals)
     )
+
+
+@hundreds
+@given(st.integers(0, 10**9), st.sampled_from(["plain", "case", "flags"]))
+def test_damaged_code_ends_in_a_message_with_its_place_or_in_a_machine_file(winder, seed, style):
+    """Words gone, doubled, moved, lines gone or twice: in the code, in its declarations, in its pragma."""
+    c = random.Random(seed)
+    text = write_code(winder, style)
+    for _ in range(c.randint(1, 3)):
+        spans = [m.span() for m in re.finditer(r"\w+|:=|[^\s\w]", text)]
+        (a, b), (x, y) = c.choice(spans), c.choice(spans)
+        word = c.choice(("", text[x:y], f"{text[a:b]} {text[x:y]}"))
+        text = f"{text[:a]}{word}{text[b:]}"
+    try:
+        parse_iec(text)
+    except FormatError as error:
+        assert str(error)

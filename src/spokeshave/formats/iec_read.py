@@ -19,6 +19,7 @@ from spokeshave.language import syntax as sx
 from spokeshave.language.parse import expected, out_of_place
 from spokeshave.language.parser import DoesNotFit
 from spokeshave.language.tokens import END, NAME, Tokens, UnknownCharacter
+from spokeshave.model.diagnostics import quoted
 from spokeshave.model.project import Project
 
 START = "start_program"
@@ -39,6 +40,8 @@ def _read_code(text: str, reader: Reader, pragma: dict[str, Any]) -> Project:
     if style not in STYLES:
         raise FormatError(f"the pragma speaks of code of the style {style}", advice=f"there are {' and '.join(STYLES)}")
     project = from_data({k: v for k, v in pragma.items() if k not in ("version", "code", "unprotected", "measured")})
+    if odd := _hangs_loose(project):
+        raise FormatError(f"the pragma is damaged: {odd}", advice="write the code out again")
     kinds = reader.tokens.kinds
     programs = kinds.count("PROGRAM")
     if programs != 1:
@@ -46,7 +49,12 @@ def _read_code(text: str, reader: Reader, pragma: dict[str, Any]) -> Project:
     protect, measured = not pragma.get("unprotected"), bool(pragma.get("measured"))
     begins = _read_head(reader)
     project = replace(project, routines=tuple(reader.routines.values()))
-    made = generate(project if protect else unprotected(project), str(style), measured)
+    try:
+        made = generate(project if protect else unprotected(project), str(style), measured)
+    except (AssertionError, LookupError, StopIteration, sx.TextError):  # what could never run was never written as code
+        raise FormatError(
+            "the pragma is damaged: its machine file cannot run", advice="write the code out again"
+        ) from None
     head = f"{code_head(project, made, str(style), protect)}END_PROGRAM\n"
     head, enumerations = without_enumerations(head)
     written = Reader(head, _tokens(head), enumerations=enumerations)
@@ -59,6 +67,25 @@ def _read_code(text: str, reader: Reader, pragma: dict[str, Any]) -> Project:
         raise DoesNotFit(end + 1, "the end")
     start = reader.tokens.ends[begins - 1]
     return read_code(text, start, reader.tokens.starts[end], project, str(style), protect, measured)[0]
+
+
+def _hangs_loose(project: Project) -> str:
+    """What of a machine file speaks of something that is not there, in a few words; empty for nothing."""
+    narrow = next((t.name for t in project.tables if any(len(row) != len(t.columns) for row in t.rows)), "")
+    if narrow:
+        return f"a row of {quoted(narrow)} has another width than its columns"
+    signals = {s.name.lower() for s in project.signals}
+    for q in project.sequences:
+        steps = {s.name for s in q.steps}
+        ends = [q.initial, *(n for t in q.transitions for n in (*t.sources, *t.targets))]
+        if lost := next((n for n in ends if n not in steps), ""):
+            return f"{q.name} has no step {quoted(lost)}"
+        known = signals | {b.name.lower() for b in q.bodies}
+        if lost := next((a.target for s in q.steps for a in s.actions if a.target.lower() not in known), ""):
+            return f"there is no signal or body {quoted(lost)}"
+    there = {f"{q.name}.{s.name}".lower() for q in project.sequences for s in q.steps}
+    lost = next((n for t in project.trips for n in t.go_to if n.lower() not in there), "")
+    return f"there is no step {quoted(lost)}" if lost else ""
 
 
 def _read_head(reader: Reader) -> int:

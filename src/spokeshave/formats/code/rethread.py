@@ -12,13 +12,15 @@ from dataclasses import replace
 from difflib import SequenceMatcher
 from itertools import zip_longest
 
-from spokeshave.formats.code.branches import Apart, Branch, Parts, Thread, Words, bare, words
+from spokeshave.formats.code.branches import Apart, Arm, Branch, Parts, Thread, Words, bare, words
 from spokeshave.formats.code.plain import PlainStyle
 from spokeshave.formats.code.read import Token
 from spokeshave.formats.code.reshape import Said, in_place
 from spokeshave.formats.code.styles import in_priority
 from spokeshave.formats.code.write import Generated, generate
 from spokeshave.formats.errors import FormatError
+from spokeshave.language.parse import parse_expression
+from spokeshave.language.syntax import TextError
 from spokeshave.model.project import Action, Project, Qualifier, Sequence, Step, Transition
 
 ModelText = Callable[[list[Token], str, dict[str, str]], str]
@@ -144,7 +146,7 @@ class Rethreader:
                 n if n in left and len(was) == len(branch.arms) else None,
             )
             otherwise = arm.at.word.upper() == "ELSE"
-            text = "TRUE" if otherwise else self.model_text(arm.condition, q.name, self._clocks(q, key, names[number]))
+            text = "TRUE" if otherwise else self._condition(arm, q, key, names[number])
             old = mine[had] if had is not None else None
             if had is not None:
                 del left[had]
@@ -183,6 +185,17 @@ class Rethreader:
         if numbered and len(out) > 1:
             out = [replace(t, priority=n) for n, t in enumerate(out, 1)]
         return out
+
+    def _condition(self, arm: Arm, q: Sequence, key: Thread, step: str) -> str:
+        """The condition of a way in the words of the model."""
+        text = self.model_text(arm.condition, q.name, self._clocks(q, key, step))
+        try:
+            parse_expression(text)
+        except TextError as error:
+            raise self.fail(
+                arm.condition[0], f"this is no condition: {error.problems[0].message}", error.problems[0].advice
+            ) from None
+        return text
 
     def _clocks(self, q: Sequence, key: Thread, step: str) -> dict[str, str]:
         clock = self.maker.clock.get(key) or f"{self.maker.at[key]}T"
