@@ -140,14 +140,19 @@ def _timer(
     on = [n for n, t in tests.items() if is_true(t)]
     if times and side is Side.BELOW and on and all(is_true(t) or is_false(t) for t in tests.values()):
         _behind(flow, low, call, pt, on, period_ms, clocks)
-    if not times or len(on) != 1 or not all(is_false(t) for n, t in tests.items() if n != on[0]):
+    if not times or not on or not all(is_false(t) for n, t in tests.items() if n not in on):
         return
+    if len(on) > 1 and any(x.target in on and x.target != n for n in on for x in flow.moves(n)):
+        return  # it runs on from one state to the next
     late = 2 if side is Side.BETWEEN and asks_state else 1
-    reached = _reached(m, on[0], pt, late, period_ms)
+    reached = {n: _reached(m, n, pt, late, period_ms) for n in on}
     for n in m.branches:
-        flow.special.setdefault(n, {})[f"{low}.q"] = reached if n == on[0] else FALSE
+        flow.special.setdefault(n, {})[f"{low}.q"] = reached.get(n, FALSE)
     clocks.dropped.add(low)
-    clocks.notes.append((call.span, f"{call.instance} is the time of a step: {expression_text(reached)}"))
+    told = ", ".join(map(expression_text, reached.values()))
+    clocks.notes.append(
+        (call.span, f"{call.instance} is the time of {'a step' if len(on) == 1 else 'each step'}: {told}")
+    )
 
 
 def _behind(
