@@ -147,3 +147,18 @@ def test_a_text_of_another_program_is_made_fit_and_says_so():
     two = "FUNCTION_BLOCK A\nVAR X : INT; END_VAR\nIF X = 1 THEN X := 2; END_IF;\nEND_FUNCTION_BLOCK\n"
     with pytest.raises(FormatError, match="there is no"):
         read_text(two + two.replace(" A\n", " B\n"))
+
+
+@pytest.mark.parametrize("file", PROGRAMS, ids=lambda f: f.stem)
+def test_a_program_without_semicolons_in_a_block_of_its_own_is_the_same(file):
+    """As other programs write it out: no semicolon behind the end of a statement, a block in the place of the program."""
+    text = file.read_text()
+    usual = parse_states(text).project(Choices())
+    bare = re.sub(r"\b(END_IF|END_CASE)\s*;", r"\1", text)
+    if len(re.findall(r"\bPROGRAM\b", bare)) == 2 and "VAR_GLOBAL" not in bare:  # one PROGRAM and its END_PROGRAM
+        bare = bare.replace("END_PROGRAM", "END_FUNCTION_BLOCK").replace("PROGRAM", "FUNCTION_BLOCK", 1)
+    found = parse_states(bare).project(Choices())
+    assert [(q.name, q.steps, q.transitions) for q in found.sequences] == [
+        (q.name, q.steps, q.transitions) for q in usual.sequences
+    ]
+    assert found.signals == usual.signals and found.trips == usual.trips

@@ -79,6 +79,8 @@ class Document(QObject):
         """Findings that may stand, with the reasons."""
         self.ledger = Ledger()
         """The verdicts: which hold, and which held before what change."""
+        self._kept: list[dict[str, Any]] = []
+        """The verdicts as they stand beside the file."""
         self._coverage: tuple[object, list[Shown]] | None = None
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
@@ -201,6 +203,13 @@ class Document(QObject):
         """The verdicts that were kept beside the file, as far as they hold."""
         if self.path is not None and self.path.suffix.lower() == OWN:
             self.ledger.take_kept(read_beside(self.path).verdicts, self.project)
+        self._kept = self.ledger.kept(self.project)
+
+    @property
+    def has_new_verdicts(self) -> bool:
+        """Whether something was proven since the file was opened or saved that could be kept beside it."""
+        own = self.path is not None and self.path.suffix.lower() == OWN
+        return own and self._kept != self.ledger.kept(self.project)
 
     def save(self, path: Path) -> None:
         """Writes the file, and beside it what is accepted and the verdicts.
@@ -209,7 +218,9 @@ class Document(QObject):
         if path == self.path and self.stamp is not None and path.exists() and not self.stamp.holds(path):
             raise ChangedOnDisk(f"{path.name} was changed by another program since it was read")
         if path.suffix.lower() == OWN:
-            spoke.write(self.project, path, self.ledger.kept(self.project))
+            kept = self.ledger.kept(self.project)
+            spoke.write(self.project, path, kept)
+            self._kept = kept
         else:
             write_project(self.project, path)
         self.path, self.saved, self.stamp = path, self.project, stamp_of(path)

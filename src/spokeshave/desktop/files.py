@@ -250,7 +250,7 @@ class FileWindow(QMainWindow):
         if self.document.path is None:
             return self.ask_save()
         self.take_over()  # an open cell is no edit yet
-        if not self.document.dirty and self.document.path.exists():
+        if not self.document.dirty and not self.document.has_new_verdicts and self.document.path.exists():
             self.say(f"{self.document.path.name} is saved as it is")
             return True
         return self._save_to(self.document.path)

@@ -144,10 +144,10 @@ class Read:
 def parse_states(text: str) -> Read:
     """An IEC text with its state programs. Raises `FormatError` with line and column."""
     plain, pragma = take_pragma(text) if "{spokeshave" in text else (text, None)
+    plain, enumerations = without_enumerations(plain)
     told: list[Note] = []
     if pragma is None:
         plain, told = made_fit(plain)
-    plain, enumerations = without_enumerations(plain)
     reader = _read(plain, pragma is not None and "code" in pragma, enumerations)
     if pragma is not None and "code" in pragma:
         try:
