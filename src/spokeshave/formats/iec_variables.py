@@ -42,6 +42,23 @@ Enumerations = dict[str, dict[str, int]]
 """The values of the enumerations of a text, by their names, in the order in which they stand."""
 
 
+_IN_PLACE = re.compile(r"(?P<head>\w\s*:\s*)(?P<list>\((?P<values>[^()]*,[^()]*)\))(?=\s*(?::=|;))")
+"""The values of a variable that stand in its declaration: `State : (IDLE, RUN) := IDLE`."""
+
+
+def _values(text: str) -> dict[str, int]:
+    """Names and numbers of a list of values; nothing for a text that is none."""
+    values, n = {}, 0
+    for part in re.sub(r"\(\*.*?\*\)|//[^\n]*", "", text, flags=re.DOTALL).split(","):
+        name, _, number = (x.strip() for x in part.partition(":="))
+        if not re.fullmatch(r"[A-Za-z_]\w*", name) or (number and not re.fullmatch(r"-?[0-9]{1,9}", number)):
+            return {}
+        n = int(number) if number else n
+        values[name] = n
+        n += 1
+    return values
+
+
 def without_enumerations(text: str) -> tuple[str, Enumerations]:
     """A text in which enumerations are blanks of the same length, and so is the name of one before its value; with their values,
     which are constants then.
@@ -52,18 +69,21 @@ def without_enumerations(text: str) -> tuple[str, Enumerations]:
     found: Enumerations = {}
 
     def blank(m: re.Match[str]) -> str:
-        values, n = {}, 0
-        for part in re.sub(r"\(\*.*?\*\)|//[^\n]*", "", m["values"], flags=re.DOTALL).split(","):
-            name, _, number = (x.strip() for x in part.partition(":="))
-            if not re.fullmatch(r"[A-Za-z_]\w*", name) or (number and not re.fullmatch(r"-?[0-9]{1,9}", number)):
-                return m[0]
-            n = int(number) if number else n
-            values[name] = n
-            n += 1
+        values = _values(m["values"])
+        if not values:
+            return m[0]
         found[m["name"]] = values
         return re.sub(r"[^\n]", " ", m[0])
 
-    plain = _ENUMERATION.sub(blank, text)
+    def named(m: re.Match[str]) -> str:
+        values = _values(m["values"])
+        if not values:
+            return m[0]
+        name = f"Values{len(found) + 1}"
+        found[name] = values
+        return m["head"] + name + re.sub(r"[^\n]", " ", m["list"])[len(name) :]
+
+    plain = _IN_PLACE.sub(named, _ENUMERATION.sub(blank, text))
     for name in found:
         plain = re.sub(rf"\b{name}[.#](?=[A-Za-z_])", lambda m: " " * len(m[0]), plain, flags=re.IGNORECASE)
     return plain, found
