@@ -90,7 +90,8 @@ def write_beside(
     they are where none are given.
     """
     before = read_beside(path)
-    keep = {d: v for d, v in before.stored.items() if d in named or d in named_in(path)}
+    needed = {*named, *(named_in(path) if before.stored else ())}
+    keep = {d: v for d, v in before.stored.items() if d in needed}
     told = before.verdicts if verdicts is None else list(verdicts)
     lines = [_line({"stored": d, "rows": rows} | ({"steps": steps} if steps else {}))
              for d, (rows, steps) in (stored | keep).items()]  # fmt: skip

@@ -59,11 +59,8 @@ class Rethreader:
 
     def _sequence(self, project: Project, q: Sequence, threads: list[Thread], before: Parts, after: Parts) -> Sequence:
         steps = list(q.steps)
-        kept: list[Transition] = [
-            t
-            for t in q.transitions
-            if not any(t in self._ways(q, key, n) for key in threads for n in before.cases[key])
-        ]
+        in_branches = [t for key in threads for n in before.cases[key] for t in self._ways(q, key, n)]
+        kept = [t for t in q.transitions if t not in in_branches]
         new_ways: dict[str, list[Transition]] = {}
         names = {s.number: s.name for s in q.steps}
         taken = {s.name.lower() for s in project.signals} | {s.name.lower() for s in q.steps}
@@ -101,7 +98,8 @@ class Rethreader:
                 new_ways[names[number]] = self._ways_of(q, key, number, names, there, before, branch)
         old_order = [t.sources for t in q.transitions]
         ways: list[Transition] = []
-        for s in in_place(q, steps):
+        placed = in_place(q, steps)
+        for s in placed:
             ways += new_ways.get(s.name, [])
         for t in kept:
             at = sum(
@@ -112,7 +110,7 @@ class Rethreader:
         if lost:
             raise self.fail(self.start, f"a way still leads from or to {', '.join((*lost[0].sources, *lost[0].targets))}, of which one is gone",
                             "lead it elsewhere first")  # fmt: skip
-        return replace(q, steps=tuple(in_place(q, steps)), transitions=tuple(ways))
+        return replace(q, steps=tuple(placed), transitions=tuple(ways))
 
     def _ways(self, q: Sequence, key: Thread, number: int) -> list[Transition]:
         """The transitions that stand in a branch, in the order of its arms."""
@@ -177,10 +175,9 @@ class Rethreader:
                     q.name,
                 )
             )
-        numbered = any(t.priority is not None for t in out) or [t for t in mine if t in out] != [
-            t for t in out if t in mine
-        ]
-        if [t for t in mine if t in out] != [t for t in out if t in mine]:
+        moved = [t for t in mine if t in out] != [t for t in out if t in mine]
+        numbered = moved or any(t.priority is not None for t in out)
+        if moved:
             self.said.append(("step", names[number], "", f"the ways out of {number} are in another order", q.name))
         if numbered and len(out) > 1:
             out = [replace(t, priority=n) for n, t in enumerate(out, 1)]
