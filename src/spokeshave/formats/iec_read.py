@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from spokeshave.formats.errors import FormatError
@@ -12,6 +12,7 @@ from spokeshave.formats.iec_places import Origins
 from spokeshave.formats.iec_reader import Reader
 from spokeshave.formats.iec_variables import VARIABLES, Enumerations, without_enumerations
 from spokeshave.formats.pragma import merge_pragma, take_pragma
+from spokeshave.formats.states.called import write_in
 from spokeshave.formats.states.choices import Choices, Note
 from spokeshave.formats.states.foreign import made_fit
 from spokeshave.formats.states.overrides import as_trips
@@ -121,6 +122,10 @@ class Read:
     written: Project | None
     at_once: Project | None = None
     """As `written`, but from the first scan on; None where that is the same."""
+    text: str = ""
+    """The text of a file with state programs."""
+    called: dict[str, str] = field(default_factory=dict)
+    """The variable of the state in blocks that the text calls, by the name of the sequence in lower case."""
 
     def project(self, choices: Choices | None) -> Project:
         """The machine file, its state programs in the form of `choices`; None keeps their text."""
@@ -138,7 +143,7 @@ class Read:
     @property
     def states(self) -> dict[str, str]:
         """Of each sequence that was a state program, by its name in lower case, the variable of its state."""
-        return {name: variable for p in self.reader.cases for name, variable in p.states.items()}
+        return {name: variable for p in self.reader.cases for name, variable in p.states.items()} | self.called
 
 
 def parse_states(text: str) -> Read:
@@ -158,6 +163,13 @@ def parse_states(text: str) -> Read:
             raise (error if problem is None else _format_error(problem)) from None
     if not reader.sequences and not reader.cases:
         reader = _read(plain, False, enumerations, surrounded=True)
+    called, states = None, dict[str, str]()
+    if (reader.refused or not (reader.sequences or reader.cases)) and (found := write_in(reader.tokens)) is not None:
+        told = [*told, *found.notes]
+        called, states = (None if reader.refused else reader), found.states
+        reader = _read_words(found.tokens, enumerations, found.states)
+    if reader.refused is not None:
+        raise reader.refused
     reader.told += [(n.line, n.text) for n in told]
     if not reader.sequences and not reader.cases:
         raise FormatError("there is no sequence in this text",
@@ -165,7 +177,11 @@ def parse_states(text: str) -> Read:
     if not reader.cases:
         return Read(None, reader, pragma, None)
     known = all(p.found.first for p in reader.cases)
-    return Read(None, reader, pragma, reader.as_written(), None if known else reader.as_written(at_once=True))
+    written, at_once = reader.as_written(), None if known else reader.as_written(at_once=True)
+    if called is not None:
+        written = called.as_called(written, known)
+        at_once = at_once and called.as_called(at_once, at_once=True)
+    return Read(None, reader, pragma, written, at_once, plain, states if called is not None else {})
 
 
 def places_in_text(text: str, choices: Choices | None = None) -> Origins:
@@ -204,6 +220,14 @@ def _read(text: str, words_alone: bool, enumerations: Enumerations, surrounded: 
     if not words_alone:
         with _located(text, reader.tokens):
             reader.file()
+    return reader
+
+
+def _read_words(tokens: Tokens, enumerations: Enumerations, named: Iterable[str]) -> Reader:
+    """A reader that has read words that were put together. Raises `FormatError`."""
+    reader = Reader(tokens.text, tokens, enumerations=enumerations, surrounded=True, named=frozenset(named))
+    with _located(tokens.text, tokens):
+        reader.file()
     return reader
 
 

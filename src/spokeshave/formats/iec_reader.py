@@ -42,6 +42,8 @@ class Reader(RoutineReader):
 
     surrounded: bool = False
     """Whether states with statements beside them are a sequence too: where there is no other."""
+    named: frozenset[str] = frozenset()
+    """Variables of a state, in lower case, that say what their sequence is called even if it is the only one."""
     sequences: list[Sequence] = field(default_factory=list)
     opening: str = ""
     closing: str = ""
@@ -100,7 +102,7 @@ class Reader(RoutineReader):
         def fail(span: sx.Span, message: str, advice: str) -> FormatError:
             return FormatError(message, line=span.line, column=span.column, advice=advice)
 
-        finder = Finder(name, self.text, dict(self.signals), fail, self.instances)
+        finder = Finder(name, self.text, dict(self.signals), fail, self.instances, self.named)
         if not self.surrounded and (len(statements) != 1 or not isinstance(statements[0], sx.Case)):
             return False
         found = finder.find(statements)
@@ -189,6 +191,20 @@ class Reader(RoutineReader):
             "Text", self.period_ms, signals=signals, instances=tuple(self.instances.values()),
             tables=tuple(self.tables.values()), routines=tuple(self.routines.values()),
             opening=logic, closing=self.closing, sequences=tuple(self.sequences),
+        )  # fmt: skip
+
+    def as_called(self, inside: Project, at_once: bool = False) -> Project:
+        """This text, whose programs call blocks with states, as it stands; `inside` is the one with the blocks written into it, which
+        tells what its variables are. `at_once` as in `as_written`.
+        """
+        known = {s.name.lower(): s for s in inside.signals}
+        signals = [*(known.get(low, s) for low, s in self.signals.items()), inside.signals[-1]]
+        started = inside.signals[-1].name
+        logic = self.opening if at_once else f"IF {started} THEN\n{self.opening}\nEND_IF;\n{started} := TRUE;"
+        return replace(
+            inside, signals=tuple(signals), instances=tuple(self.instances.values()),
+            routines=tuple(self.routines.values()),
+            opening=logic, closing=self.closing,
         )  # fmt: skip
 
     # -- charts

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from itertools import groupby
 from textwrap import dedent, indent
 
+from spokeshave.formats.errors import FormatError
 from spokeshave.formats.iec_places import Origins
 from spokeshave.formats.iec_tables import Struct, TableReader
 from spokeshave.formats.iec_variables import BLANKS, VariableReader
@@ -14,7 +15,7 @@ from spokeshave.language.function_blocks import BLOCKS
 from spokeshave.language.literals import value_text
 from spokeshave.language.parser import DoesNotFit
 from spokeshave.language.tokens import END, NAME
-from spokeshave.model.project import Member, Routine, Type
+from spokeshave.model.project import Member, Routine, Type, Value
 
 _ROLES = {
     "VAR_INPUT": "input",
@@ -35,6 +36,8 @@ class MemberReader(VariableReader):
     members: list[Member] = field(default_factory=list)
     rows: frozenset[str] = frozenset()
     """STRUCTs of the file, in lower case."""
+    refused: FormatError | None = None
+    """What is wrong with a variable, where the routine may do nevertheless if it is written into its program."""
 
     def has_many(self) -> bool:
         return self.next == "ARRAY" or self.tokens.word(self.parser.at).lower() in self.rows
@@ -57,15 +60,21 @@ class MemberReader(VariableReader):
     ) -> None:  # fmt: skip
         type_at, type_name = of
         if kind not in _ROLES:
-            raise self.fail(names[0], f"{kind} is not supported",
-                            "take the variable as an input and give it back as an output")  # fmt: skip
+            self.refused = self.refused or self.fail(
+                names[0], f"{kind} is not supported", "take the variable as an input and give it back as an output"
+            )
+            return
         role = "constant" if "CONSTANT" in options else _ROLES[kind]
         upper = type_name.upper()
-        plain = self.foreign.get(upper) or (Type(upper) if upper in Type.__members__ else None)
+        values = self.enumeration(type_name)
+        plain = Type.INT if values else self.foreign.get(upper) or (Type(upper) if upper in Type.__members__ else None)
         if plain is None and upper not in BLOCKS and type_name.lower() not in self.kinds and role != "external":
             known = ", ".join([*Type, "a block such as TON"])
             raise self.fail(type_at, f"type {type_name} is not supported here", f"use one of {known}")
-        value = self.initial(first, last, plain) if first >= 0 and plain is not None else None
+        if values:
+            value: Value | None = self.first_value(values, first, last)
+        else:
+            value = self.initial(first, last, plain) if first >= 0 and plain is not None else None
         spelt = (
             str(plain)
             if plain is not None
@@ -89,6 +98,9 @@ class RoutineReader(TableReader):
     """Blocks that are declared elsewhere."""
     spelt: dict[str, str] = field(init=False)
     """Names of blocks as they are declared, wherever that is, by their names in lower case."""
+
+    refused: FormatError | None = None
+    """Why a block is no block of a machine file; one with states may be written into its program."""
 
     def __post_init__(self) -> None:
         super().__post_init__()
@@ -119,15 +131,29 @@ class RoutineReader(TableReader):
         while inner.next in (*_ROLES, "VAR_IN_OUT"):
             inner.var_block()
         self.told += inner.told
+        self.refused = self.refused or inner.refused
         p.at = inner.parser.at
         before = p.at - 1
         p.statements()
         end = p.take(f"END_{word}")
+        inner.members += self._values_in(inner, before + 1, end)
         comment = self.comment_behind(name_at) if word != "FUNCTION" else ""
         text, left = self._lines_between(before, end)
         at = BLANKS.match(self.text, self.tokens.ends[before]).end()  # type: ignore[union-attr]
         self.origins.add("routine", "", name, -1, self.tokens.position(at), left=left)
         self.routines[name.lower()] = Routine(name, tuple(inner.members), text, result, comment)
+
+    def _values_in(self, inner: MemberReader, first: int, last: int) -> Iterator[Member]:
+        """Values of enumerations that statements name, which are constants of the routine."""
+        if not self.enumerations:
+            return
+        values = {n.lower(): (n, v) for e in self.enumerations.values() for n, v in e.items()}
+        had = {m.name.lower() for m in inner.members}
+        for low in dict.fromkeys(
+            self.tokens.word(i).lower() for i in range(first, last) if self.tokens.kinds[i] == NAME
+        ):
+            if low in values and low not in had:
+                yield Member(values[low][0], "constant", Type.INT, values[low][1])
 
     def _lines_between(self, first: int, last: int) -> tuple[str, int]:
         """The lines behind word `first` up to word `last`, together as far to the left as they go, and how far that is."""
@@ -171,6 +197,8 @@ def _alone(text: str, blocks: Iterable[str], rows: Iterable[str]) -> tuple[Routi
             raise DoesNotFit(0, "FUNCTION or FUNCTION_BLOCK")
         reader.routine()
         reader.parser.take(END, "the end")
+    if reader.refused is not None:
+        raise reader.refused
     return next(iter(reader.routines.values())), reader.origins
 
 

@@ -202,7 +202,7 @@ class VariableReader:
                 self.instances[name.lower()] = Instance(name, block)
             return
         try:
-            values = self._enumeration(type_name)
+            values = self.enumeration(type_name)
             of_type = Type.INT if values else self.foreign.get(type_name.upper()) or Type(type_name.upper())
         except ValueError:
             raise self.fail(type_at, f"type {type_name} is not supported",
@@ -212,10 +212,7 @@ class VariableReader:
             self.told.append((line, f"{type_name.upper()} is taken as {of_type}"))
         value: Value | None
         if values:
-            said = (
-                {n.lower(): v for n, v in values.items()}.get(self.between(first, last).lower()) if first >= 0 else None
-            )
-            value = next(iter(values.values())) if said is None else said
+            value = self.first_value(values, first, last)
         else:
             value = None if first < 0 else self.initial(first, last, of_type)
         for i, name in spelt:
@@ -256,7 +253,14 @@ class VariableReader:
         except ValueError as error:
             raise self.fail(first + 1, str(error)) from None
 
-    def _enumeration(self, type_name: str) -> dict[str, int] | None:
+    def first_value(self, values: dict[str, int], first: int, last: int) -> int:
+        """The number that a variable of an enumeration has at first; `first` is -1 where the text does not say it."""
+        named = {n.lower(): v for n, v in values.items()}
+        said = named.get(self.between(first, last).lower()) if first >= 0 else None
+        return next(iter(values.values())) if said is None else said
+
+    def enumeration(self, type_name: str) -> dict[str, int] | None:
+        """The values of an enumeration by its name; None for another type."""
         return next((v for name, v in self.enumerations.items() if name.lower() == type_name.lower()), None)
 
     @property

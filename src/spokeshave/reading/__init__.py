@@ -158,7 +158,7 @@ def _proven(read: Read) -> Reading:
         tried.append(project)
         difference = proof.difference(project)
         if not difference:
-            return Reading(project, choices, _notes(read, first, proof.stops), proof.shown(project), read.reader.text)
+            return Reading(project, choices, _notes(read, first, proof.stops), proof.shown(project), read.text)
         first = first or ("" if str(ENTRY) in difference else difference)
         if len(tried) > MOST_TRIED:
             break
@@ -166,7 +166,7 @@ def _proven(read: Read) -> Reading:
     if difference := proof.difference(kept):
         raise FormatError(f"the sequence would not do what the text does: {difference}",
                           advice="set the state in one place of each branch, from conditions alone")  # fmt: skip
-    return Reading(kept, None, _notes(read, first, proof.stops), proof.shown(kept), read.reader.text)
+    return Reading(kept, None, _notes(read, first, proof.stops), proof.shown(kept), read.text)
 
 
 def _notes(read: Read, first: str, stops: str) -> tuple[Note, ...]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from enum import IntEnum
 
@@ -117,9 +117,15 @@ class Finder:
     """Takes one text apart. `text` is the whole file, in which the spans of the statements are places."""
 
     def __init__(
-        self, name: str, text: str, signals: dict[str, Signal], fail: Fail, instances: Iterable[str] = ()
+        self,
+        name: str,
+        text: str,
+        signals: dict[str, Signal],
+        fail: Fail,
+        instances: Iterable[str] = (),
+        named: Collection[str] = (),
     ) -> None:
-        self.name, self.text, self.signals, self.fail = name, text, signals, fail
+        self.name, self.text, self.signals, self.fail, self.named = name, text, signals, fail, named
         self.instances = set(instances)
         self.constants: Known = {
             low: number(int(s.start))
@@ -151,7 +157,7 @@ class Finder:
                 found.around.append(_guarded(s, guard))
         taken = {low for low in self.signals if low not in self.constants} | self.instances
         for m, of in zip(found.machines, mine):
-            m.name = self.name if len(mine) == 1 else self.signals[m.var].name
+            m.name = self.name if len(mine) == 1 and m.var not in self.named else self.signals[m.var].name
             self._branches(m, of.case, set(taken), found.around)
         return found
 
