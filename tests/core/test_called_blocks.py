@@ -79,10 +79,10 @@ def test_each_word_knows_where_it_stood():
     assert written is not None and written.states == {"s1": "S1.n", "mover": "S1.Mover.n"}
     words, lines = written.tokens, text.split("\n")
     stood = [words.position(words.starts[i]) for i, kind in enumerate(words.kinds) if kind == "INT"]
-    found = [words.word(i) for i, kind in enumerate(words.kinds) if kind == "INT"]
-    assert len(found) == 18
-    for (line, column), word in zip(stood, found):
-        assert lines[line - 1][column - 1 :].startswith(word)
+    numbers = [words.word(i) for i, kind in enumerate(words.kinds) if kind == "INT"]
+    assert len(numbers) == 18
+    for (line, column), number in zip(stood, numbers):
+        assert lines[line - 1][column - 1 :].startswith(number)
     found = read_text(text)
     assert {n.line for n in found.notes if n.text.startswith("state 20 is")} == {25}
 

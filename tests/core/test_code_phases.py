@@ -11,7 +11,8 @@ from hypothesis import strategies as st
 
 from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
-from spokeshave.formats.code.read import tokens
+from spokeshave.formats.code.as_run import as_project
+from spokeshave.formats.code.tokens import tokens
 from spokeshave.formats.code.write import generate
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.iec_read import parse_iec
@@ -80,7 +81,7 @@ ROWS = (
 def same(project: Project, style: str, ms: int = 1200) -> Comparison:
     g = generate(project, style)
     run = Run("rows", tuple(Stimulus(t, "set", n, v) for t, n, v in ROWS), ms)
-    return compare(project, g.as_project(), {c: g.flag(c) for c in g.active}, iter([run]))
+    return compare(project, as_project(g), {c: g.flag(c) for c in g.active}, iter([run]))
 
 
 @BOTH
@@ -183,7 +184,7 @@ def test_names_of_the_code_keep_clear_of_those_of_the_model():
 
 def test_a_retained_sequence_keeps_its_place_in_the_code_too():
     project = main(gate(Action(S, "Drive")), retain=True)
-    session = Session(generate(project, "case").as_project(), [Stimulus(30, "set", "Go", True)])
+    session = Session(as_project(generate(project, "case")), [Stimulus(30, "set", "Go", True)])
     session.run_scans(10)
     session.do("power")
     session.run_scans(5)

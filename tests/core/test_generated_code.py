@@ -14,6 +14,7 @@ from typer.testing import CliRunner
 import spokeshave
 from spokeshave.cli import whole_app
 from spokeshave.engine.stimuli import Stimulus
+from spokeshave.formats.code.as_run import as_project
 from spokeshave.formats.code.finals import unprotected
 from spokeshave.formats.code.read import _CodeReader
 from spokeshave.formats.code.write import Generated, generate
@@ -55,7 +56,7 @@ def compared(
         Stimulus(k * PERIOD, "set", name, value) for k, row in enumerate(inputs) for name, value in zip(named, row)
     )
     g = generate(project, style)
-    return compare(project, g.as_project(), names(g), iter([Run("random", stimuli, len(inputs) * PERIOD)]))
+    return compare(project, as_project(g), names(g), iter([Run("random", stimuli, len(inputs) * PERIOD)]))
 
 
 @hundreds
@@ -93,7 +94,7 @@ def test_code_of_the_examples_does_what_they_do_and_reads_back_whole(file, style
     project = read_project(EXAMPLES / file)
     g = generate(project, style)
     found = compare(
-        project, g.as_project(), names(g), runs_of(replace(project, scenarios=project.scenarios[:7]), random_runs=1)
+        project, as_project(g), names(g), runs_of(replace(project, scenarios=project.scenarios[:7]), random_runs=1)
     )
     assert found.difference is None
     assert found.scans > 5000
@@ -193,7 +194,7 @@ def test_a_return_would_end_the_whole_scan_and_is_refused():
 def test_the_first_difference_is_told_with_its_scan_and_both_values():
     project = paddle()
     g = generate(project, "case")
-    other = replace(g.as_project(), opening=g.text.replace("T#500ms", "T#510ms"))
+    other = replace(as_project(g), opening=g.text.replace("T#500ms", "T#510ms"))
     found = compare(project, other, names(g), runs_of(project)).difference
     assert found is not None
     assert (found.name, found.chart, found.code) == ("Bell", "FALSE", "TRUE")
@@ -222,9 +223,9 @@ def guarded() -> Project:
 def test_code_holds_all_that_protects_and_what_is_left_out_would_be_seen(style):
     project = guarded()
     with_all = generate(project, style)
-    assert compare(project, with_all.as_project(), names(with_all), runs_of(project)).difference is None
+    assert compare(project, as_project(with_all), names(with_all), runs_of(project)).difference is None
     bare = generate(unprotected(project), style)
-    seen = {compare(p, bare.as_project(), names(bare), runs_of(p)).difference.name  # type: ignore[union-attr]
+    seen = {compare(p, as_project(bare), names(bare), runs_of(p)).difference.name  # type: ignore[union-attr]
             for p in (replace(project, interlocks=()), replace(project, opposed=()))}  # fmt: skip
     assert seen == {"Up", "Down"}
     text = write_code(project, style)

@@ -11,6 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import spokeshave
+from spokeshave.formats.code.as_run import as_project
 from spokeshave.formats.code.write import generate
 from spokeshave.formats.iec_read import parse_iec
 from spokeshave.formats.iec_write import write_code
@@ -184,7 +185,7 @@ def test_measured_time_stands_for_the_period_and_reads_back():
     )
     assert parse_iec(text) == project
     g = generate(project, "plain", measured=True)
-    found = compare(project, g.as_project(), {c: g.flag(c) for c in g.active}, runs_of(project))
+    found = compare(project, as_project(g), {c: g.flag(c) for c in g.active}, runs_of(project))
     assert found.difference is None and found.scans > 1000
 
 

@@ -189,6 +189,7 @@ def _convert_to_code(
     project: Project, target: Path, style: str, prove: bool, without_interlocks: bool, measured: bool
 ) -> None:
     from spokeshave.engine.link import link
+    from spokeshave.formats.code.as_run import as_project
     from spokeshave.formats.code.finals import left_out, unprotected
     from spokeshave.formats.code.write import STYLES, generate
     from spokeshave.formats.disk import write_text_atomically
@@ -207,7 +208,7 @@ def _convert_to_code(
         project = unprotected(project)
     if prove:
         code = generate(project, style, measured)
-        found = compare(project, code.as_project(), {c: code.flag(c) for c in code.active}, runs_of(project))
+        found = compare(project, as_project(code), {c: code.flag(c) for c in code.active}, runs_of(project))
         print(f"{found.scans:,} scans of {found.runs} runs compared: {found.difference or 'no difference'}")
         if found.difference is not None:
             raise typer.Exit(1)

@@ -15,6 +15,7 @@ from spokeshave.formats.pragma import merge_pragma, take_pragma
 from spokeshave.formats.states.called import write_in
 from spokeshave.formats.states.choices import Choices, Note
 from spokeshave.formats.states.foreign import made_fit
+from spokeshave.formats.states.moved import Moved
 from spokeshave.formats.states.overrides import as_trips
 from spokeshave.language import syntax as sx
 from spokeshave.language.parse import expected, out_of_place
@@ -32,6 +33,7 @@ def _read_code(text: str, reader: Reader, pragma: dict[str, Any]) -> Project:
     """Generated code: the machine file of its pragma, with the texts as they stand in the code."""
     from spokeshave.formats.code.finals import unprotected
     from spokeshave.formats.code.read import read_code
+    from spokeshave.formats.code.units import program_text
     from spokeshave.formats.code.write import STYLES, generate
     from spokeshave.formats.iec_declared import with_declarations
     from spokeshave.formats.iec_write import code_head
@@ -40,25 +42,32 @@ def _read_code(text: str, reader: Reader, pragma: dict[str, Any]) -> Project:
     style = pragma.get("code")
     if style not in STYLES:
         raise FormatError(f"the pragma speaks of code of the style {style}", advice=f"there are {' and '.join(STYLES)}")
-    project = from_data({k: v for k, v in pragma.items() if k not in ("version", "code", "unprotected", "measured")})
+    project = from_data(
+        {k: v for k, v in pragma.items() if k not in ("version", "code", "unprotected", "measured", "blocks")}
+    )
     if odd := _hangs_loose(project):
         raise FormatError(f"the pragma is damaged: {odd}", advice="write the code out again")
-    kinds = reader.tokens.kinds
-    programs = kinds.count("PROGRAM")
+    blocks = [b.lower() for b in pragma.get("blocks", ()) if isinstance(b, str)]
+    programs = reader.tokens.kinds.count("PROGRAM")
     if programs != 1:
         raise FormatError(f"generated code is one PROGRAM, here are {programs}")
     protect, measured = not pragma.get("unprotected"), bool(pragma.get("measured"))
+    if blocks:
+        reader = _joined(reader, blocks)
+    kinds = reader.tokens.kinds
     begins = _read_head(reader)
     project = replace(project, routines=tuple(reader.routines.values()))
     try:
-        made = generate(project if protect else unprotected(project), str(style), measured)
+        made = generate(project if protect else unprotected(project), str(style), measured, bool(blocks))
     except (AssertionError, LookupError, StopIteration, sx.TextError):  # what could never run was never written as code
         raise FormatError(
             "the pragma is damaged: its machine file cannot run", advice="write the code out again"
         ) from None
-    head = f"{code_head(project, made, str(style), protect)}END_PROGRAM\n"
+    head = f"{code_head(project, made, str(style), protect)}{program_text(made) if blocks else ''}END_PROGRAM\n"
     head, enumerations = without_enumerations(head)
     written = Reader(head, _tokens(head), enumerations=enumerations)
+    if blocks:
+        written = _joined(written, blocks)
     _read_head(written)
     project = with_declarations(project, written, reader)
     if "END_PROGRAM" not in kinds:
@@ -67,7 +76,28 @@ def _read_code(text: str, reader: Reader, pragma: dict[str, Any]) -> Project:
     if kinds[end + 1] != END:
         raise DoesNotFit(end + 1, "the end")
     start = reader.tokens.ends[begins - 1]
-    return read_code(text, start, reader.tokens.starts[end], project, str(style), protect, measured)[0]
+    try:
+        return read_code(reader.text, start, reader.tokens.starts[end], project, str(style), protect, measured)[0]
+    except FormatError as error:
+        raise _as_it_stands(error, reader.tokens) from None
+
+
+def _joined(reader: Reader, blocks: list[str]) -> Reader:
+    """A reader of the same text with the blocks of its sequences in their places in the program, as the statements are generated."""
+    with _located(reader.text, reader.tokens):  # what is wrong in them is told before they move
+        Reader(reader.text, reader.tokens, enumerations=reader.enumerations).file()
+    found = write_in(reader.tokens, blocks)
+    if found is None:
+        raise FormatError(f"the block {blocks[0]} of a sequence is missing", advice="write the code out again")
+    return Reader(found.tokens.text, found.tokens, enumerations=reader.enumerations)
+
+
+def _as_it_stands(error: FormatError, tokens: Tokens) -> FormatError:
+    """A fault in a text that was put together, with its place in the text as it stands."""
+    if not isinstance(tokens, Moved) or not error.line:
+        return error
+    line, column = tokens.place_of(error.line, error.column or 1)
+    return FormatError(error.message, line=line, column=column, advice=error.advice)
 
 
 def _hangs_loose(project: Project) -> str:

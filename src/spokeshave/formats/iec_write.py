@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from itertools import groupby
-
 from spokeshave.formats.code.finals import left_out, unprotected
+from spokeshave.formats.code.units import program_text
 from spokeshave.formats.code.write import Generated, generate
+from spokeshave.formats.iec_plain import blocks_of, plain_head, signal_declaration
 from spokeshave.formats.iec_routines import routine_text
 from spokeshave.formats.iec_tables import table_declaration, types_text
 from spokeshave.formats.pragma import code_pragma, make_pragma
-from spokeshave.language.literals import value_text
 from spokeshave.language.rename import free_program_names
-from spokeshave.model.project import Project, Sequence, Signal, SignalClass
+from spokeshave.model.project import Project, Sequence, SignalClass
 
 _BLOCKS = {
     SignalClass.INPUT: "VAR_INPUT",
@@ -74,17 +73,17 @@ def write_code(project: Project, style: str, protect: bool = True, measured: boo
     """
     made = generate(project if protect else unprotected(project), style, measured)
     gap = "\n" * (style == "plain")
-    pragma = code_pragma(project, style, protect, measured and style == "plain")
-    return f"{code_head(project, made, style, protect)}{gap}{made.text}END_PROGRAM\n\n{pragma}\n"
+    pragma = code_pragma(project, style, protect, measured and style == "plain", blocks_of(made))
+    return f"{code_head(project, made, style, protect)}{gap}{program_text(made)}END_PROGRAM\n\n{pragma}\n"
 
 
 def code_head(project: Project, made: Generated, style: str, protect: bool = True) -> str:
-    """What stands above the statements of generated code: comments, types, routines, declarations."""
+    """What stands above the statements of generated code: comments, types, routines, declarations, blocks of its own."""
     out = "" if protect or not (left := left_out(project)) else f"(* Not protected: this code leaves out {left} *)\n"
     out += "\n".join(filter(None, [types_text(project.tables), *map(routine_text, project.routines)]))
     out += "\n" * bool(project.tables or project.routines)
     if style == "plain":
-        return out + _plain_head(project, made)
+        return out + plain_head(project, made)
     out += f"PROGRAM {made.name}\n"
     out += "".join(f"  {line}\n" for line in _declarations(project, shared=False).splitlines())
     for retain in (False, True):
@@ -93,74 +92,6 @@ def code_head(project: Project, made: Generated, style: str, protect: bool = Tru
             lines = "".join(f"    {v.name} : {v.kind}{f' := {v.initial}' * bool(v.initial)};\n" for v in mine)
             out += f"  VAR{' RETAIN' if retain else ''} (* of the code *)\n{lines}  END_VAR\n"
     return out
-
-
-def _plain_head(project: Project, made: Generated) -> str:
-    """The head of the plain style: variables of one type on a line, one block for all that belongs together."""
-    scan_time = [v for v in made.variables if v.name.startswith("ScanTime")]
-    head = (
-        "what each scan took stands in ScanTime, by which the times go"
-        if scan_time
-        else "the times of this program assume it"
-    )
-    out = f"(* Task period {project.period_ms} ms: {head}. *)\n"
-    addressed = [s for s in project.signals if s.address]
-    if addressed:
-        out += _block("VAR_GLOBAL", [_declared(s) for s in addressed], "")
-    out += f"PROGRAM {made.name}\n"
-    if addressed:
-        out += _block("VAR_EXTERNAL", _grouped([(s.name, str(s.type), "") for s in addressed]))
-    for cls, opener in _BLOCKS.items():
-        for retain in (False, True):
-            mine = [s for s in project.signals if s.cls is cls and s.retain is retain and not s.address]
-            if cls is SignalClass.SETTING:
-                opener = "VAR (* settings *)"
-            plain = [(s.name, str(s.type), "") for s in mine if s.initial is None and not s.comment]
-            lines = _grouped(plain) + [_declared(s) for s in mine if s.initial is not None or s.comment]
-            out += _block(
-                opener.replace("VAR", "VAR RETAIN") if retain and cls is not SignalClass.SETTING else opener, lines
-            )
-    for t in project.tables:
-        words = ["VAR"] + ["RETAIN"] * t.retain + ["(* settings *)"] * (t.cls is SignalClass.SETTING)
-        out += _block(" ".join(words), table_declaration(t).splitlines())
-    out += _block("VAR_INPUT", _grouped([(v.name, v.kind, v.initial) for v in scan_time]))
-    helpers = [(i.name, i.kind, "") for i in project.instances]
-    out += _block(
-        "VAR",
-        _grouped(
-            helpers + [(v.name, v.kind, v.initial) for v in made.variables if not v.retain and v not in scan_time]
-        ),
-    )
-    return out + _block("VAR RETAIN", _grouped([(v.name, v.kind, v.initial) for v in made.variables if v.retain]))
-
-
-def _declared(s: Signal) -> str:
-    comment = " ".join(s.comment.split()).replace("*)", "* )")
-    return _declaration(s) + f" (* {comment} *)" * bool(comment)
-
-
-def _grouped(variables: list[tuple[str, str, str]]) -> list[str]:
-    """Declarations, names of one type and initial value together."""
-    lines: list[str] = []
-    for (kind, initial), group in groupby(variables, key=lambda v: v[1:]):
-        names: list[str] = []
-        for name, _, _ in group:
-            if names and sum(map(len, names)) + 2 * len(names) + len(name) > 90:
-                lines.append(f"{', '.join(names)} : {kind};")
-                names = []
-            names.append(name)
-        lines.append(f"{', '.join(names)} : {kind}{f' := {initial}' * bool(initial)};")
-    return lines
-
-
-def _block(opener: str, lines: list[str], indent: str = "  ") -> str:
-    """A block of declarations, on one line if it is short."""
-    if not lines:
-        return ""
-    one = f"{indent}{opener} {' '.join(lines)} END_VAR\n"
-    if len(one) <= 120 and not any("(*" in line for line in lines):
-        return one
-    return f"{indent}{opener}\n" + "".join(f"{indent}  {line}\n" for line in lines) + f"{indent}END_VAR\n"
 
 
 def _declarations(project: Project, shared: bool) -> str:
@@ -172,7 +103,7 @@ def _declarations(project: Project, shared: bool) -> str:
                 continue
             head = opener if not shared else "VAR_GLOBAL CONSTANT" if cls is SignalClass.SETTING else "VAR_GLOBAL"
             out += f"{head}{' RETAIN' if retain else ''}\n"
-            out += "".join(f"  {_declaration(s)}\n" for s in chosen)
+            out += "".join(f"  {signal_declaration(s)}\n" for s in chosen)
             out += "END_VAR\n"
     for t in project.tables:
         head = ("VAR_GLOBAL" if shared else "VAR") + " CONSTANT" * (t.cls is SignalClass.SETTING) + " RETAIN" * t.retain
@@ -182,12 +113,6 @@ def _declarations(project: Project, shared: bool) -> str:
         lines = "".join(f"  {i.name} : {i.kind};\n" for i in project.instances)
         out += f"{'VAR_GLOBAL' if shared else 'VAR'}\n{lines}END_VAR\n"
     return out
-
-
-def _declaration(s: Signal) -> str:
-    address = f" AT {s.address}" if s.address else ""
-    initial = "" if s.initial is None else f" := {value_text(s.initial, s.type)}"
-    return f"{s.name}{address} : {s.type}{initial};"
 
 
 def _plain(name: str, text: str) -> str:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from typing import Any
 
@@ -61,11 +61,14 @@ def take_pragma(text: str) -> tuple[str, dict[str, Any] | None]:
     return text[: found.start()] + blank + text[found.end() :], data
 
 
-def code_pragma(project: Project, style: str, protect: bool = True, measured: bool = False) -> str:
-    """The pragma of generated code: the whole machine file, the style it was written in, whether it protects, and whether its
-    times are measured.
+def code_pragma(
+    project: Project, style: str, protect: bool = True, measured: bool = False, blocks: Sequence[str] = ()
+) -> str:
+    """The pragma of generated code: the whole machine file, the style it was written in, whether it protects, whether its times
+    are measured, and the blocks that its sequences have.
     """
-    left = ({} if protect else {"unprotected": True}) | ({"measured": True} if measured else {})
+    left: dict[str, Any] = {} if protect else {"unprotected": True}
+    left |= ({"measured": True} if measured else {}) | ({"blocks": list(blocks)} if blocks else {})
     return _pragma({"version": VERSION, "code": style, **left, **to_data(project)})
 
 

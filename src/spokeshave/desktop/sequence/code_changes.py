@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from spokeshave.engine.link import link_problems
 from spokeshave.engine.link_sequence import transition_place
 from spokeshave.engine.text_faults import condition_problems, statement_problems
+from spokeshave.formats.code.as_run import as_project
 from spokeshave.formats.code.mistakes import mistakes
 from spokeshave.formats.code.read import Change, read_code
 from spokeshave.formats.code.write import generate
@@ -30,13 +31,13 @@ def typed_wrong(text: str, project: Project, style: str) -> tuple[list[Problem],
     """All that is wrong with an edited text of plain code, and what is probably not meant; nothing of another style."""
     if style != "plain" or errors(link_problems(project)):
         return [], []
-    code = generate(project, style)
+    code = generate(project, style, apart=False)  # all of it in one text, as the face shows it
     faults, doubts = mistakes(text, code)
     told = {p.start for p in faults}
     clocks = {
         f"there is no {at}T" for at in getattr(code.maker, "at", {}).values()
     }  # those that come when they are used
-    found = statement_problems(code.as_project(), None, text)
+    found = statement_problems(as_project(code), None, text)
     faults += [p for p in found if p.start not in told and p.message not in clocks]
     return sorted(faults, key=lambda p: (p.line, p.column)), doubts
 

@@ -12,6 +12,7 @@ from spokeshave.desktop.elsewhere import Elsewhere
 from spokeshave.desktop.plain import TextLabel, plain
 from spokeshave.desktop.theme import theme
 from spokeshave.engine.link import LinkError
+from spokeshave.formats.code.as_run import as_project
 from spokeshave.formats.code.write import generate
 from spokeshave.formats.errors import FormatError
 from spokeshave.model.project import Project
@@ -22,7 +23,7 @@ def run_beside(project: Project, style: str) -> Comparison | str:
     """In a process: the comparison, or why there is none."""
     try:
         code = generate(project, style)
-        return compare(project, code.as_project(), {c: code.flag(c) for c in code.active}, runs_of(project))
+        return compare(project, as_project(code), {c: code.flag(c) for c in code.active}, runs_of(project))
     except (FormatError, LinkError) as error:
         return str(error)
 

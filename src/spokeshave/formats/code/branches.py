@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from itertools import zip_longest
 
 from spokeshave.formats.code.plain import PlainStyle
-from spokeshave.formats.code.read import Token, tokens
+from spokeshave.formats.code.tokens import Token, tokens
 from spokeshave.formats.errors import FormatError
 from spokeshave.model.diagnostics import line_and_column
 

@@ -13,6 +13,7 @@ from dataclasses import dataclass, replace
 from spokeshave.formats.code.finals import unprotected
 from spokeshave.formats.code.pieces import Hole
 from spokeshave.formats.code.styles import Style
+from spokeshave.formats.code.tokens import Token, tokens
 from spokeshave.formats.code.write import Generated, generate
 from spokeshave.formats.errors import FormatError
 from spokeshave.language.parse import parse_expression, parse_statements
@@ -21,31 +22,6 @@ from spokeshave.language.syntax import TextError
 from spokeshave.model.diagnostics import line_and_column
 from spokeshave.model.edits import EditError
 from spokeshave.model.project import Project
-
-# Comments are left out, but those that tell where a body ends.
-_TOKEN = re.compile(
-    r"(?P<end>\(\* end of [^*]*\*\))|(?P<skip>\(\*.*?\*\)|//[^\n]*|\s+)"
-    r"|(?P<word>(?:T|TIME|BOOL|INT|DINT|REAL)#[-+]?[\w.]+|[A-Za-z_]\w*(?:\.[A-Za-z_]\w*)*|\d[\w#.]*|:=|=>|<=|>=|<>|\*\*|.)",
-    re.DOTALL | re.IGNORECASE,
-)
-
-
-@dataclass(frozen=True, slots=True)
-class Token:
-    """A word of generated code, and where it stands in the text."""
-
-    word: str
-    start: int
-    end: int
-
-    def same(self, other: Token) -> bool:
-        return self.word.lower() == other.word.lower()
-
-
-def tokens(text: str, offset: int = 0) -> list[Token]:
-    """The words of generated code; `offset` is where `text` begins in the file."""
-    found = _TOKEN.finditer(text)
-    return [Token(m[0], m.start() + offset, m.end() + offset) for m in found if m.lastgroup != "skip"]
 
 
 @dataclass(frozen=True, slots=True)

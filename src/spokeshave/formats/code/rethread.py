@@ -14,9 +14,9 @@ from itertools import zip_longest
 
 from spokeshave.formats.code.branches import Apart, Arm, Branch, Parts, Thread, Words, bare, words
 from spokeshave.formats.code.plain import PlainStyle
-from spokeshave.formats.code.read import Token
 from spokeshave.formats.code.reshape import Said, in_place
 from spokeshave.formats.code.styles import in_priority
+from spokeshave.formats.code.tokens import Token
 from spokeshave.formats.code.write import Generated, generate
 from spokeshave.formats.errors import FormatError
 from spokeshave.language.parse import parse_expression

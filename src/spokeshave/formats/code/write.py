@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field
 from textwrap import dedent, indent
 
 from spokeshave.formats.code.control import Control
@@ -15,9 +15,9 @@ from spokeshave.formats.code.styles import CaseStyle, FlagStyle, Style
 from spokeshave.formats.code.words import Words, write_edges
 from spokeshave.formats.errors import FormatError
 from spokeshave.language import syntax as sx
-from spokeshave.language.literals import read_value, time_text
+from spokeshave.language.literals import time_text
 from spokeshave.language.parse import parse_statements
-from spokeshave.model.project import Instance, Project, Signal, SignalClass, Type
+from spokeshave.model.project import Project
 
 STYLES: dict[str, type[Style]] = {"plain": PlainStyle, "case": CaseStyle, "flags": FlagStyle}
 
@@ -32,43 +32,32 @@ class Generated:
     pieces: tuple[Piece, ...]
     variables: tuple[Variable, ...]
     active: dict[str, str]
+    evolutions: dict[str, tuple[int, int]] = field(default_factory=dict)
+    """Of each sequence the pieces in which its steps change, from the first to the one behind the last."""
+    units: dict[str, tuple[str, str]] = field(default_factory=dict)
+    """Where each sequence has a block of its own in the file: the names of the block and of its instance."""
+    program: str = ""
+    """The name of the program that calls these blocks."""
+    scan_time: str = ""
+    """The variable that has what the last scan took, where times go by it."""
 
     @property
     def text(self) -> str:
-        return "".join(p if isinstance(p, str) else p.text for p in self.pieces)
+        return self.between(0, len(self.pieces))
 
-    def as_project(self) -> Project:
-        """The machine file without charts: the code runs as its opening logic, flags say which steps are active."""
-        flags = {column: f"Is{n}_{column.replace('.', '_')}" for n, column in enumerate(self.active)}
-        kinds = {t.value for t in Type}
-        signals = [
-            Signal(v.name, SignalClass.INTERNAL, Type(v.kind), initial=_initial(v), retain=v.retain)
-            for v in self.variables
-            if v.kind in kinds
-        ]
-        signals += [Signal(name, SignalClass.INTERNAL) for name in flags.values()]
-        tell = "".join(f"{flags[c]} := {on};\n" for c, on in self.active.items())
-        p = self.project
-        return replace(
-            p,
-            signals=(*p.signals, *signals),
-            instances=(*p.instances, *(Instance(v.name, v.kind) for v in self.variables if v.kind not in kinds)),
-            opening=self.text, closing=tell, sequences=(), trips=(), reset="", home="", scenarios=(),
-            interlocks=(), opposed=(),
-        )  # fmt: skip
+    def between(self, first: int, behind: int) -> str:
+        """The text of some pieces."""
+        return "".join(p if isinstance(p, str) else p.text for p in self.pieces[first:behind])
 
     def flag(self, column: str) -> str:
         """The internal of `as_project` that stands for a step flag."""
         return f"Is{list(self.active).index(column)}_{column.replace('.', '_')}"
 
 
-def _initial(v: Variable) -> bool | int | float | None:
-    return read_value(v.initial, Type(v.kind)) if v.initial else None
-
-
-def generate(project: Project, style: str, measured: bool = False) -> Generated:
+def generate(project: Project, style: str, measured: bool = False, apart: bool = True) -> Generated:
     """The code of a machine file that can run, with all that protects. `measured`: clocks go by a variable `ScanTime`, in
-    which the controller puts what its last scan took, not by the period.
+    which the controller puts what its last scan took, not by the period. `apart`: several sequences have a block each in the
+    plain style.
 
     Raises `FormatError` where it cannot be written in this style.
     """
@@ -82,7 +71,8 @@ def generate(project: Project, style: str, measured: bool = False) -> Generated:
     words = made.words = Words(project, variables, made, asked)
     words.plain_edges = "" if made.titled else first_scan
     period = time_text(project.period_ms)
-    period = variables.new("ScanTime", "TIME", period) if measured else period
+    scan_time = variables.new("ScanTime", "TIME", period) if measured else ""
+    period = scan_time or period
     protection = Protection(project, variables, made, period, first_scan)
     control = Control(project, variables, made, protection)
     if project.home.strip():
@@ -96,11 +86,11 @@ def generate(project: Project, style: str, measured: bool = False) -> Generated:
     home = words.expression(project.home, None) if project.home.strip() else ""
     opening = _put_in(words.statements(project.opening, None), made)
     words.before_edges = False
-    _sections(project, made, protection, control, rest, first_scan, reset)
+    evolutions = _sections(project, made, protection, control, rest, first_scan, reset)
     closing = _put_in(words.statements(project.closing, None), made)
     if made.states:  # some were asked for only after their places had passed
         rest = Code(titled=made.titled)
-        _sections(project, made, protection, control, rest, first_scan, reset)
+        evolutions = _sections(project, made, protection, control, rest, first_scan, reset)
     if project.closing.strip():
         rest.title("closing logic")
         rest.hole(Hole(("closing",), closing))
@@ -134,7 +124,13 @@ def generate(project: Project, style: str, measured: bool = False) -> Generated:
         pieces += [f"  {first_scan} := FALSE;", "\n"]
     else:
         listed = [v for v in listed if v.name != first_scan]
-    return Generated(project, made, name, tuple(pieces), tuple(listed), active)
+    above = len(top.pieces)
+    evolutions = {name: (first + above, behind + above) for name, (first, behind) in evolutions.items()}
+    units, program = {}, ""
+    if apart and style == "plain" and len(project.sequences) > 1:
+        units = {q.name: (variables.name(f"{q.name}Steps"), variables.name(f"Run{q.name}")) for q in project.sequences}
+        program = variables.name("Machine")
+    return Generated(project, made, name, tuple(pieces), tuple(listed), active, evolutions, units, program, scan_time)
 
 
 def _put_in(text: str, style: Style) -> str:
@@ -144,11 +140,14 @@ def _put_in(text: str, style: Style) -> str:
 
 def _sections(
     project: Project, style: Style, protection: Protection, control: Control, code: Code, first_scan: str, reset: str
-) -> None:
+) -> dict[str, tuple[int, int]]:
+    """The phases from trips to actions; gives the pieces in which the steps of each sequence change."""
+    evolutions = {}
     if protection.run or protection.jumped or any(True for q in project.sequences for _ in style.forget(q, first_scan)):
         code.title("new steps are no longer new; trips, holds, restarts")
         protection.write(code, reset)
     for q in project.sequences:
+        begins = len(code.pieces)
         code.title(f"evolution of {q.name}")
         parts = [
             protection.run.get(q.name, ""),
@@ -166,8 +165,10 @@ def _sections(
         style.count_states(code, q)
         code.lines(style.settle(q, protection.runs(q)))
         code.when(protection.runs(q), _late(protection, style, project, q.name))
+        evolutions[q.name] = begins, len(code.pieces)
     code.title("actions")
     control.write(code)
+    return evolutions
 
 
 def _late(protection: Protection, style: Style, project: Project, name: str) -> Iterator[str]:

@@ -52,6 +52,8 @@ class BlockText:
     declared: tuple[Declaration, ...]
     states: tuple[str, ...] = ()
     """Variables of its states, in lower case: it chooses by them and sets them."""
+    outside: frozenset[str] = frozenset()
+    """Those that are global, or take the value of a global one."""
     members: dict[str, MemberText] = field(default_factory=dict)
 
 
@@ -185,6 +187,10 @@ class Outline:
                 spelt = self.tokens.word(n)
                 body.members[spelt.lower()] = MemberText(spelt, d.role, d.kind, d.initial)
         body.states = tuple(self._states(body))
+        outer = {low for low, m in body.members.items() if m.role == "VAR_EXTERNAL"}
+        words, tokens = range(j, last), self.tokens
+        copies = {tokens.word(k).lower() for k in words if kinds[k + 1] == ":=" and tokens.word(k + 2).lower() in outer}
+        body.outside = frozenset(outer | copies)
         return body
 
     def _states(self, b: BlockText) -> Iterator[str]:

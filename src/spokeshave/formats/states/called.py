@@ -5,7 +5,7 @@ the block, with the variables of this instance. It does the same; only then can 
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass, field
 
 from spokeshave.formats.errors import FormatError
@@ -34,8 +34,9 @@ class WrittenIn:
     notes: list[Note]
 
 
-def write_in(tokens: Tokens) -> WrittenIn | None:
-    """A text, which must be right as it is, with each block that has states in place of its call; None where there is none.
+def write_in(tokens: Tokens, only: Collection[str] | None = None) -> WrittenIn | None:
+    """A text, which must be right as it is, with each block that has states in place of its call, or each of those that `only`
+    names, in lower case; None where there is none.
 
     Raises `FormatError` with line and column for a block that cannot stand there.
     """
@@ -45,13 +46,14 @@ def write_in(tokens: Tokens) -> WrittenIn | None:
     paths: dict[str, str] = {}
     for _ in range(MOST):
         outline = Outline(tokens)
-        found = list(_instances(outline))
+        wanted = _with_states(outline) if only is None else only
+        found = list(_instances(outline, wanted))
         if not found:
             break
         often = Counter(low for block, _, _ in found for low in block.members)
         shared |= {low for low, n in often.items() if n > 1}
         one = _Writing(outline, *found[0], shared)
-        tokens = _without_blocks(one.written())
+        tokens = _without_blocks(one.written(), wanted)
         notes.append(Note(one.line, f"the block {one.block.name} is written into the program for {one.name}"))
         path = paths.get(one.name.lower(), one.name)
         paths |= {new.lower(): f"{path}.{one.block.members[low].spelt}" for low, new in one.renamed.items()}
@@ -64,26 +66,29 @@ def write_in(tokens: Tokens) -> WrittenIn | None:
     return WrittenIn(tokens, states, notes)
 
 
-def _instances(outline: Outline) -> Iterator[tuple[BlockText, Declaration, int]]:
-    """Instances of blocks with states that a program has, each as its block, its declaration and the word that names it."""
-    blocks = {b.name.lower(): b for b in outline.blocks}
-    with_states = {low for low, b in blocks.items() if b.states}
-    while more := {
-        low for low, b in blocks.items() if low not in with_states and any(d.kind in with_states for d in b.declared)
-    }:
-        with_states |= more
+def _with_states(outline: Outline) -> set[str]:
+    """Blocks that have states, or instances of a block that has, by their names in lower case."""
+    found = {b.name.lower() for b in outline.blocks if b.states}
+    while more := {b.name.lower() for b in outline.blocks if any(d.kind in found for d in b.declared)} - found:
+        found |= more
+    return found
+
+
+def _instances(outline: Outline, wanted: Collection[str]) -> Iterator[tuple[BlockText, Declaration, int]]:
+    """Instances of some blocks that a program has, each as its block, its declaration and the word that names it."""
+    blocks = {b.name.lower(): b for b in outline.blocks if b.name.lower() in wanted}
     for d in outline.declared:
-        if d.kind in with_states and d.role != "VAR_EXTERNAL":
+        if d.kind in blocks and d.role != "VAR_EXTERNAL":
             yield from ((blocks[d.kind], d, i) for i in d.names)
 
 
-def _without_blocks(tokens: Tokens) -> Tokens:
+def _without_blocks(tokens: Tokens, wanted: Collection[str]) -> Tokens:
     """Blocks of which no instance is left go; their lines stay."""
     outline = Outline(tokens)
     used = {d.kind for d in (*outline.declared, *(d for b in outline.blocks for d in b.declared))}
     pieces, at = Pieces(tokens), 0
     for b in outline.blocks:
-        if b.name.lower() not in used and b.states:
+        if b.name.lower() not in used and b.name.lower() in wanted:
             start, end = tokens.starts[b.first], tokens.ends[b.last]
             pieces.copy(at, start)
             pieces.put("\n" * tokens.text.count("\n", start, end), start)
@@ -118,7 +123,7 @@ class _Writing:
         self.call = self._call()
         self.line = self.tokens.position(self.tokens.starts[self.call])[0]
         self.end = self.outline.behind_parentheses(self.call + 1)
-        mine = [n for n in self.block.states if self.block.members[n].role != "VAR_EXTERNAL"]
+        mine = [n for n in self.block.states if n not in self.block.outside]
         self.state = self.block.members[mine[0]].spelt if len(mine) == 1 else ""
         self.given, self.taken_out = self._arguments()
         self.inside = self.outline.written(self.block.begins, self.block.last)
@@ -326,10 +331,13 @@ class _Writing:
                     )
         for low, (first, last) in self.given.items():
             if low not in self.gone and low not in self.constants:
-                put(f"{self.renamed[low]} := {self._text(first, last)};\n", here)
+                put(f"{self.renamed[low]} := ", here)
+                self.pieces.copy(t.starts[first], t.ends[last - 1])
+                put(";\n", here)
         self._statements()
         for low, (first, last) in self.taken_out.items():
-            put(f"{self._text(first, last)} := {self.renamed[low]};\n", here)
+            self.pieces.copy(t.starts[first], t.ends[last - 1])
+            put(f" := {self.renamed[low]};\n", here)
 
     def _statements(self) -> None:
         """The statements of the block in the names of the program. A RETURN of an IF leaves out what is behind it."""

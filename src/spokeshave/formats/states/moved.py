@@ -47,9 +47,16 @@ class Moved(Tokens):
         super().__init__(text, program=True)
 
     def position(self, at: int) -> tuple[int, int]:
-        """Line and column, from 1, in the old text."""
+        """Line and column, from 1, in the text that all came from."""
         n = bisect_right(self.pieces.starts, at) - 1
         if n < 0:
             return self.pieces.old.position(0)
         origin, copied = self.pieces.origins[n]
         return self.pieces.old.position(origin + (at - self.pieces.starts[n] if copied else 0))
+
+    def place_of(self, line: int, column: int) -> tuple[int, int]:
+        """Line and column, from 1, of a place in this text in the one that all came from."""
+        at = 0
+        for _ in range(line - 1):
+            at = self.text.find("\n", at) + 1
+        return self.position(at + column - 1)
