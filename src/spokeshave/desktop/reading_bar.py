@@ -83,7 +83,7 @@ class ReadingDialog(QDialog):
             item.setTextAlignment(0, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop)
             item.setToolTip(1, plain(note.text))
             self.notes.addTopLevelItem(item)
-        shown = TextLabel(f"Shown by running both: {reading.shown}.")
+        shown = TextLabel(f"Held against the text: {reading.shown}.")
         shown.setWordWrap(True)
         halves = QSplitter(Qt.Orientation.Horizontal)
         halves.addWidget(self.text)

@@ -92,6 +92,27 @@ def _joined(reader: Reader, blocks: list[str]) -> Reader:
     return Reader(found.tokens.text, found.tokens, enumerations=reader.enumerations)
 
 
+def _written_by_us(reader: Reader) -> Project | None:
+    """The charts of plain code that has lost its pragma; None for another text, and where other ways of reading do as well."""
+    from spokeshave.formats.code.found import OURS, charts_of
+
+    if reader.sequences or reader.cases or reader.refused or not OURS.search(reader.text):
+        return None
+    tokens = reader.tokens
+    if tokens.kinds.count("PROGRAM") != 1:
+        return None
+    try:
+        if "FUNCTION_BLOCK" in tokens.kinds and (found := write_in(tokens)) is not None:
+            tokens = found.tokens
+        one = Reader(tokens.text, tokens, enumerations=reader.enumerations)
+        begins = _read_head(one)
+    except (FormatError, DoesNotFit, sx.TextError):
+        return None
+    start, end = tokens.ends[begins - 1], tokens.starts[tokens.kinds.index("END_PROGRAM")]
+    base = Project("Text", one.period_ms, tables=tuple(one.tables.values()), routines=tuple(one.routines.values()))
+    return charts_of(tokens.text, start, end, base, one.signals, one.instances)
+
+
 def _as_it_stands(error: FormatError, tokens: Tokens) -> FormatError:
     """A fault in a text that was put together, with its place in the text as it stands."""
     if not isinstance(tokens, Moved) or not error.line:
@@ -154,6 +175,8 @@ class Read:
     """As `written`, but from the first scan on; None where that is the same."""
     text: str = ""
     """The text of a file with state programs."""
+    shown: str = ""
+    """How a text that is plain code was held against what it was read as."""
     called: dict[str, str] = field(default_factory=dict)
     """The variable of the state in blocks that the text calls, by the name of the sequence in lower case."""
 
@@ -191,6 +214,11 @@ def parse_states(text: str) -> Read:
         except FormatError as error:  # a fault of syntax is told as one
             problem = expected(plain, START, LARGEST_TO_EXPLAIN)
             raise (error if problem is None else _format_error(problem)) from None
+    if pragma is None and (project := _written_by_us(reader)) is not None:
+        from spokeshave.formats.code.found import steps_told
+
+        reader.notes = [*told, *steps_told(project, plain)]
+        return Read(project, reader, None, None, text=plain, shown="written out again it is this text, word by word")
     if not reader.sequences and not reader.cases:
         reader = _read(plain, False, enumerations, surrounded=True)
     called, states = None, dict[str, str]()
@@ -211,7 +239,7 @@ def parse_states(text: str) -> Read:
     if called is not None:
         written = called.as_called(written, known)
         at_once = at_once and called.as_called(at_once, at_once=True)
-    return Read(None, reader, pragma, written, at_once, plain, states if called is not None else {})
+    return Read(None, reader, pragma, written, at_once, plain, called=states if called is not None else {})
 
 
 def places_in_text(text: str, choices: Choices | None = None) -> Origins:

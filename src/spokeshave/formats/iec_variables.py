@@ -23,6 +23,8 @@ VARIABLES = ("VAR", "VAR_INPUT", "VAR_OUTPUT", "VAR_GLOBAL", "VAR_EXTERNAL", "VA
 _COMMENT = re.compile(r"\(\*(.*?)\*\)|//(.*)")
 BLANKS = re.compile(r"\s*")
 _CLASS = {"VAR_INPUT": SignalClass.INPUT, "VAR_OUTPUT": SignalClass.OUTPUT}
+_SAID = {"settings": "CONSTANT", "(* inputs *)": "VAR_INPUT", "(* outputs *)": "VAR_OUTPUT"}
+"""What a comment behind the word of a block says of its variables, where the word alone cannot."""
 _FOREIGN = {
     "SINT": Type.INT,
     "USINT": Type.INT,
@@ -138,7 +140,8 @@ class VariableReader:
     def var_block(self) -> None:
         kind = self.next
         self.parser.at += 1
-        options = {"CONSTANT"} if "settings" in self.between(self.parser.at - 1, self.parser.at) else set()
+        said = self.between(self.parser.at - 1, self.parser.at)
+        options = {word for comment, word in _SAID.items() if comment in said}
         while self.next in ("CONSTANT", "RETAIN"):
             options.add(self.next)
             self.parser.at += 1
@@ -234,6 +237,8 @@ class VariableReader:
     def class_of(self, kind: str, options: set[str], address: str) -> SignalClass:
         if "CONSTANT" in options:
             return SignalClass.SETTING
+        if kind == "VAR_GLOBAL" and options & set(_CLASS):
+            return _CLASS["VAR_INPUT" if "VAR_INPUT" in options else "VAR_OUTPUT"]
         if kind in ("VAR", "VAR_GLOBAL") and address[:2].upper() == "%I":
             return SignalClass.INPUT
         if kind in ("VAR", "VAR_GLOBAL") and address[:2].upper() == "%Q":

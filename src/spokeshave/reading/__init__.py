@@ -140,7 +140,10 @@ def read_elsewhere(text: str) -> Reading | str:
 def read_text(text: str) -> Reading:
     """As `read_iec`, with what became of the text. Raises `FormatError`."""
     read = parse_states(text)
-    return Reading(read.project(Choices())) if read.written is None else _proven(read)
+    if read.written is not None:
+        return _proven(read)
+    notes = tuple(sorted(read.reader.notes, key=lambda n: n.line)) if read.shown else ()
+    return Reading(read.project(Choices()), None, notes, read.shown, read.text)
 
 
 def _proven(read: Read) -> Reading:

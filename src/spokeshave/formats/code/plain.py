@@ -210,6 +210,13 @@ class PlainStyle(CaseStyle):
                 self._case(code, q, n)
             self._old = ""
         else:
+            order = [i for i in in_priority(q) if all(s in self.threads[q.name].of for s in q.transitions[i].sources)]
+            homes = {self._home(q, i) for i in order}
+            code.lines(
+                f"(* {self.at[(q.name, self.threads[q.name].of[s.name])]} = {s.number}: {_beside(s)} *)"
+                for s in q.steps
+                if s.name in self.threads[q.name].of and (s.name not in homes or s.comment)
+            )
             super().evolve(code, q)
         self.words.behind_first = False
 
@@ -229,15 +236,14 @@ class PlainStyle(CaseStyle):
         found = self.threads[q.name]
         order = [i for i in in_priority(q) if all(s in found.of for s in q.transitions[i].sources)]
         ways = {s.name: [i for i in order if self._home(q, i) == s.name] for s in q.steps}
-        if found.count > 1 and not any(ways[s.name] for s in q.steps if found.of.get(s.name) == n):
+        mine = [s for s in sorted(q.steps, key=lambda s: s.number) if found.of.get(s.name) == n]
+        if found.count > 1 and not any(ways[s.name] for s in mine):  # others lead away from here
+            code.lines(f"(* {self.at[(q.name, n)]} = {s.number}: {_beside(s)} *)" for s in mine)
             return
         code.line(f"CASE {self.was.get((q.name, n)) if n else self.at[(q.name, n)]} OF")
         code.indent += 1
-        for s in sorted(q.steps, key=lambda s: s.number):
-            if found.of.get(s.name) != n:
-                continue
-            comment = s.name + f": {' '.join(s.comment.split())}" * bool(s.comment)
-            code.line(f"{s.number}: (* {comment.replace('*)', '* )')} *)" + " ;" * (not ways[s.name]))
+        for s in mine:
+            code.line(f"{s.number}: (* {_beside(s)} *)" + " ;" * (not ways[s.name]))
             code.indent += 1
             self._ways(code, q, n, ways[s.name])
             code.indent -= 1
@@ -263,6 +269,11 @@ class PlainStyle(CaseStyle):
         """Whether a way is taken whenever no way before it is."""
         t = q.transitions[index]
         return t.condition.strip().upper() == "TRUE" and len(t.sources) == 1 and not self.permissives(q, t)
+
+
+def _beside(s: Step) -> str:
+    """What stands beside the number of a step: its name, and what it is for."""
+    return (s.name + f": {' '.join(s.comment.split())}" * bool(s.comment)).replace("*)", "* )")
 
 
 def _waits(condition: str, step: str) -> bool:

@@ -48,7 +48,8 @@ def units_of(made: Generated) -> Units:
     last = len(texts) - 1
     helpers = [*(Variable(i.name, i.kind) for i in made.project.instances), *made.variables]
     users = {v.name: [n for n, mine in enumerate(words) if v.name.lower() in mine] or [last] for v in helpers}
-    shared = tuple(v for v in helpers if len(users[v.name]) > 1 and v.name != made.scan_time)
+    states = set(getattr(made.maker, "at", {}).values())  # everybody may look at them
+    shared = tuple(v for v in helpers if (len(users[v.name]) > 1 and v.name != made.scan_time) or v.name in states)
     own = [tuple(v for v in helpers if users[v.name][-1] == n and v not in shared) for n in range(len(texts))]
     names = [block for block, _ in made.units.values()] + [made.program]
     *blocks, program = map(Unit, names, texts, words, own)

@@ -1,0 +1,17 @@
+"""Plain code without its pragma: the charts that it was written from, found in the text alone.
+
+A chart with branches side by side has a CASE for each of its threads, and a copy of their states above them. Such a text is
+taken apart by the forms that the plain style has; what comes of it is written out again, and only if that is the text, word by
+word, is it what was found. Any other text is for the reader of programs that were written by hand.
+"""
+
+from __future__ import annotations
+
+import re
+
+from spokeshave.formats.code.found.charts import charts_of, steps_told
+
+__all__ = ["OURS", "charts_of", "steps_told"]
+
+OURS = re.compile(r"\(\* Task period \d+ ms: ")
+"""What stands at the head of plain code."""
