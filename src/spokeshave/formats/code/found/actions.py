@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from textwrap import dedent
 
@@ -43,6 +43,12 @@ class Actions(States):
         self.marks: dict[tuple[str, str], list[tuple[int, Action]]] = {}
         """The blocks of a step, each with its place where that is known."""
         self.bodies: dict[str, list[Body]] = {}
+        self.latched: set[str] = set()
+        """Variables that are set and reset themselves, in lower case."""
+
+    def free(self, words: list[Token]) -> list[Token]:
+        """Words without what asks whether their sequence runs."""
+        return words
 
     def is_kept(self, s: sx.Assign) -> bool:
         """`GateLast := Gate;`, `FirstScan := FALSE;`, `AEdgeSeen := ...`, `Gate_S1_Left := FALSE;`"""
@@ -59,14 +65,14 @@ class Actions(States):
             self.resets[low] = self._terms(tokens(self.text_of(s.value)))
             self.gone.add(low)
             return bool(self.resets[low])
-        found = self._actions(self.text_of(s.value), self.signals[low].name)
+        found = self._actions(self.text_of(s.value), self.names.get(low) or self.signals[low].name)
         for term, action in found:
             self._mark(term, action)
         return bool(found)
 
     def _actions(self, text: str, target: str) -> list[tuple[Term, Action]]:
         """The blocks of a mapping, with those that reset its target; none where one of its terms is another."""
-        words = tokens(text)
+        words = self._inner(tokens(text))
         low = [t.word.lower() for t in words]
         reset = list[Term]()
         if low[:1] == ["not"] and low[2:3] == ["and"] and low[1] in self.resets:
@@ -89,7 +95,7 @@ class Actions(States):
         """A clock that begins again, a window, what is stored, a latched output, or a body."""
         condition, inner = s.branches[0]
         (first, *more) = inner
-        assigned = list(self._assigned(inner))
+        assigned = list(self.assigned(inner))
         low = str(first.target).lower() if isinstance(first, sx.Assign) else ""
         if low.endswith("t") and low[:-1] in self.threads and not more:
             return True
@@ -97,21 +103,17 @@ class Actions(States):
         ended = _END.match(self.text, s.span.end)
         if ended is not None:
             return self._body(s, ended["name"])
-        if all(a.endswith("_late") for a, _ in assigned) or self._is_late(condition):
-            return self._window(s)
         if len(words) == 1 and words[0].word.lower() in self.resets:
             return True
         kept = next((a for a, value in assigned if a.endswith("_stored") and value == "TRUE"), "")
         if kept:
-            term = self._term(words[:-3] if words[-2].word.upper() == "NOT" else words)
+            term = self.term(words[:-3] if words[-2].word.upper() == "NOT" else words)
             if term is None:
                 return False
-            numbered = re.search(r"_(\d+)_stored$", kept)
-            place = int(numbered[1]) - 1 if numbered else 0
-            self.stored[kept] = replace(term, rule=replace(term.rule, stored=True), place=place)
+            self.stored[kept] = replace(term, rule=replace(term.rule, stored=True), place=place_of(kept))
             self.gone |= {kept, kept.removesuffix("_stored") + "_for", kept.removesuffix("_stored") + "_spent"}
             return True
-        term = self._term(words)
+        term = self.term(words)
         if len(assigned) != 1 or more or term is None or low not in self.signals:
             return False
         qualifier = {("TRUE", When.ENTERED): Qualifier.S, ("FALSE", When.ACTIVE): Qualifier.R}.get(
@@ -119,31 +121,17 @@ class Actions(States):
         )
         if qualifier is None or term.time:
             return False
-        self._mark(term, Action(qualifier, self.signals[low].name))
+        self.latched.add(low)
+        self._mark(term, Action(qualifier, self.names.get(low) or self.signals[low].name))
         return True
 
-    def _assigned(self, block: tuple[sx.Statement, ...]) -> Iterator[tuple[str, str]]:
+    def assigned(self, block: Iterable[sx.Statement]) -> Iterator[tuple[str, str]]:
         """What statements set, in lower case, with the values as they are written in capitals; inside an IF too."""
         for s in block:
             if isinstance(s, sx.Assign):
                 yield str(s.target).lower(), self.text_of(s.value).upper()
             for inner in sx.children(s)[1]:
-                yield from self._assigned(inner)
-
-    def _is_late(self, condition: sx.Expression) -> bool:
-        return any(
-            t.word.lower() in self.said and t.word.lower().endswith("_late") for t in tokens(self.text_of(condition))
-        )
-
-    def _window(self, s: sx.If) -> bool:
-        """`IF Gate = 40 AND NOT Gate_Open_Late AND GateT >= T#5s THEN Gate_Open_Late := TRUE; END_IF;`, one or several in an IF."""
-        condition, inner = s.branches[0]
-        words = [t.word for t in tokens(self.text_of(condition))]
-        if len(words) != 10 or words[4].upper() != "NOT" or words[8] != ">=" or len(inner) != 1:
-            return False
-        sequence, member = self.said[words[5].lower()]
-        self.longest[sequence, member.split(".")[0]] = words[9]
-        return True
+                yield from self.assigned(inner)
 
     def _body(self, s: sx.If, name: str) -> bool:
         condition, _ = s.branches[0]
@@ -162,20 +150,29 @@ class Actions(States):
             self._mark(term, action)
         return True
 
+    def _inner(self, words: list[Token]) -> list[Token]:
+        """Words without what asks whether their sequence runs, and without parentheses around all of them."""
+        while (inner := _inside(self.free(words))) != words:
+            words = inner
+        return words
+
     def _terms(self, words: list[Token]) -> list[Term]:
         """What is joined by OR, in parentheses or not; none where one of the terms is another."""
-        if len(words) > 2 and words[0].word == "(" and words[-1].word == ")":
-            words = words[1:-1]
+        words = self._inner(words)
         parts: list[list[Token]] = [[]]
+        depth = 0
         for t in words:
-            if t.word.upper() == "OR":
+            depth += (t.word == "(") - (t.word == ")")
+            if t.word.upper() == "OR" and not depth:
                 parts.append([])
             else:
                 parts[-1].append(t)
-        found = [self._term(p) for p in parts]
+        found = [self.term(p) for p in parts]
         return [t for t in found if t is not None] if None not in found else []
 
-    def _term(self, words: list[Token]) -> Term | None:
+    def term(self, words: list[Token]) -> Term | None:
+        """The step in which a part of a mapping acts, and how; None for a part of another form."""
+        words = self.free(words)
         low = [t.word.lower() for t in words]
         signs = {">=": By.SINCE, "<": By.BEFORE}
         if low and low[0] in self.stored:
@@ -214,6 +211,12 @@ class Actions(States):
         return None
 
 
+def place_of(name: str) -> int:
+    """The place among the blocks of its step of one whose variable is called `Gate_Open_Lamp_2_Stored`: from 0."""
+    numbered = re.search(r"_(\d+)_[a-z]+$", name.lower())
+    return int(numbered[1]) - 1 if numbered else 0
+
+
 def in_place(found: list[tuple[int, Action]]) -> tuple[Action, ...]:
     """Blocks in the order in which they were found, but for those whose place is known."""
     out: list[Action | None] = [None] * len(found)
@@ -224,3 +227,13 @@ def in_place(found: list[tuple[int, Action]]) -> tuple[Action, ...]:
         else:
             rest.append(action)
     return tuple(a if a is not None else rest.pop(0) for a in out)
+
+
+def _inside(words: list[Token]) -> list[Token]:
+    """Words without a pair of parentheses around all of them."""
+    depth = 0
+    for n, t in enumerate(words):
+        depth += (t.word == "(") - (t.word == ")")
+        if not depth:
+            return words[1:-1] if n and n == len(words) - 1 else words
+    return words

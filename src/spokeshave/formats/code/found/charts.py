@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 from textwrap import dedent
 
-from spokeshave.formats.code.found.actions import Actions, in_place
+from spokeshave.formats.code.found.actions import in_place
+from spokeshave.formats.code.found.protect import Protected, bare
 from spokeshave.formats.code.found.states import LABEL, OPENING, TOLD, Otherwise, Thread, label
 from spokeshave.formats.code.tokens import tokens
 from spokeshave.formats.code.write import generate
@@ -42,7 +43,7 @@ def steps_told(project: Project, text: str) -> list[Note]:
     return [Note(lines[s.name.lower()], f"state {s.number} is step {s.name}") for s in steps]
 
 
-class _Charts(Actions):
+class _Charts(Protected):
     """Takes all statements of a text."""
 
     def __init__(self, text: str, project: Project, signals: dict[str, Signal], instances: dict[str, Instance]) -> None:
@@ -58,10 +59,12 @@ class _Charts(Actions):
         statements = parse_statements(self.text)
         self.take_states(statements)
         opening = closing = ""
+        behind = 0
         for s in statements:
+            line, behind = self.text.find("\n", behind) + 1 if behind else 0, s.span.end
             if s.span.start < at:
-                if not opening and not self.ticks(s):
-                    opening = self.text[s.span.start : at]
+                if not opening and not self.ticks(s) and not self.protects(s):
+                    opening = self.text[line:at]
                 continue
             if 0 <= last < s.span.start:
                 if not self._taken(s):
@@ -70,14 +73,15 @@ class _Charts(Actions):
             if not closing and not self._taken(s):
                 if last < 0:
                     raise Otherwise(self.text_of(s))
-                closing = self.text[s.span.start : last]
+                closing = self.text[line:last]
         sequences = tuple(self._sequence(name) for name in self.of)
         left = [s for low, s in self.signals.items() if low not in self.gone]
         blocks = [i for low, i in self.instances.items() if low not in self.gone]
-        opening, closing = (self.spoken(dedent(f"  {x}").strip("\n").rstrip(), "") for x in (opening, closing))
+        opening, closing = (self.spoken(dedent(x).strip("\n").rstrip(), "") for x in (opening, closing))
         return replace(
             self.base, name=sequences[0].name, signals=tuple(left), instances=tuple(blocks), sequences=sequences,
-            opening=opening, closing=closing,
+            opening=opening, closing=closing, trips=self.found_trips(), reset=self.reset, home=self.home,
+            interlocks=tuple(self.interlocks), opposed=tuple(self.opposed),
         )  # fmt: skip
 
     def _sequence(self, name: str) -> Sequence:
@@ -86,7 +90,10 @@ class _Charts(Actions):
         steps = sorted((s for t in threads for s in t.steps.values()), key=lambda s: s.number)
         made = tuple(
             replace(
-                s, actions=in_place(self.marks.get((name, s.name), [])), longest=self.longest.get((name, s.name), "")
+                s,
+                actions=in_place(self.marks.get((name, s.name), [])),
+                longest=self.longest.get((name, s.name), ""),
+                response=self.responses.get((name, s.name), "alarm"),
             )
             for s in steps
         )
@@ -97,7 +104,11 @@ class _Charts(Actions):
             w for s in steps for w in self.ways.get(f"{name}.{s.name}", ())
         ]
         retain = self.signals[threads[0].at.lower()].retain
-        return Sequence(name, first.name, made, tuple(ways), tuple(self.bodies.get(name, ())), retain=retain)
+        return Sequence(
+            name, first.name, made, tuple(ways), tuple(self.bodies.get(name, ())), retain=retain,
+            hold_when=self.holds.get(name, ""), restart_when=self.restarts.get(name, ""),
+            hold_outputs="drop" if name in self.holds and f"{name}_keeps".lower() not in self.signals else "keep",
+        )  # fmt: skip
 
     def _taken(self, s: sx.Statement) -> bool:
         """Takes a statement that is no closing logic."""
@@ -111,6 +122,8 @@ class _Charts(Actions):
             if str(x.selector).lower() in self.threads:
                 self._case(x)
         if cases:
+            return True
+        if self.protects(s):
             return True
         if isinstance(s, sx.Assign):
             return self.is_kept(s) or self.mapped(s)
@@ -170,18 +183,5 @@ class _Charts(Actions):
         order = sorted(sources, key=lambda at: list(goes).index(at.lower()) if at.lower() in goes else 0)
         targets = [by_at[low].steps[int(n)].name for low, n in goes.items() if int(n) in by_at[low].steps]
         clocks = {f"{at}T".lower(): f"{s.name}.T" for at, s in sources.items()}
-        text = self.spoken(_bare(condition), thread.sequence, clocks)
+        text = self.spoken(bare(condition), thread.sequence, clocks)
         return Transition(tuple(sources[at].name for at in order), tuple(targets), text)
-
-
-def _bare(text: str) -> str:
-    """A condition without the parentheses that it needs beside an AND."""
-    text = text.strip()
-    if not (text.startswith("(") and text.endswith(")")):
-        return text
-    depth = 0
-    for n, c in enumerate(text):
-        depth += (c == "(") - (c == ")")
-        if not depth and n < len(text) - 1:
-            return text
-    return text[1:-1]

@@ -45,6 +45,8 @@ class States:
         """The step, of which sequence, for whose time, lateness or leaving a variable stands, with the member as its end."""
         self.edges: dict[str, str] = {}
         """What the results of edge blocks stand for."""
+        self.names: dict[str, str] = {}
+        """What other variables of the code stand for."""
         self.gone = {"firstscan"}
         """Variables of the code alone, in lower case."""
 
@@ -129,6 +131,8 @@ class States:
         opened = low == "("
         if opened and following[1:5] == ["and", "not", "firstscan", ")"] and following[0] in self.edges:
             return i + 5, self.edges[following[0]]
+        if low in self.edges and following[:3] == ["and", "not", "firstscan"]:
+            return i + 3, self.edges[low]
         k = i + opened
         name = found[k].word.lower() if k < len(found) else ""
         if k + 2 < len(found) and name in self.threads and found[k + 1].word == "=" and found[k + 2].word.isdigit():
@@ -138,7 +142,7 @@ class States:
                 return k + 2 + opened, named(thread.sequence, f"{step}.X", own)
         if low in self.said:
             return i, named(*self.said[low], own)
-        return i, clocks.get(low) or self.edges.get(low, "")
+        return i, clocks.get(low) or self.edges.get(low) or self.names.get(low, "")
 
 
 def label(labels: tuple[tuple[sx.Literal | sx.Name, sx.Literal | sx.Name], ...]) -> int:
