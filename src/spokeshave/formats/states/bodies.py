@@ -17,6 +17,7 @@ from spokeshave.formats.states.fold import (
     folded,
     folded_block,
     is_true,
+    negated,
     read_by,
     same,
     stripped,
@@ -66,7 +67,13 @@ class BodyMaker:
                 logic += block
                 continue
             if leaving:
-                out.append(self._body(m, n, Q.P0, _bare(block, moves), bodies))
+                away = [x for x in flow.above(n) if x.target != n]
+                others = {x.span for x in away}
+                block = _bare(block, [x for x in moves if x.span not in others])
+                if away:  # the branch does not run in the scan in which its state is taken away above it
+                    not_away = negated(_any(away))
+                    block = (sx.If(((not_away, block),), (), block[0].span),)
+                out.append(self._body(m, n, Q.P0, block, bodies))
                 continue
             pulse, rest = _entering(block)
             if pulse:
@@ -74,12 +81,13 @@ class BodyMaker:
             if rest:
                 out.append(self._body(m, n, Q.N, rest, bodies))
         if logic:
-            name = f"{m.name}.{m.states[n].name}"
             whole = tuple(mapped(self.spoken.statement(s), _with_sequence(m)) for s in logic)
             text = statements_text(whole, "  ")
-            test = f"{name}.X"
+            test = self._branch_runs(m, flow, n)
             if not is_true(m.guard):
-                test += f" AND ({expression_text(self.spoken.tree(m.guard))})"
+                test = f"({test})" if " OR " in test else test
+                guard = self._said_as(m.guard)
+                test += f" AND ({guard})" if not test.endswith(f" AND {guard}") else ""
             self.logic.append(f"IF {test} THEN\n{text}\nEND_IF;")
             self.out.notes.append(
                 Note(
@@ -88,6 +96,27 @@ class BodyMaker:
                 )
             )
         return out
+
+    def _branch_runs(self, m: Machine, flow: Flow, n: int) -> str:
+        """When the branch of a state runs, in the words of the model: in its state, unless statements above take it away; in other
+        states if they lead to it.
+        """
+        away = [x for x in flow.above(n) if x.target != n]
+        parts = [f"{m.name}.{m.states[n].name}.X"]
+        if away:
+            kept = negated(_any(away))
+            weak = isinstance(kept, sx.Binary) and kept.op in ("OR", "XOR")
+            parts = [f"{parts[0]} AND {f'({self._said_as(kept)})' if weak else self._said_as(kept)}"]
+        to = {k: mine for k in m.branches if k != n and (mine := [x for x in flow.above(k) if x.target == n])}
+        said = {k: self._said_as(_any(mine)) for k, mine in to.items()}
+        if said and len(said) == len(m.branches) - 1 and len(set(said.values())) == 1:
+            parts.append(next(iter(said.values())))  # from wherever it is
+        else:
+            parts += [f"{m.name}.{m.states[k].name}.X AND ({text})" for k, text in said.items()]
+        return " OR ".join(parts)
+
+    def _said_as(self, tree: sx.Expression) -> str:
+        return expression_text(self.spoken.tree(tree))
 
     def constants_of(self, m: Machine) -> Known:
         """Constants that are labels: they go, so their numbers are put in."""
@@ -169,6 +198,15 @@ class BodyMaker:
             out.setdefault(mine[0], []).append((Q.P1, pulse) if pulse else (Q.N, other))
             self.around[i] = None
         return out
+
+
+def _any(moves: list[Move]) -> sx.Expression:
+    """The condition of one of some moves."""
+    out = moves[0].condition
+    for x in moves[1:]:
+        if not same(x.condition, out):
+            out = sx.Binary("OR", out, x.condition, NOWHERE)
+    return out
 
 
 def _with_sequence(m: Machine) -> Callable[[sx.Expression], sx.Expression]:

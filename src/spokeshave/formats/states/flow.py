@@ -90,13 +90,19 @@ class Flow:
             return found
         return [replace(x, condition=both(guard, x.condition)) for x in found]
 
-    def _with_those_above(self, n: int) -> list[Move]:
-        above: list[Move] = []
+    def above(self, n: int) -> list[Move]:
+        """The moves that statements above the branches make in state `n`: the branch of another state runs then, or that of `n`
+        itself.
+        """
+        found: list[Move] = []
         for i, s in enumerate(self.around):
             if self.m.side(i) is Side.ABOVE and sets(s, self.m.next):
-                above[:0] = self._walk((s,), TRUE, self.known(n, n), n, True)
+                found[:0] = self._walk((s,), TRUE, self.known(n, n), n, True)
+        return found
+
+    def _with_those_above(self, n: int) -> list[Move]:
         out: list[Move] = []
-        for x in above:
+        for x in self.above(n):
             for then in self.own(x.target):
                 if not contradict(x.condition, then.condition):
                     out.append(Move(both(x.condition, then.condition), then.target, then.span))

@@ -270,7 +270,8 @@ class Lifter(BodyMaker):
     def _logic(self) -> None:
         """What is left around the branches, above and below the sequences."""
         opening, closing = list[str](), list[str]()
-        first = min(m.at for m in self.found.machines)
+        first, last = min(m.at for m in self.found.machines), max(m.at for m in self.found.machines)
+        later = set[str]()
         states = {n for m in self.found.machines for n in (m.var, m.next)}
         for i, s in enumerate(self.around):
             if s is None:
@@ -281,7 +282,9 @@ class Lifter(BodyMaker):
             ):  # all that is left is read again only for such a call
                 continue
             old = any(m.side(i) is Side.BETWEEN for m in self.found.machines) and bool(read_by((s,)) & states)
-            above = i < first or old
+            above = i < first or old or (i < last and self._stands_free(i, s, later))
+            if not above:
+                later |= written_by((s,))
             (opening if above else closing).append(self._text(i, s))
             line = self.found.around[i].span.line
             self.out.notes.append(Note(line, f"stays, as {'opening' if above else 'closing'} logic"))
@@ -292,6 +295,13 @@ class Lifter(BodyMaker):
             opening, closing = ([f"IF {started} THEN", *x, "END_IF;"] if x else [] for x in (opening, closing))
             closing.append(f"{started} := TRUE;")
         self.out.opening, self.out.closing = "\n".join(opening), "\n".join(closing)
+
+    def _stands_free(self, i: int, s: sx.Statement, later: set[str]) -> bool:
+        """Whether a statement above one machine and below others has nothing to do with those, nor with what stays below them."""
+        before = [m for m in self.found.machines if m.at <= i]
+        theirs = {n for m in before for n in (m.var, m.next, *written_by(m.inside))} | later
+        mine = {p for n in read_by((s,)) | written_by((s,)) for p in _prefixes(n)}
+        return not mine & theirs
 
     def _text(self, i: int, s: sx.Statement) -> str:
         """A statement as it stands in the file where nothing in it changes, else printed."""

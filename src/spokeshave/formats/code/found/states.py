@@ -146,7 +146,7 @@ class States:
 
 
 def label(labels: tuple[tuple[sx.Literal | sx.Name, sx.Literal | sx.Name], ...]) -> int:
-    """The only number of a label."""
+    """The only number of a label. Raises `Otherwise` for another one."""
     (low, high), *more = labels
     if more or not isinstance(low, sx.Literal) or low != high:
         raise Otherwise(str(low))
