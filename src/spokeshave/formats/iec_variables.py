@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.iec_places import Origins
+from spokeshave.formats.states.blocks import Outline
 from spokeshave.language.function_blocks import BLOCKS
 from spokeshave.language.literals import read_value, time_ms
 from spokeshave.language.parser import Parser
-from spokeshave.language.tokens import ADDRESS, END, PROGRAM_WORDS, Tokens
+from spokeshave.language.tokens import ADDRESS, END, NAME, PROGRAM_WORDS, Tokens
 from spokeshave.model.project import (
     Instance,
     Signal,
@@ -31,9 +33,13 @@ _FOREIGN = {
     "BYTE": Type.INT,
     "UINT": Type.DINT,
     "WORD": Type.DINT,
+    "UDINT": Type.DINT,
+    "DWORD": Type.DINT,
     "LREAL": Type.REAL,
 }
-"""Types that have no other meaning here than a wider one of ours."""
+"""Types that have no other meaning here than one of ours, a wider one where there is one."""
+_NARROWER = {"UDINT": ", which holds up to 2,147,483,647", "DWORD": ", which holds up to 2,147,483,647"}
+"""What is said of those that are not."""
 
 
 _ENUMERATION = re.compile(
@@ -212,7 +218,8 @@ class VariableReader:
                             f"use one of {', '.join(Type)}, or a block such as TON") from None  # fmt: skip
         if type_name.upper() in self.foreign:
             line = self.tokens.position(self.tokens.starts[type_at])[0]
-            self.told.append((line, f"{type_name.upper()} is taken as {of_type}"))
+            wider = _NARROWER.get(type_name.upper(), "")
+            self.told.append((line, f"{type_name.upper()} is taken as {of_type}{wider}"))
         value: Value | None
         if values:
             value = self.first_value(values, first, last)
@@ -246,7 +253,10 @@ class VariableReader:
         return _CLASS.get(kind, SignalClass.INTERNAL)
 
     def initial(self, first: int, last: int, of_type: Type) -> Value:
+        """The value between two words, or that of the constant that they name. Raises `FormatError` for another one."""
         text = self.between(first, last)
+        if last == first + 2 and self.tokens.kinds[first + 1] == NAME:
+            text = self._constants.get(text.lower(), text)
         head, mark, rest = text.partition("#")
         if mark and head.upper() == of_type:
             text = rest
@@ -257,6 +267,13 @@ class VariableReader:
             return int(digits, int(base)) if mark and len(digits) < 100 else read_value(text, of_type)
         except ValueError as error:
             raise self.fail(first + 1, str(error)) from None
+
+    @cached_property
+    def _constants(self) -> dict[str, str]:
+        """The constants of the text with their values as they are written, by their names in lower case."""
+        outline = Outline(self.tokens)
+        every = [*outline.declared, *(d for b in outline.blocks for d in b.declared)]
+        return {self.tokens.word(i).lower(): d.initial for d in every if d.constant for i in d.names}
 
     def first_value(self, values: dict[str, int], first: int, last: int) -> int:
         """The number that a variable of an enumeration has at first; `first` is -1 where the text does not say it."""

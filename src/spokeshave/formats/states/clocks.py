@@ -122,6 +122,12 @@ def _timer(
     if given is None or set(given) != {"in", "pt"}:
         return
     names, pt = set(names_in(given["in"])), given["pt"]
+    if times and (last := last_of(flow)) and _asks(given["in"], "=", m, last):
+        for n in m.branches:  # off in the scan in which the last state follows, so it begins one scan late
+            flow.special.setdefault(n, {})[f"{low}.q"] = _reached(m, n, pt, 2, period_ms)
+        clocks.dropped |= {low, last}
+        clocks.notes.append((call.span, f"{call.instance} is the time of each step, which begins a scan behind it"))
+        return
     asks_state = bool(names & {m.var, m.next})
     flags = names & set(following)
     if not asks_state and not flags:
@@ -271,6 +277,11 @@ def _all(block: Block) -> Iterator[sx.Statement]:
 
 
 def _asks_change(tree: sx.Expression, m: Machine, last: str) -> bool:
-    if not isinstance(tree, sx.Binary) or tree.op != "<>":
+    return _asks(tree, "<>", m, last)
+
+
+def _asks(tree: sx.Expression, op: str, m: Machine, last: str) -> bool:
+    """Whether an expression holds the state against the last one."""
+    if not isinstance(tree, sx.Binary) or tree.op != op:
         return False
     return {str(tree.left).lower(), str(tree.right).lower()} in ({m.var, last}, {m.next, last})

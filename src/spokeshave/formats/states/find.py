@@ -233,9 +233,14 @@ class Finder:
     def _holds_states(self, block: Block) -> bool:
         return any(
             (isinstance(s, sx.Case) and self._counts(s.selector) and bool(written_by((s,)) & self._numbers))
-            or (isinstance(s, sx.If) and self._is_around_states(s))
+            or (isinstance(s, sx.If) and (self._is_chain_of_states(s) or self._is_around_states(s)))
             for s in block
         )
+
+    def _is_chain_of_states(self, s: sx.If) -> bool:
+        """Whether an IF asks for several states in turn and sets them."""
+        case = self._chain(s) if len(s.branches) > 1 else None
+        return case is not None and str(case.selector).lower() in written_by((s,))
 
     def _is_around_states(self, s: sx.If) -> bool:
         """Whether the branches of states stand in one of its own."""

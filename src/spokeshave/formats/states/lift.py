@@ -98,7 +98,7 @@ class Lifter(BodyMaker):
                 entry = with_entry(m, last, flags)
                 around, branches = [entry(s) for s in around], {n: tuple(map(entry, b)) for n, b in branches.items()}
         plain = replace(m, branches=branches)
-        hold = self.choices.hold and not is_true(m.guard)
+        hold = self.choices.hold and not is_true(m.guard) and not any(self._moves_held(m, s) for s in around)
         if hold:
             around = [_without_guard(s, m) for s in around]
         flow = Flow(plain, around, self.constants, hold)
@@ -118,6 +118,10 @@ class Lifter(BodyMaker):
                 base = s if rest is self.found.around[i] else rest
                 left = stripped(base, gone)
                 self.around[i] = left if left is None or base is not s or not hold else stripped(rest, gone)
+
+    def _moves_held(self, m: Machine, s: sx.Statement) -> bool:
+        """Whether a statement beside the branches can set the state while their condition does not hold: a hold would keep it."""
+        return sets(s, m.next) and _without_guard(s, m) is s
 
     def _clocks(self, m: Machine, flow: Flow, followers: list[Follower], gone: set[str]) -> set[str]:
         """Timers and edge blocks that are step times and edges, with the flags that only start them; put into `flow`."""
