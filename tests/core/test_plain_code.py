@@ -144,6 +144,12 @@ def test_the_roastery_is_found_in_its_plain_code_and_goes_as_it_did():
     assert all(n.text.split()[-1] in lines[n.line - 1] for n in found.notes)
 
 
+def test_code_whose_times_are_measured_is_found_too():
+    project = read_project(EXAMPLES / "roastery.spoke")
+    text = write_code(project, "plain", measured=True).partition("{spokeshave")[0]
+    assert "ScanTime" in text and told(read_text(text).project) == told(read_text(plain(project)).project)
+
+
 @pytest.mark.parametrize(
     ("old", "new"),
     [

@@ -7,7 +7,7 @@ from textwrap import dedent
 
 from spokeshave.formats.code.found.actions import in_place
 from spokeshave.formats.code.found.protect import Protected, bare
-from spokeshave.formats.code.found.states import LABEL, OPENING, TOLD, Otherwise, Thread, label
+from spokeshave.formats.code.found.states import LABEL, OPENING, SCAN_TIME, TOLD, Otherwise, Thread, label
 from spokeshave.formats.code.tokens import tokens
 from spokeshave.formats.code.write import generate
 from spokeshave.formats.errors import FormatError
@@ -28,7 +28,7 @@ def charts_of(
     """
     try:
         found = _Charts(text[start:end], project, signals, instances).project()
-        again = generate(found, "plain", apart=False).text
+        again = generate(found, "plain", SCAN_TIME in signals, apart=False).text
     except (Otherwise, LanguageError, FormatError, LookupError, ValueError):
         return None
     same = [t.word.lower() for t in tokens(text[start:end])] == [t.word.lower() for t in tokens(again)]

@@ -15,6 +15,8 @@ TOLD = re.compile(rf"\(\*[ \t]*(?P<at>\w+) = (?P<number>\d+): {_BESIDE}", re.DOT
 """A step of a thread in which all steps wait for others, and so without a CASE."""
 OPENING = "(* end of opening logic *)"
 """What stands behind the opening logic."""
+SCAN_TIME = "scantime"
+"""The input by which measured times go, in lower case."""
 EDGES = {"R_TRIG": "RISING", "F_TRIG": "FALLING", "TON": "HELD"}
 
 
@@ -47,7 +49,7 @@ class States:
         """What the results of edge blocks stand for."""
         self.names: dict[str, str] = {}
         """What other variables of the code stand for."""
-        self.gone = {"firstscan"}
+        self.gone = {"firstscan", SCAN_TIME}
         """Variables of the code alone, in lower case."""
 
     def text_of(self, x: sx.Expression | sx.Statement) -> str:
@@ -58,7 +60,8 @@ class States:
         """Whether a statement lets clocks go on."""
         if isinstance(s, sx.If) and len(s.branches) == 1:
             return all(map(self.ticks, s.branches[0][1]))
-        return isinstance(s, sx.Assign) and self.text_of(s.value).lower().startswith(f"{s.target} + t#".lower())
+        grows = tuple(f"{s.target} + {by}".lower() for by in ("t#", SCAN_TIME)) if isinstance(s, sx.Assign) else ()
+        return isinstance(s, sx.Assign) and self.text_of(s.value).lower().startswith(grows)
 
     def take_states(self, statements: tuple[sx.Statement, ...]) -> None:
         """The threads with their states: every CASE, and the copies above it."""
