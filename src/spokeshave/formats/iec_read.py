@@ -218,7 +218,7 @@ def parse_states(text: str) -> Read:
         from spokeshave.formats.code.found import steps_told
 
         reader.notes = [*told, *steps_told(project, plain)]
-        return Read(project, reader, None, None, text=plain, shown="written out again it is this text, word by word")
+        return Read(project, reader, None, None, text=text, shown="written out again it is this text, word by word")
     if not reader.sequences and not reader.cases:
         reader = _read(plain, False, enumerations, surrounded=True)
     called, states = None, dict[str, str]()
@@ -239,7 +239,7 @@ def parse_states(text: str) -> Read:
     if called is not None:
         written = called.as_called(written, known)
         at_once = at_once and called.as_called(at_once, at_once=True)
-    return Read(None, reader, pragma, written, at_once, plain, called=states if called is not None else {})
+    return Read(None, reader, pragma, written, at_once, text, called=states if called is not None else {})
 
 
 def places_in_text(text: str, choices: Choices | None = None) -> Origins:

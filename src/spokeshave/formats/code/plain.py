@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from spokeshave.formats.code.asked import Asked
 from spokeshave.formats.code.pieces import Code, Hole, Variables, all_of
 from spokeshave.formats.code.styles import CaseStyle, StepVariables, can_stop, in_priority
 from spokeshave.formats.code.words import is_weak
@@ -33,6 +34,7 @@ class PlainStyle(CaseStyle):
         self.was: dict[tuple[str, int], str] = {}
         """Of a sequence with several threads, what their numbers were before its transitions."""
         self._old = ""
+        self._asked = Asked(project)
         for q in project.sequences:
             variables.free(q.name)
         super().__init__(project, variables)
@@ -52,7 +54,7 @@ class PlainStyle(CaseStyle):
 
     def _variables(self, q: Sequence, s: Step) -> StepVariables:
         own = StepVariables(time="T#0s", came="FALSE", left="FALSE")  # as for a step that nothing leads to
-        if s.longest and (s.response != "alarm" or self._asks(s, "late")):
+        if s.longest and (s.response != "alarm" or self._asked.often(q, s, "late")):
             own.late = self.variables.new(f"{q.name}_{s.name}_Late", retain=q.retain)
         return own
 
@@ -62,7 +64,9 @@ class PlainStyle(CaseStyle):
         steps = [s for s in q.steps if found.of.get(s.name) == n]
         rules = {s.name: [a.qualifier.rule for a in s.actions] for s in steps}
         timed = any(
-            self._asks(s, "t") or any(r.in_step is not None for r in rules[s.name]) or self.kept[(q.name, s.name)].late
+            self._asked.often(q, s, "t")
+            or any(r.in_step is not None for r in rules[s.name])
+            or self.kept[(q.name, s.name)].late
             for s in steps
         )
         pulses = any(r.when is not When.ACTIVE for s in steps for r in rules[s.name])
@@ -86,14 +90,9 @@ class PlainStyle(CaseStyle):
                 else:
                     own.left = f"{last} = {s.number} AND {at} <> {last}"
 
-    def _asks(self, s: Step, member: str) -> bool:
-        return f"{s.name}.{member}".lower() in self._texts
-
     def _is_asked_elsewhere(self, q: Sequence, s: Step) -> bool:
         """Whether the time of a step is looked at where the step need not be active: it keeps its last value then."""
-        name = f"{s.name}.t".lower()
-        own = "\n".join(t.condition for t in q.transitions if t.sources == (s.name,)).lower().replace(" ", "")
-        return self._texts.count(name) > own.count(name)
+        return self._asked.often(q, s, "t") > self._asked.on_the_way_out(q, s, "t")
 
     def _own_times(self, q: Sequence) -> Iterator[tuple[Step, str]]:
         """Steps with a time of their own beside the clock of their thread."""

@@ -136,7 +136,8 @@ def _timer(
             for n in m.branches:
                 flow.special.setdefault(n, {})[f"{low}.q"] = held
             clocks.dropped.add(low)
-            clocks.notes.append((call.span, f"{call.instance} is {expression_text(held)}"))
+            if f"{low}.q" in read_by(m.inside):
+                clocks.notes.append((call.span, f"{call.instance} is {expression_text(held)}"))
         return
     tests = {}
     for n in m.branches:

@@ -141,7 +141,8 @@ class Lifter(BodyMaker):
         for low, call in clocks.moved.items():
             self.moved.append(call)
             gone.add(low)
-        self.out.notes += [Note(span.line, text) for span, text in clocks.notes]
+        told = [Note(span.line, text) for span, text in clocks.notes]
+        self.out.notes += [n for n in told if n not in self.out.notes]  # each machine finds them anew
         calls = [s for s in self.found.around if isinstance(s, sx.BlockCall)]
         starting = {n for s in calls if str(s.instance).lower() in clocks.dropped for n in read_by((s,)) if n in timing}
         left = [x for s in self.found.around if (x := stripped(s, gone | clocks.dropped)) is not None]
@@ -234,12 +235,8 @@ class Lifter(BodyMaker):
             self.out.notes.append(
                 Note(
                     m.span.line,
-                    f"{self.signals[f.name].name} follows the state: on in {on}"
-                    + (
-                        ", from the scan behind it on, as in the text"
-                        if f.exact
-                        else ", one scan earlier than in the text" * f.late
-                    ),
+                    f"{self.signals[f.name].name} follows the state{' a scan behind it' * f.exact}: on in {on}"
+                    + ", one scan earlier than in the text" * (f.late and not f.exact),
                 )
             )
 
