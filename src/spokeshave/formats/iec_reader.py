@@ -13,6 +13,7 @@ from spokeshave.formats.iec_variables import VARIABLES
 from spokeshave.formats.states.choices import Choices, Note
 from spokeshave.formats.states.find import Finder
 from spokeshave.formats.states.fold import read_by, written_by
+from spokeshave.formats.states.gathered import calls_gathered
 from spokeshave.formats.states.program import StateProgram
 from spokeshave.language import syntax as sx
 from spokeshave.language.references import Where
@@ -105,7 +106,7 @@ class Reader(RoutineReader):
         finder = Finder(name, self.text, dict(self.signals), fail, self.instances, self.named)
         if not self.surrounded and (len(statements) != 1 or not isinstance(statements[0], sx.Case)):
             return False
-        found = finder.find(statements)
+        found = finder.find(calls_gathered(statements))
         if not found.machines:
             return False
         self.guess_classes(read_by(statements), written_by(statements))

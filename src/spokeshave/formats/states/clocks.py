@@ -253,7 +253,7 @@ def _own_clock(flow: Flow, m: Machine, period_ms: int, clocks: Clocks) -> None:
 def last_of(flow: Flow) -> str:
     """The variable that keeps the last state: it takes the state's value and nothing else. Empty without one."""
     m, found = flow.m, dict[str, bool]()
-    for s in _all((*flow.around, *m.inside)):
+    for s in every_statement((*flow.around, *m.inside)):
         if isinstance(s, sx.Assign):
             name = str(s.target).lower()
             takes = str(s.value).lower() in (m.var, m.next) and name not in (m.var, m.next)
@@ -270,11 +270,12 @@ def entry_flags(m: Machine, last: str, around: list[sx.Statement]) -> set[str]:
     return found - written_by((*others, *m.inside))
 
 
-def _all(block: Block) -> Iterator[sx.Statement]:
+def every_statement(block: Block) -> Iterator[sx.Statement]:
+    """Statements, and those in them."""
     for s in block:
         yield s
         for inner in sx.children(s)[1]:
-            yield from _all(inner)
+            yield from every_statement(inner)
 
 
 def _asks_change(tree: sx.Expression, m: Machine, last: str) -> bool:

@@ -20,18 +20,69 @@ def made_fit(text: str) -> tuple[str, list[Note]]:
     """The text with these changes, each on its line, and what was changed. One that cannot be taken apart stays as it is."""
     if _CHART.search(text):  # it may stand in a comment too: then the text is read as it is
         return text, []
+    notes: list[Note] = []
+    text = _without_messages(text, notes)
     try:
         words = Tokens(text, program=True)
     except LanguageError:
-        return text, []
+        return text, notes
     changes: list[tuple[int, int, str]] = []
-    notes: list[Note] = []
+    _lists_of_globals(words, changes, notes)
     _block_as_program(words, changes, notes)
     _words_of_ours(words, changes, notes)
     _semicolons(words, changes, notes)
     for start, end, new in sorted(changes, reverse=True):
         text = text[:start] + new + text[end:]
     return text, notes
+
+
+_MESSAGE = re.compile(
+    r"(?P<comment>\(\*.*?\*\)|//[^\n]*)|(?P<set>\b(?P<of>[A-Za-z_]\w*)\s*:=\s*'(?:[^'$\n]|\$.)*'\s*(?=;))"
+    r"|(?P<declared>\b(?P<names>[A-Za-z_]\w*(?:\s*,\s*[A-Za-z_]\w*)*)\s*:\s*W?STRING\b\s*(?:[(\[]\s*\w+\s*[)\]])?\s*"
+    r"(?::=\s*'(?:[^'$\n]|\$.)*'\s*)?;)|(?P<word>\b[A-Za-z_]\w*\b)",
+    re.DOTALL | re.IGNORECASE,
+)
+
+
+def _without_messages(text: str, notes: list[Note]) -> str:
+    """The text without variables that only ever take fixed texts, such as messages for a panel: blanks of the same length."""
+    if "'" not in text and "STRING" not in text.upper():
+        return text
+    found = [m for m in _MESSAGE.finditer(text) if not m["comment"]]
+    names = {n.strip().lower(): m for m in found if m["declared"] for n in m["names"].split(",")}
+    read = {m["word"].lower() for m in found if m["word"]} & names.keys()
+    if read or not names:
+        return text  # whoever reads texts is told that there are none
+    for m in found:
+        if m["declared"] or (m["set"] and m["of"].lower() in names):
+            text = text[: m.start()] + re.sub(r"[^\n]", " ", m[0]) + text[m.end() :]
+    for low, m in names.items():
+        spelt = next(n.strip() for n in m["names"].split(",") if n.strip().lower() == low)
+        line = text.count("\n", 0, m.start()) + 1
+        notes.append(Note(line, f"{spelt} only takes fixed texts, which no sequence asks for: it is left out"))
+    return text
+
+
+def _lists_of_globals(words: Tokens, changes: list[tuple[int, int, str]], notes: list[Note]) -> None:
+    """`GVL.Start` is the global variable `Start`, where nothing is called `GVL`."""
+    kinds, declared = words.kinds, set[str]()
+    shared, inside = set[str](), ""
+    for i, kind in enumerate(kinds):
+        inside = kind if kind.startswith("VAR") else "" if kind == "END_VAR" else inside
+        if inside and kind == NAME and kinds[i + 1] in (":", ",", "AT"):
+            declared.add(words.word(i).lower())
+            if inside == "VAR_GLOBAL":
+                shared.add(words.word(i).lower())
+    lists: dict[str, int] = {}
+    for i, kind in enumerate(kinds[:-2]):
+        if kind != NAME or kinds[i + 1] != "." or kinds[i + 2] != NAME or (i and kinds[i - 1] == "."):
+            continue
+        if words.word(i).lower() not in declared and words.word(i + 2).lower() in shared:
+            changes.append((words.starts[i], words.ends[i + 1], " " * (words.ends[i + 1] - words.starts[i])))
+            lists.setdefault(words.word(i), i)
+    for name, i in lists.items():
+        line = words.position(words.starts[i])[0]
+        notes.append(Note(line, f"{name} is taken as the list of the global variables"))
 
 
 def _block_as_program(words: Tokens, changes: list[tuple[int, int, str]], notes: list[Note]) -> None:

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import replace
 
 from spokeshave.formats.states.bodies import BodyMaker
 from spokeshave.formats.states.choices import Choices, Lifted, Note
-from spokeshave.formats.states.clocks import entry_flags, last_of, take_clocks
+from spokeshave.formats.states.clocks import entry_flags, every_statement, last_of, take_clocks
 from spokeshave.formats.states.find import Found, Machine, Side
 from spokeshave.formats.states.flow import Flow, sets
 from spokeshave.formats.states.fold import (
     NOWHERE,
     Known,
+    folded,
     is_true,
     names_in,
     negated,
@@ -101,7 +103,7 @@ class Lifter(BodyMaker):
         hold = self.choices.hold and not is_true(m.guard) and not any(self._moves_held(m, s) for s in around)
         if hold:
             around = [_without_guard(s, m) for s in around]
-        flow = Flow(plain, around, self.constants, hold)
+        flow = Flow(plain, around, {**self.constants, **self._between(m)}, hold)
         followers = self._followers(flow)
         for f in followers:
             if not f.late:
@@ -118,6 +120,26 @@ class Lifter(BodyMaker):
                 base = s if rest is self.found.around[i] else rest
                 left = stripped(base, gone)
                 self.around[i] = left if left is None or base is not s or not hold else stripped(rest, gone)
+
+    def _between(self, m: Machine) -> Known:
+        """What variables stand for in the branches of a machine that are set once, between those of another one and its own: they
+        would be known only behind both sequences.
+        """
+        first = min(o.at for o in self.found.machines)
+        everything = (*self.found.around, *(s for o in self.found.machines for s in o.inside))
+        often = Counter(str(s.target).lower() for s in every_statement(everything) if isinstance(s, sx.Assign))
+        known: dict[str, sx.Expression] = {}
+        for i, s in enumerate(self.found.around[: m.at]):
+            bare = _without_guard(s, m)
+            if i < first or not isinstance(bare, sx.Assign) or not isinstance(bare.target, sx.Name):
+                continue
+            name, value = str(bare.target).lower(), folded(bare.value, known)
+            read = set(names_in(value))
+            changing = written_by((*self.found.around[i + 1 : m.at], *m.inside))
+            later = {n for o in self.found.machines if o.at > i for n in (o.var, o.next)}
+            if often[name] == 1 and name not in read and not read & (changing | later):
+                known[name] = value
+        return known
 
     def _moves_held(self, m: Machine, s: sx.Statement) -> bool:
         """Whether a statement beside the branches can set the state while their condition does not hold: a hold would keep it."""
