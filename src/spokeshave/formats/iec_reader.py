@@ -109,6 +109,7 @@ class Reader(RoutineReader):
         found = finder.find(calls_gathered(statements))
         if not found.machines:
             return False
+        self.signals |= {low: s for low, s in finder.signals.items() if self.signals[low].initial != s.initial}
         self.guess_classes(read_by(statements), written_by(statements))
         finder.signals.update(self.signals)
         self.cases.append(StateProgram(found, finder, text, len(self.sequences), self.text))

@@ -62,11 +62,12 @@ class Outline:
 
     def __init__(self, tokens: Tokens) -> None:
         self.tokens = tokens
+        self.kinds = [*tokens.kinds, END, END, END, END]  # looked at beyond the last word of a damaged text
         self.bodies: list[BlockText] = []
         self.globals: list[Declaration] = []
         self._uses: dict[str, list[int]] = {}
         self._depths: list[int] | None = None
-        i, kinds = 0, tokens.kinds
+        i, kinds = 0, self.kinds
         while kinds[i] != END:
             if kinds[i] in _ENDS:
                 body = self._body(i)
@@ -77,6 +78,10 @@ class Outline:
                 self.globals += declared
             else:
                 i += 1
+
+    def word(self, i: int) -> str:
+        """The text of word `i`; empty beyond the last one."""
+        return self.tokens.word(i) if i < len(self.tokens.kinds) else ""
 
     @property
     def blocks(self) -> list[BlockText]:
@@ -93,13 +98,13 @@ class Outline:
 
     def declaration_of(self, name: str) -> MemberText | None:
         """What a variable of a program, or a global one, is declared as."""
-        low, word = name.lower(), self.tokens.word
+        low, word = name.lower(), self.word
         found = (d for d in self.declared if d.role != "VAR_EXTERNAL" and any(word(i).lower() == low for i in d.names))
         return next((MemberText(name, d.role, d.kind, d.initial) for d in found), None)
 
     def taken(self, block: BlockText) -> set[str]:
         """Names that a variable of a block cannot have in a program, in lower case."""
-        word = self.tokens.word
+        word = self.word
         return {
             *(word(i).lower() for d in self.declared for i in d.names),
             *(b.name.lower() for b in self.bodies),
@@ -113,29 +118,29 @@ class Outline:
             for b in self.bodies:
                 parentheses = 0
                 for i in range(b.begins, b.last):
-                    kind = self.tokens.kinds[i]
+                    kind = self.kinds[i]
                     parentheses += (kind == "(") - (kind == ")")
-                    if kind != NAME or self.tokens.kinds[i - 1] == ".":
+                    if kind != NAME or self.kinds[i - 1] == ".":
                         continue
-                    if not (parentheses and self.tokens.kinds[i + 1] in (":=", "=>")):
-                        self._uses.setdefault(self.tokens.word(i).lower(), []).append(i)
+                    if not (parentheses and self.kinds[i + 1] in (":=", "=>")):
+                        self._uses.setdefault(self.word(i).lower(), []).append(i)
         return self._uses.get(low, [])
 
     def written(self, first: int, last: int) -> set[str]:
         """Names that statements between two words set, in lower case."""
-        kinds, out, parentheses = self.tokens.kinds, set[str](), 0
+        kinds, out, parentheses = self.kinds, set[str](), 0
         for i in range(first, last):
             parentheses += (kinds[i] == "(") - (kinds[i] == ")")
             set_here = (kinds[i + 1] == ":=" and not parentheses) or kinds[i - 1] == "=>"
             if kinds[i] == NAME and kinds[i - 1] != "." and set_here:
-                out.add(self.tokens.word(i).lower())
+                out.add(self.word(i).lower())
         return out
 
     def depth(self, i: int) -> int:
         """In how many statements a word stands."""
         if self._depths is None:
             self._depths, now = [], 0
-            for kind in self.tokens.kinds:
+            for kind in self.kinds:
                 now += (kind in _OPENED) - (kind in _CLOSED)
                 self._depths.append(now)
         return self._depths[i]
@@ -144,14 +149,14 @@ class Outline:
         """The semicolon behind the parentheses that open at word `i`."""
         depth = 0
         while True:
-            depth += (self.tokens.kinds[i] == "(") - (self.tokens.kinds[i] == ")")
+            depth += (self.kinds[i] == "(") - (self.kinds[i] == ")")
             i += 1
             if not depth:
                 return i
 
     def arguments(self, i: int) -> Iterator[tuple[int, int]]:
         """What stands between the parentheses that open at word `i` and its commas, from word to word."""
-        depth, start, kinds = 0, i + 1, self.tokens.kinds
+        depth, start, kinds = 0, i + 1, self.kinds
         while True:
             depth += (kinds[i] in "([") - (kinds[i] in ")]")
             if (kinds[i] == "," and depth == 1) or not depth:
@@ -171,9 +176,9 @@ class Outline:
     # -- taken apart
 
     def _body(self, i: int) -> BlockText:
-        kinds, word = self.tokens.kinds, self.tokens.kinds[i]
-        name, j = self.tokens.word(i + 1), i + 2
-        last = next((k for k in range(i, len(kinds)) if kinds[k] == _ENDS[word]), len(kinds) - 1)
+        kinds, word = self.kinds, self.kinds[i]
+        name, j = self.word(i + 1), i + 2
+        last = next((k for k in range(i, len(kinds)) if kinds[k] == _ENDS[word]), len(self.tokens.kinds) - 1)
         while word == "FUNCTION" and j < last and not kinds[j].startswith("VAR"):
             j += 1
         head, declared = self.tokens.ends[j - 1], list[Declaration]()
@@ -184,18 +189,18 @@ class Outline:
         body = BlockText(name, word, i, j, last, head, tuple(declared))
         for d in declared:
             for n in d.names:
-                spelt = self.tokens.word(n)
+                spelt = self.word(n)
                 body.members[spelt.lower()] = MemberText(spelt, d.role, d.kind, d.initial)
         body.states = tuple(self._states(body))
         outer = {low for low, m in body.members.items() if m.role == "VAR_EXTERNAL"}
-        words, tokens = range(j, last), self.tokens
-        copies = {tokens.word(k).lower() for k in words if kinds[k + 1] == ":=" and tokens.word(k + 2).lower() in outer}
+        words = range(j, last)
+        copies = {self.word(k).lower() for k in words if kinds[k + 1] == ":=" and self.word(k + 2).lower() in outer}
         body.outside = frozenset(outer | copies)
         return body
 
     def _states(self, b: BlockText) -> Iterator[str]:
         """Variables that it chooses by and sets, in the order of the choices."""
-        kinds, word = self.tokens.kinds, self.tokens.word
+        kinds, word = self.kinds, self.word
         sets = {
             word(i).lower() for i in range(b.begins, b.last)
             if kinds[i] == NAME and kinds[i + 1] == ":=" and kinds[i + 2] in (INT, NAME) and kinds[i + 3] == ";"
@@ -217,7 +222,7 @@ class Outline:
 
     def _block(self, i: int) -> tuple[list[Declaration], int]:
         """The declarations of a block of variables that begins at word `i`, and the word behind it."""
-        kinds, role = self.tokens.kinds, self.tokens.kinds[i]
+        kinds, role = self.kinds, self.kinds[i]
         i += 1
         constant = retain = False
         while kinds[i] in ("CONSTANT", "RETAIN"):
@@ -229,10 +234,10 @@ class Outline:
                 last += 1
             found.append(self._declaration(role, constant, retain, i, last))
             i = last + 1
-        return found, min(i + 1, len(kinds) - 1)
+        return found, min(i + 1, len(self.tokens.kinds) - 1)
 
     def _declaration(self, role: str, constant: bool, retain: bool, first: int, last: int) -> Declaration:
-        kinds, word = self.tokens.kinds, self.tokens.word
+        kinds, word = self.kinds, self.word
         colon = next((i for i in range(first, last) if kinds[i] == ":"), last)
         names = tuple(i for i in range(first, colon) if kinds[i] not in (",", "AT", ADDRESS))
         equal = next((i for i in range(colon, last) if kinds[i] == ":="), last)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from dataclasses import replace
 
@@ -264,9 +265,7 @@ def _body_name(block: Block, qualifier: Qualifier, step: str) -> str:
         if counted:
             return _counting(counted[0].target)
         if len(block) == 1 and isinstance(first, sx.Assign):
-            return (
-                f"{'Clear' if isinstance(first.value, sx.Literal) and not first.value.value else 'Set'}_{first.target}"
-            )
+            return f"{'Clear' if isinstance(first.value, sx.Literal) and not first.value.value else 'Set'}_{_word(first.target)}"
     elif _counts(first):
         return _counting(first.target)
     return {Q.P0: f"Leave_{step}", Q.P1: f"Enter_{step}"}.get(qualifier, f"While_{step}")
@@ -277,4 +276,9 @@ def _counts(s: sx.Assign) -> bool:
 
 
 def _counting(target: sx.Target) -> str:
-    return f"{target}_Up" if "count" in str(target).lower() else f"Count_{target}"
+    return f"{_word(target)}_Up" if "count" in str(target).lower() else f"Count_{_word(target)}"
+
+
+def _word(target: sx.Target) -> str:
+    """A variable as a part of a name: of an instance, of a table too."""
+    return "_".join(re.findall(r"[A-Za-z0-9]+", str(target)))

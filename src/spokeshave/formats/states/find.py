@@ -137,6 +137,7 @@ class Finder:
         """The machines; none where nothing is one. Raises `FormatError` for states that cannot be read."""
         found = Found(first=self._first_scan(statements))
         if found.first:
+            self._begin(statements, found.first)
             statements = tuple(x for s in statements if (x := stripped(s, {found.first})) is not None)
             statements = folded_block(statements, {found.first: FALSE})
         items = list(self._flat(statements, TRUE))
@@ -164,10 +165,14 @@ class Finder:
     def _first_scan(self, statements: Block) -> str:
         """The variable that tells of the first scan, if there is one: TRUE at first, and set FALSE in every scan."""
         ends = [s for s in statements if isinstance(s, sx.Assign) and value_of(s.value) is False]
+        ends += [x for s in statements for x in _if_alone(s) if isinstance(x, sx.Assign) and value_of(x.value) is False]
         for s in ends:
             name = str(s.target).lower()
             signal = self.signals.get(name)
-            others = tuple(x for x in statements if x is not s)
+            others = tuple(
+                y for x in statements if x is not s
+                for y in ([z for z in _if_alone(x, name) if z is not s] if s in _if_alone(x, name) else [x])
+            )  # fmt: skip
             if (
                 signal is not None
                 and signal.cls is SignalClass.INTERNAL
@@ -176,6 +181,16 @@ class Finder:
             ):
                 return name
         return ""
+
+    def _begin(self, statements: Block, first: str) -> None:
+        """What the first scan alone sets is what variables are at first: `IF First THEN State := 10; END_IF;`"""
+        for s in statements:
+            for x in _if_alone(s, first):
+                if not isinstance(x, sx.Assign) or str(x.target).lower() not in self.signals:
+                    continue
+                low, value = str(x.target).lower(), value_of(folded(x.value, self.constants))
+                if value is not None and low != first:
+                    self.signals[low] = replace(self.signals[low], initial=value)
 
     def _add(self, found: Found, mine: list[_Case], case: _Case, guard: sx.Expression) -> None:
         last = found.machines[-1] if found.machines else None
@@ -396,6 +411,15 @@ class Finder:
                 raise self.fail(s.span, "the state is set inside a loop", "set it under IF only")
             for inner in sx.children(s)[1]:
                 yield from self._in_block(inner, m, known)
+
+
+def _if_alone(s: sx.Statement, name: str = "") -> Block:
+    """The statements of an IF that asks for one variable and nothing else, for `name` if it is given; none of another statement."""
+    if not isinstance(s, sx.If) or len(s.branches) > 1 or s.otherwise:
+        return ()
+    condition, block = s.branches[0]
+    asks = isinstance(condition, sx.Name) and (not name or str(condition).lower() == name)
+    return block if asks and (name or str(condition).lower() in written_by(block)) else ()
 
 
 def _guarded(s: sx.Statement, guard: sx.Expression) -> sx.Statement:
