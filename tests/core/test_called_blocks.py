@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -9,8 +11,12 @@ import pytest
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.iec_read import parse_states
 from spokeshave.formats.iec_routines import read_routine
+from spokeshave.formats.states.blocks import Outline
 from spokeshave.formats.states.called import write_in
+from spokeshave.formats.states.choices import Choices
+from spokeshave.formats.states.foreign import made_fit
 from spokeshave.language.tokens import Tokens
+from spokeshave.model.project import Project, SignalClass
 from spokeshave.reading import read_text
 
 HERE = Path(__file__).parent / "state_programs"
@@ -114,3 +120,61 @@ def test_a_variable_in_and_out_is_refused_where_the_block_stays():
     with pytest.raises(FormatError, match="VAR_IN_OUT is not supported"):
         read_routine("FUNCTION_BLOCK B\nVAR_IN_OUT x : BOOL; END_VAR\nx := NOT x;\nEND_FUNCTION_BLOCK")
     assert parse_states((HERE / "62-block-with-return.st").read_text()).reader.refused is None
+
+
+def one_program(text: str) -> bool:
+    """Whether a text is one program that says what its inputs are, and nothing else."""
+    apart = re.search(r"\b(?:VAR_GLOBAL|FUNCTION_BLOCK|TYPE|GVL)\b", text)
+    return len(re.findall(r"\bPROGRAM\b", text)) == 1 and "VAR_INPUT" in text and apart is None
+
+
+def in_a_block(text: str) -> str:
+    """The only program of a text as a block, and a program that calls it with variables of the same names."""
+    outline = Outline(Tokens(text, program=True))
+    (body,) = (b for b in outline.bodies if b.word == "PROGRAM")
+    declared, calls, out = [], [], []
+    for d in body.declared:
+        if d.role not in ("VAR_INPUT", "VAR_OUTPUT"):
+            continue
+        for i in d.names:
+            name = outline.word(i)
+            declared.append(f"{d.role} {name} : {d.kind_text}{f' := {d.initial}' * bool(d.initial)}; END_VAR")
+            if d.role == "VAR_INPUT":
+                calls.append(f"{name} := {name}")
+            else:
+                out.append(f"{name} := It.{name};")
+    block = re.sub(r"\bEND_PROGRAM\b", "END_FUNCTION_BLOCK", re.sub(r"\bPROGRAM\b", "FUNCTION_BLOCK", text, count=1))
+    lines = [
+        block,
+        "PROGRAM Around",
+        *declared,
+        f"VAR It : {body.name}; END_VAR",
+        f"It({', '.join(calls)});",
+        *out,
+        "END_PROGRAM",
+    ]
+    return "\n".join(lines)
+
+
+def looked_at(project: Project) -> list[object]:
+    """The charts of a machine file but for the name of a sequence that is alone."""
+    alone = len(project.sequences) == 1
+    texts = [str((q.steps, q.transitions, q.bodies, q.hold_when)) for q in project.sequences]
+    names = [q.name for q in project.sequences]
+    logic = [project.opening, project.closing, str([replace(t, go_to=()) for t in project.trips])]
+    return [re.sub(rf"\b{names[0]}\.", "It.", x) if alone else x for x in (*texts, *logic)]
+
+
+@pytest.mark.parametrize(
+    "file",
+    [f for f in sorted(HERE.glob("*.st")) if one_program(f.read_text())],
+    ids=lambda f: f.stem,
+)
+def test_a_program_that_is_moved_into_a_block_becomes_the_same_chart(file):
+    text = made_fit(file.read_text())[0]
+    mine = parse_states(text).project(Choices())
+    there = parse_states(in_a_block(text)).project(Choices())
+    assert looked_at(there) == looked_at(mine), file.stem
+    assert {s.name for s in there.signals if s.cls is not SignalClass.INTERNAL} == {
+        s.name for s in mine.signals if s.cls is not SignalClass.INTERNAL
+    }

@@ -112,15 +112,18 @@ class Outline:
         }
 
     def uses(self, low: str) -> list[int]:
-        """Where statements name a variable, given in lower case; what stands behind a point or names an argument does not."""
+        """Where statements name a variable of a program or a global one, given in lower case: not what a block calls so itself,
+        what stands behind a point, or names an argument.
+        """
         if not self._uses:
             self._uses[""] = []
             for b in self.bodies:
+                mine = {n for n, m in b.members.items() if b.word != "PROGRAM" and m.role != "VAR_EXTERNAL"}
                 parentheses = 0
                 for i in range(b.begins, b.last):
                     kind = self.kinds[i]
                     parentheses += (kind == "(") - (kind == ")")
-                    if kind != NAME or self.kinds[i - 1] == ".":
+                    if kind != NAME or self.kinds[i - 1] == "." or self.word(i).lower() in mine:
                         continue
                     if not (parentheses and self.kinds[i + 1] in (":=", "=>")):
                         self._uses.setdefault(self.word(i).lower(), []).append(i)
