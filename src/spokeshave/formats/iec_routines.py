@@ -11,6 +11,7 @@ from spokeshave.formats.errors import FormatError
 from spokeshave.formats.iec_places import Origins
 from spokeshave.formats.iec_tables import Struct, TableReader
 from spokeshave.formats.iec_variables import BLANKS, VariableReader
+from spokeshave.formats.iec_words import parsing
 from spokeshave.language.function_blocks import BLOCKS
 from spokeshave.language.literals import value_text
 from spokeshave.language.parser import DoesNotFit
@@ -188,8 +189,6 @@ def body_at(text: str, blocks: Iterable[str] = (), rows: Iterable[str] = ()) -> 
 
 
 def _alone(text: str, blocks: Iterable[str], rows: Iterable[str]) -> tuple[Routine, Origins]:
-    from spokeshave.formats.iec_read import parsing  # which reads routines itself
-
     with parsing(text) as tokens:
         reader = RoutineReader(text, tokens, more_kinds=tuple(blocks))
         reader.structs |= {n.lower(): Struct(n, (), ()) for n in rows}

@@ -7,11 +7,6 @@ word, is it what was found. Any other text is for the reader of programs that we
 
 from __future__ import annotations
 
-import re
-
 from spokeshave.formats.code.found.charts import charts_of, steps_told
 
-__all__ = ["OURS", "charts_of", "steps_told"]
-
-OURS = re.compile(r"\(\* Task period \d+ ms: ")
-"""What stands at the head of plain code."""
+__all__ = ["charts_of", "steps_told"]
