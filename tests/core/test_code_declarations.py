@@ -10,9 +10,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from spokeshave.formats.code.write import generate
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.iec_read import parse_iec
-from spokeshave.formats.iec_write import write_code
+from spokeshave.formats.iec_write import code_head, write_code
+from spokeshave.formats.pragma import code_pragma
 from spokeshave.model.project import Instance, Project, Signal, SignalClass, Type
 from tests.core.projects import projects
 from tests.core.test_generated_code import hundreds
@@ -130,3 +132,14 @@ def test_damaged_code_ends_in_a_message_with_its_place_or_in_a_machine_file(wind
         parse_iec(text)
     except FormatError as error:
         assert str(error)
+
+
+def test_code_that_was_written_as_one_program_is_still_read(roastery):
+    """As files were before several sequences had blocks of their own."""
+    made = generate(roastery, "plain", apart=False)
+    text = f"{code_head(roastery, made, 'plain')}\n{made.text}END_PROGRAM\n\n{code_pragma(roastery, 'plain')}\n"
+    assert "FUNCTION_BLOCK" not in text and parse_iec(text) == roastery
+    later = parse_iec(text.replace("CoolT >= CoolTime AND", "CoolT >= T#9s AND"))
+    assert later.sequences[1].transitions[2].condition == "Stir.T >= T#9s AND StirrerRuns"
+    with pytest.raises(FormatError, match="the block RoastSteps of a sequence is missing"):
+        parse_iec(text.replace("{spokeshave (", '{spokeshave ( "blocks": ["RoastSteps"],'))

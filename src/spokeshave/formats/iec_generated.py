@@ -39,7 +39,8 @@ def read_generated(text: str, reader: Reader, pragma: dict[str, Any]) -> Project
     )
     if odd := _hangs_loose(project):
         raise FormatError(f"the pragma is damaged: {odd}", advice="write the code out again")
-    blocks = [b.lower() for b in pragma.get("blocks", ()) if isinstance(b, str)]
+    said = pragma.get("blocks", ())
+    blocks = [b for b in said if isinstance(b, str)] if isinstance(said, list) else []
     programs = reader.tokens.kinds.count("PROGRAM")
     if programs != 1:
         raise FormatError(f"generated code is one PROGRAM, here are {programs}")
@@ -78,7 +79,7 @@ def _joined(reader: Reader, blocks: list[str]) -> Reader:
     """A reader of the same text with the blocks of its sequences in their places in the program, as the statements are generated."""
     with located(reader.text, reader.tokens):  # what is wrong in them is told before they move
         Reader(reader.text, reader.tokens, enumerations=reader.enumerations).file()
-    found = write_in(reader.tokens, blocks)
+    found = write_in(reader.tokens, [b.lower() for b in blocks])
     if found is None:
         raise FormatError(f"the block {blocks[0]} of a sequence is missing", advice="write the code out again")
     return Reader(found.tokens.text, found.tokens, enumerations=reader.enumerations)
