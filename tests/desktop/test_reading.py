@@ -14,7 +14,8 @@ from spokeshave.desktop.window import MainWindow
 from spokeshave.model.edits import new_sequence
 from spokeshave.model.project import Project
 
-PROGRAM = (Path(__file__).parent.parent / "core" / "state_programs" / "42-alarm-latch.st").read_text()
+STATE_PROGRAMS = Path(__file__).parent.parent / "core" / "state_programs"
+PROGRAM = (STATE_PROGRAMS / "42-alarm-latch.st").read_text()
 
 
 @pytest.fixture
@@ -94,6 +95,13 @@ def test_a_program_is_pasted_into_an_empty_file_and_beside_what_is_there(window,
     assert said and "there is no state 7" in said[0] and len(window.document.project.sequences) == 2
     window.document.undo()
     assert [q.name for q in window.document.project.sequences] == ["Feeder"]
+    QApplication.clipboard().setText((STATE_PROGRAMS / "59-two-of-one-block.st").read_text())
+    window.sequence.sheets["Feeder"].paste()
+    read(window, qtbot)
+    assert [q.name for q in window.document.project.sequences] == ["Feeder", "Left", "Right"], (
+        "one for each instance of a block"
+    )
+    assert "TYPE E_Tray" in window.document.reading.text and not window.document.project.routines
 
 
 def test_reading_is_cancelled_and_what_is_edited_meanwhile_is_asked_for(window, tmp_path, qtbot, monkeypatch):

@@ -22,7 +22,11 @@ from spokeshave.model.joining import joined
 from spokeshave.model.project import Project, Sequence, Step
 from spokeshave.reading import Reading, read_elsewhere
 
-PROGRAM = re.compile(r"\s*(?:\(\*[\s\S]*?\*\)\s*|//[^\n]*\n\s*)*(?:PROGRAM\s+\w+|VAR_GLOBAL\b|VAR\s)", re.IGNORECASE)
+PROGRAM = re.compile(
+    r"\s*(?:\(\*[\s\S]*?\*\)\s*|//[^\n]*\n\s*|\{[^{}]*\}\s*)*"
+    r"(?:(?:PROGRAM|FUNCTION|FUNCTION_BLOCK)\s+\w+|TYPE\s+\w+\s*:|VAR_\w+\b|VAR\s)",
+    re.IGNORECASE,
+)
 """How the text of a program begins."""
 Edit = Callable[[Project, str, str], Project]
 
