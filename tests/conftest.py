@@ -24,7 +24,7 @@ make_schema()
 _PHASES = [p for p in Phase if p is not Phase.shrink]
 # A run answers for the change it runs on, so its examples are the same each time; `./run-tests search` looks for new ones.
 # Those are a part of what a property asks for, that the run answers within minutes; a search takes all of them.
-PART = 0.4
+PART = 0.35
 AT_LEAST = 12
 settings.register_profile("untimed", deadline=None, phases=_PHASES, derandomize=True, max_examples=round(100 * PART))
 settings.register_profile("search", deadline=None, phases=_PHASES, print_blob=True)
