@@ -8,14 +8,14 @@ from collections import Counter
 from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 
+from spokeshave.formats.errors import FormatError
 from spokeshave.formats.states.blocks import BlockText, Declaration, Outline
 from spokeshave.formats.states.choices import Note
 from spokeshave.formats.states.moved import Pieces
-from spokeshave.formats.states.put_in import PutIn
+from spokeshave.formats.states.one_call import OneCall
+from spokeshave.formats.states.put_in import PutIn, put_in
 from spokeshave.language.tokens import Tokens
 
-MOST = 64
-"""Instances that are written into one program, and the blocks in them."""
 LARGEST = 4_000_000
 """Characters that a program may have then."""
 
@@ -40,23 +40,25 @@ def write_in(tokens: Tokens, only: Collection[str] | None = None) -> WrittenIn |
     notes: list[Note] = []
     shared: set[str] = set()
     paths: dict[str, str] = {}
-    for _ in range(MOST):
-        outline = Outline(tokens)
-        wanted = _with_states(outline) if only is None else only
-        found = list(_instances(outline, wanted))
-        if not found:
-            break
+    while found := list(_instances(outline := Outline(tokens), _with_states(outline) if only is None else only)):
+        wanted = {block.name.lower() for block, _, _ in found}
+        _refuse_circles(outline, wanted)
         often = Counter(low for block, _, _ in found for low in block.members)
         shared |= {low for low, n in often.items() if n > 1}
-        one = PutIn(outline, *found[0], shared)
-        tokens = _without_blocks(one.written(), wanted)
-        notes.append(Note(one.line, f"the block {one.block.name} is written into the program for {one.name}"))
-        path = paths.get(one.name.lower(), one.name)
-        paths |= {new.lower(): f"{path}.{one.block.members[low].spelt}" for low, new in one.renamed.items()}
-        if one.state:
-            states[one.name.lower()] = f"{path}.{one.state}"
+        known: dict[str, OneCall] = {}
+        ones = list[PutIn]()
+        for one_found in found:
+            ones.append(PutIn(outline, *one_found, shared, known))
+            known[ones[-1].low] = ones[-1]
+        tokens = _without_blocks(put_in(outline, ones), wanted)
+        for one in ones:
+            notes.append(Note(one.line, f"the block {one.block.name} is written into the program for {one.name}"))
+            path = paths.get(one.name.lower(), one.name)
+            paths |= {new.lower(): f"{path}.{one.block.members[low].spelt}" for low, new in one.renamed.items()}
+            if one.state:
+                states[one.name.lower()] = f"{path}.{one.state}"
         if len(tokens.text) > LARGEST:
-            raise one.fail(one.declared.names[0], "the blocks are too large to be written into their program", "")
+            raise ones[0].fail(ones[0].named_at, "the blocks are too large to be written into their program", "")
     if not notes:
         return None
     return WrittenIn(tokens, states, notes)
@@ -68,6 +70,22 @@ def _with_states(outline: Outline) -> set[str]:
     while more := {b.name.lower() for b in outline.blocks if any(d.kind in found for d in b.declared)} - found:
         found |= more
     return found
+
+
+def _refuse_circles(outline: Outline, names: Collection[str]) -> None:
+    """Raises `FormatError` for a block that has an instance of itself, or of a block that has one."""
+    inside = {b.name.lower(): b for b in outline.blocks}
+    for low in names:
+        todo, seen = [low], set[str]()
+        while todo:
+            for d in inside[todo.pop()].declared:
+                if d.kind == low:
+                    line, column = outline.tokens.position(outline.tokens.starts[d.names[0]])
+                    raise FormatError(f"{inside[low].name} has an instance of itself inside it", line=line, column=column,
+                                      advice="a block cannot be inside itself")  # fmt: skip
+                if d.kind in inside and d.kind not in seen:
+                    seen.add(d.kind)
+                    todo.append(d.kind)
 
 
 def _instances(outline: Outline, wanted: Collection[str]) -> Iterator[tuple[BlockText, Declaration, int]]:

@@ -25,6 +25,8 @@ class OneCall:
     named_at: int
     shared: set[str]
     """Names, in lower case, that variables of other blocks have too."""
+    others: dict[str, OneCall]
+    """Instances that have their names already, by their own in lower case."""
     renamed: dict[str, str] = field(default_factory=dict)
     """What the variables of the block are called in the program, by their names in lower case."""
     gone: set[str] = field(default_factory=set)
@@ -103,7 +105,8 @@ class OneCall:
 
     def _name_members(self) -> None:
         """Each variable of the block gets a name that is free in the program; its state gets that of the instance."""
-        taken = self.outline.taken(self.block) - {self.low}
+        given_out = {new.lower() for o in self.others.values() for new in o.renamed.values()}
+        taken = (self.outline.taken(self.block) | given_out) - {self.low}
         if self.state:
             self.renamed[self.state.lower()] = self.name
             taken.add(self.low)
@@ -136,6 +139,9 @@ class OneCall:
                 if self.tokens.word(first).lower() not in self.inside:
                     self.renamed[low] = self.tokens.word(first)
                     self.gone.add(low)
+            elif last == first + 3 and (theirs := self._of_another(first)) and theirs.lower() not in self.inside:
+                self.renamed[low] = theirs
+                self.gone.add(low)
             elif last == first + 1 and self.tokens.kinds[first] in ("TIME", "INT", "REAL", "TYPED"):
                 self.constants[low] = self.tokens.word(first)
         for low, (first, last) in self._goes_out().items():
@@ -148,6 +154,12 @@ class OneCall:
                     del self.taken_out[low]
                 else:
                     self.dropped.append((first, last))
+
+    def _of_another(self, first: int) -> str:
+        """What a variable of another instance, `Left.Busy`, is called in the program; empty for other words."""
+        kinds, word = self.tokens.kinds, self.tokens.word
+        other = self.others.get(word(first).lower()) if kinds[first : first + 3] == [NAME, ".", NAME] else None
+        return other.renamed.get(word(first + 2).lower(), "") if other is not None else ""
 
     def _goes_out(self) -> dict[str, tuple[int, int]]:
         """Outputs whose value the program gives to a variable of its own that nothing else speaks of, in every scan."""

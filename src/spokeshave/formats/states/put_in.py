@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
+from spokeshave.formats.states.blocks import Outline
 from spokeshave.formats.states.moved import Pieces
 from spokeshave.formats.states.one_call import ZERO, OneCall
 from spokeshave.language.tokens import NAME, Tokens
@@ -10,45 +13,68 @@ _OPENED = frozenset(("IF", "CASE", "FOR", "WHILE", "REPEAT"))
 _CLOSED = frozenset(("END_IF", "END_CASE", "END_FOR", "END_WHILE", "END_REPEAT"))
 
 
+Change = tuple[int, int, str | Callable[[], None]]
+"""From offset to offset, and what stands there then: a text, or what writes it."""
+
+
+def put_in(outline: Outline, ones: list[PutIn]) -> Tokens:
+    """The words of a text with the blocks of some instances in place of their calls."""
+    t, pieces, at = outline.tokens, Pieces(outline.tokens), 0
+    uses = {start: use for one in ones for start, use in one.looked_at().items()}
+    changes: list[Change] = [(start, end, new) for start, (end, new) in uses.items()]
+    named = {one.named_at for one in ones}
+    for d in dict.fromkeys(one.declared for one in ones):
+        left = [t.word(i) for i in d.names if i not in named]
+        end = t.ends[d.names[-1]] if left else t.ends[d.last]
+        changes.append((t.starts[d.names[0]], end, ", ".join(left)))
+    for one in ones:
+        one.pieces, one.uses = pieces, uses
+        changes += one.changes()
+    for start, end, new in sorted(changes, key=lambda c: c[:2]):
+        if start < at:
+            continue  # inside of what has gone, or of a call
+        pieces.copy(at, start)
+        if isinstance(new, str):
+            pieces.put(new, start)
+        else:
+            new()
+        at = end
+    pieces.copy(at, len(t.text))
+    return pieces.done()
+
+
 class PutIn(OneCall):
     """The text with the block in place of the call."""
 
-    def written(self) -> Tokens:
-        """The words of the text with the block in place of its call."""
+    pieces: Pieces
+    uses: dict[int, tuple[int, str]]
+    """What is looked at of all instances that are put in, from offset to offset, and what it is called then."""
+
+    def looked_at(self) -> dict[int, tuple[int, str]]:
+        """Where the program looks at a variable of this instance, by offset, with the end and the new name."""
         t = self.tokens
-        changes: list[tuple[int, int, str]] = []  # from offset to offset; what stands there then, but for the call
-        changes.append(self._undeclared())
-        head = self.program.head_ends
-        changes.append((head, head, "declarations"))
-        changes.append((t.starts[self.call], t.ends[self.end], "call"))
-        changes += [(t.starts[first], t.ends[last - 1], "") for first, last in self.dropped]
-        changes += [
-            (t.starts[i], t.ends[i + 2], self.renamed[t.word(i + 2).lower()])
+        return {
+            t.starts[i]: (t.ends[i + 2], self.renamed[t.word(i + 2).lower()])
             for i in self.outline.uses(self.low)
             if t.kinds[i + 1] == "." and t.word(i + 2).lower() in self.renamed
-            and not any(first <= i < last for first, last in self.dropped)
-        ]  # fmt: skip
-        self.pieces, at = Pieces(t), 0
-        for start, end, new in sorted(changes):
-            self.pieces.copy(at, start)
-            if new == "declarations" and start == end:
-                self._declarations()
-            elif new == "call":
-                self._body()
-            else:
-                self.pieces.put(new, start)
-            at = end
-        self.pieces.copy(at, len(t.text))
-        return self.pieces.done()
+        }
 
-    def _undeclared(self) -> tuple[int, int, str]:
-        """The declaration without the name of the instance; all of it goes where it is the only one."""
-        t, d, i = self.tokens, self.declared, self.named_at
-        if len(d.names) == 1:
-            return t.starts[i], t.ends[d.last], ""
-        if t.kinds[i + 1] == ",":
-            return t.starts[i], t.ends[i + 1], ""
-        return t.starts[i - 1], t.ends[i], ""
+    def changes(self) -> list[Change]:
+        """What becomes of the program: declarations, the call, statements that are needed no more."""
+        t, head = self.tokens, self.program.head_ends
+        gone = [(t.starts[first], t.ends[last - 1], "") for first, last in self.dropped]
+        return [(head, head, self._declarations), (t.starts[self.call], t.ends[self.end], self._body), *gone]
+
+    def _copy(self, first: int, last: int) -> None:
+        """The words from `first` to the one before `last`, in the new names."""
+        t, at = self.tokens, self.tokens.starts[first]
+        for i in range(first, last):
+            if t.starts[i] in self.uses:
+                end, new = self.uses[t.starts[i]]
+                self.pieces.copy(at, t.starts[i])
+                self.pieces.put(new, t.starts[i])
+                at = end
+        self.pieces.copy(at, t.ends[last - 1])
 
     def _declarations(self) -> None:
         """The variables of the block, below those of the program."""
@@ -87,11 +113,11 @@ class PutIn(OneCall):
         for low, (first, last) in self.given.items():
             if low not in self.gone and low not in self.constants:
                 put(f"{self.renamed[low]} := ", here)
-                self.pieces.copy(t.starts[first], t.ends[last - 1])
+                self._copy(first, last)
                 put(";\n", here)
         self._statements()
         for low, (first, last) in self.taken_out.items():
-            self.pieces.copy(t.starts[first], t.ends[last - 1])
+            self._copy(first, last)
             put(f" := {self.renamed[low]};\n", here)
 
     def _statements(self) -> None:
