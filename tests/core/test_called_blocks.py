@@ -68,6 +68,13 @@ def test_a_return_from_within_is_refused_and_one_that_ends_an_if_leaves_out_the_
     assert "runs beside the text" in found.shown, "and what is left out was run beside the text as it stands"
 
 
+def test_a_block_in_itself_is_refused_with_its_place():
+    inside = BLOCK.replace("n : INT;", "n : INT; Other : Slide;").replace("CASE n OF", "Other(Go := Go);\nCASE n OF")
+    with pytest.raises(FormatError, match="Slide has an instance of itself inside it") as told:
+        read_text(program("Mine(Go := A, There := B);\nQ := Mine.Out;", inside))
+    assert told.value.line == 4
+
+
 def test_faults_in_a_block_stand_at_its_own_lines():
     text = program("Mine(Go := A, There := B);\nQ := Mine.Out;").replace(
         "1: IF There THEN n := 0", "1: IF There THEN n := 7"

@@ -144,6 +144,33 @@ def test_the_roastery_is_found_in_its_plain_code_and_goes_as_it_did():
     assert all(n.text.split()[-1] in lines[n.line - 1] for n in found.notes)
 
 
+def many_sequences(count: int) -> Project:
+    """Sequences that all begin in the same number."""
+    signals, sequences = list[Signal](), list[Sequence]()
+    for k in range(count):
+        signals += [Signal(f"Go{k}", SignalClass.INPUT), Signal(f"Run{k}", SignalClass.OUTPUT)]
+        steps = (Step(f"Rest{k}", 10), Step(f"Turn{k}", 20, (Action(Qualifier.N, f"Run{k}"),)))
+        ways = (
+            Transition((f"Rest{k}",), (f"Turn{k}",), f"Go{k}"),
+            Transition((f"Turn{k}",), (f"Rest{k}",), f"Turn{k}.T >= T#2s"),
+        )
+        sequences.append(Sequence(f"Reel{k}", f"Rest{k}", steps, ways))
+    signals.sort(key=lambda s: s.cls.value)
+    return Project("Reels", signals=tuple(signals), sequences=tuple(sequences))
+
+
+def test_every_one_of_many_sequences_begins_where_it_should():
+    """Names of one type and value stand together on lines; each of these lines says the value."""
+    project = many_sequences(70)
+    text = write_code(project, "plain")
+    assert parse_iec(text) == project
+    found = read_text(text.partition("{spokeshave")[0])
+    assert "word by word" in found.shown and [q.initial for q in found.project.sequences] == [
+        q.initial for q in project.sequences
+    ]
+    assert sum(len(re.findall(r"\bReel\d+\b", x)) for x in text.split("\n") if x.endswith(" : INT := 10;")) == 70
+
+
 def test_code_whose_times_are_measured_is_found_too():
     project = read_project(EXAMPLES / "roastery.spoke")
     text = write_code(project, "plain", measured=True).partition("{spokeshave")[0]

@@ -127,13 +127,14 @@ def _grouped(variables: Iterable[tuple[str, str, str]]) -> list[str]:
     """Declarations, names of one type and initial value together."""
     lines: list[str] = []
     for (kind, initial), group in groupby(variables, key=lambda v: v[1:]):
+        of = f" : {kind}{f' := {initial}' * bool(initial)};"
         names: list[str] = []
         for name, _, _ in group:
             if names and sum(map(len, names)) + 2 * len(names) + len(name) > 90:
-                lines.append(f"{', '.join(names)} : {kind};")
+                lines.append(", ".join(names) + of)
                 names = []
             names.append(name)
-        lines.append(f"{', '.join(names)} : {kind}{f' := {initial}' * bool(initial)};")
+        lines.append(", ".join(names) + of)
     return lines
 
 
