@@ -30,7 +30,6 @@ def read_generated(text: str, reader: Reader, pragma: dict[str, Any]) -> Project
     """Generated code: the machine file of its pragma, with the texts as they stand in the code. Raises `FormatError` with line and
     column for what does not come back.
     """
-
     style = pragma.get("code")
     if style not in STYLES:
         raise FormatError(f"the pragma speaks of code of the style {style}", advice=f"there are {' and '.join(STYLES)}")
@@ -46,6 +45,8 @@ def read_generated(text: str, reader: Reader, pragma: dict[str, Any]) -> Project
         raise FormatError(f"generated code is one PROGRAM, here are {programs}")
     protect, measured = not pragma.get("unprotected"), bool(pragma.get("measured"))
     if blocks:
+        with located(text, reader.tokens):  # what is wrong in them is told before they move
+            Reader(text, reader.tokens, enumerations=reader.enumerations).file()
         reader = _joined(reader, blocks)
     kinds = reader.tokens.kinds
     begins = _read_head(reader)
@@ -77,8 +78,6 @@ def read_generated(text: str, reader: Reader, pragma: dict[str, Any]) -> Project
 
 def _joined(reader: Reader, blocks: list[str]) -> Reader:
     """A reader of the same text with the blocks of its sequences in their places in the program, as the statements are generated."""
-    with located(reader.text, reader.tokens):  # what is wrong in them is told before they move
-        Reader(reader.text, reader.tokens, enumerations=reader.enumerations).file()
     found = write_in(reader.tokens, [b.lower() for b in blocks])
     if found is None:
         raise FormatError(f"the block {blocks[0]} of a sequence is missing", advice="write the code out again")
@@ -87,7 +86,6 @@ def _joined(reader: Reader, blocks: list[str]) -> Reader:
 
 def found_in_code(reader: Reader) -> Project | None:
     """The charts of plain code that has lost its pragma; None for another text, and where other ways of reading do as well."""
-
     if reader.sequences or reader.cases or reader.refused:
         return None
     tokens = reader.tokens

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from functools import cached_property
 
 from spokeshave.formats.code.pieces import Code, Hole, Variables, all_of, any_of
 from spokeshave.formats.code.words import Words
@@ -38,7 +39,6 @@ class Style:
         self.project, self.variables = project, variables
         self.kept: dict[tuple[str, str], StepVariables] = {}
         self.states: dict[str, str] = {}
-        self._texts = self._all_texts()
         for q in project.sequences:
             for s in q.steps:
                 self.kept[(q.name, s.name)] = self._variables(q, s)
@@ -60,7 +60,9 @@ class Style:
     def _asks_late(self, s: Step) -> bool:
         return f"{s.name}.late".lower() in self._texts
 
-    def _all_texts(self) -> str:
+    @cached_property
+    def _texts(self) -> str:
+        """All texts of the machine file in one, in lower case and without blanks."""
         p = self.project
         texts = [p.opening, p.closing, p.home, p.reset]
         texts += [t.condition for t in p.trips] + [i.condition for i in p.interlocks]

@@ -6,13 +6,13 @@ from dataclasses import dataclass, field
 
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.states.blocks import BlockText, Declaration, Outline
+from spokeshave.language.literals import value_text
 from spokeshave.language.tokens import NAME
 from spokeshave.model.edits import free_name
+from spokeshave.model.project import Type, zero_of
 
 _LOOPS = frozenset(("FOR", "WHILE", "REPEAT"))
 _ENDS = frozenset(("END_FOR", "END_WHILE", "END_REPEAT"))
-ZERO = {"BOOL": "FALSE", "INT": "0", "DINT": "0", "REAL": "0.0", "TIME": "T#0s"}
-"""What variables of a type are at first, as it is written."""
 
 
 @dataclass
@@ -133,7 +133,7 @@ class OneCall:
             if m.role != "VAR_INPUT" or low in self.inside or low in asked:
                 continue
             first, last = self.given.get(low, (0, 0))
-            if not first and m.kind.upper() in ZERO and m.kind.upper() != "BOOL":
+            if not first and m.kind.upper() in Type.__members__ and m.kind.upper() != "BOOL":
                 self.constants[low] = ""  # as it is declared
             elif last == first + 1 and self.tokens.kinds[first] == NAME:
                 if self.tokens.word(first).lower() not in self.inside:
@@ -185,3 +185,9 @@ class OneCall:
     def text_of(self, first: int, last: int) -> str:
         """The text of the words from `first` to the one before `last`."""
         return self.tokens.text[self.tokens.starts[first] : self.tokens.ends[last - 1]] if last > first else ""
+
+
+def zero_text(kind: str) -> str:
+    """What a variable of a type is at first, as it is written; of a type that is not known as a BOOL."""
+    of = Type(kind.upper()) if kind.upper() in Type.__members__ else Type.BOOL
+    return value_text(zero_of(of), of)

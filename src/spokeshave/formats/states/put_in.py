@@ -6,12 +6,8 @@ from collections.abc import Callable
 
 from spokeshave.formats.states.blocks import Outline
 from spokeshave.formats.states.moved import Pieces
-from spokeshave.formats.states.one_call import ZERO, OneCall
+from spokeshave.formats.states.one_call import OneCall, zero_text
 from spokeshave.language.tokens import NAME, Tokens
-
-_OPENED = frozenset(("IF", "CASE", "FOR", "WHILE", "REPEAT"))
-_CLOSED = frozenset(("END_IF", "END_CASE", "END_FOR", "END_WHILE", "END_REPEAT"))
-
 
 Change = tuple[int, int, str | Callable[[], None]]
 """From offset to offset, and what stands there then: a text, or what writes it."""
@@ -107,7 +103,7 @@ class PutIn(OneCall):
             if d.role == "VAR_TEMP":
                 for i in d.names:
                     put(
-                        f"{self.renamed[t.word(i).lower()]} := {d.initial or ZERO.get(d.kind.upper(), 'FALSE')};\n",
+                        f"{self.renamed[t.word(i).lower()]} := {d.initial or zero_text(d.kind)};\n",
                         here,
                     )
         for low, (first, last) in self.given.items():
@@ -124,14 +120,13 @@ class PutIn(OneCall):
         """The statements of the block in the names of the program. A RETURN of an IF leaves out what is behind it."""
         t, kinds, b = self.tokens, self.tokens.kinds, self.block
         at = t.ends[b.begins - 1]
-        opened = i = 0
-        depth = parentheses = 0
+        opened = 0
+        parentheses = 0
         for i in range(b.begins, b.last):
             kind = kinds[i]
-            depth += (kind in _OPENED) - (kind in _CLOSED)
             parentheses += (kind == "(") - (kind == ")")
             if kind == "RETURN":
-                if depth != 1 or not self._ends_an_if(i):
+                if self.outline.depth(i) != 1 or not self._ends_an_if(i):
                     raise self.fail(i, "this RETURN leaves a block with states from within",
                                     "write IF around what it leaves out")  # fmt: skip
                 self.pieces.copy(at, t.starts[i])
