@@ -51,37 +51,19 @@ def _one(project: Project, made: Generated) -> str:
     out += f"PROGRAM {made.name}\n"
     if addressed:
         out += _block("VAR_EXTERNAL", _grouped([(s.name, str(s.type), "") for s in addressed]))
-    for cls, opener in _BLOCKS.items():
-        for retain in (False, True):
-            mine = [s for s in project.signals if s.cls is cls and s.retain is retain and not s.address]
-            kept = retain and cls is not SignalClass.SETTING
-            out += _block(opener.replace("VAR", "VAR RETAIN") if kept else opener, _signals(mine))
-    for t in project.tables:
-        words = ["VAR"] + ["RETAIN"] * t.retain + ["(* settings *)"] * (t.cls is SignalClass.SETTING)
-        out += _block(" ".join(words), table_declaration(t).splitlines())
-    out += _block("VAR_INPUT", _grouped([(v.name, v.kind, v.initial) for v in scan_time]))
-    helpers = [(i.name, i.kind, "") for i in project.instances]
-    out += _block(
-        "VAR",
-        _grouped(
-            helpers + [(v.name, v.kind, v.initial) for v in made.variables if not v.retain and v not in scan_time]
-        ),
+    out += _signals_and_tables(project, "VAR", [s for s in project.signals if not s.address], _BLOCKS, "  ")
+    out += _block("VAR_INPUT", _helpers(scan_time))
+    helpers = [Variable(i.name, i.kind) for i in project.instances]
+    helpers += [v for v in made.variables if not v.retain and v not in scan_time]
+    return (
+        out + _block("VAR", _helpers(helpers)) + _block("VAR RETAIN", _helpers(v for v in made.variables if v.retain))
     )
-    return out + _block("VAR RETAIN", _grouped([(v.name, v.kind, v.initial) for v in made.variables if v.retain]))
 
 
 def _several(project: Project, made: Generated) -> str:
     """The variables that all share, the blocks of the sequences, and the head of the program that calls them."""
     units = units_of(made)
-    out = ""
-    for cls, opener in _GLOBALS.items():
-        for retain in (False, True):
-            mine = [s for s in project.signals if s.cls is cls and s.retain is retain]
-            kept = retain and cls is not SignalClass.SETTING
-            out += _block(opener.replace("GLOBAL", "GLOBAL RETAIN") if kept else opener, _signals(mine), "")
-    for t in project.tables:
-        words = ["VAR_GLOBAL"] + ["RETAIN"] * t.retain + ["(* settings *)"] * (t.cls is SignalClass.SETTING)
-        out += _block(" ".join(words), table_declaration(t).splitlines(), "")
+    out = _signals_and_tables(project, "VAR_GLOBAL", list(project.signals), _GLOBALS, "")
     for retain in (False, True):
         out += _block("VAR_GLOBAL" + " RETAIN" * retain, _helpers(v for v in units.shared if v.retain is retain), "")
     common = [(s.name, str(s.type), "") for s in project.signals]
@@ -102,6 +84,22 @@ def _several(project: Project, made: Generated) -> str:
     out += f"\nPROGRAM {made.program}\n"
     out += _block("VAR_INPUT", _helpers(v for v in made.variables if v.name == made.scan_time))
     return out + declared(units.program, *((i, b, "") for b, i in made.units.values()))
+
+
+def _signals_and_tables(
+    project: Project, word: str, signals: list[Signal], openers: dict[SignalClass, str], indent: str
+) -> str:
+    """The variables of the model: a block for each class and for those that are retained, one for each table."""
+    out = ""
+    for cls, opener in openers.items():
+        for retain in (False, True):
+            mine = [s for s in signals if s.cls is cls and s.retain is retain]
+            kept = retain and cls is not SignalClass.SETTING
+            out += _block(opener.replace(word, f"{word} RETAIN", 1) if kept else opener, _signals(mine), indent)
+    for t in project.tables:
+        words = [word] + ["RETAIN"] * t.retain + ["(* settings *)"] * (t.cls is SignalClass.SETTING)
+        out += _block(" ".join(words), table_declaration(t).splitlines(), indent)
+    return out
 
 
 def _helpers(variables: Iterable[Variable]) -> list[str]:
