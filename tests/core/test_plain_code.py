@@ -171,6 +171,16 @@ def test_every_one_of_many_sequences_begins_where_it_should():
     assert sum(len(re.findall(r"\bReel\d+\b", x)) for x in text.split("\n") if x.endswith(" : INT := 10;")) == 70
 
 
+@pytest.mark.parametrize("count", [1, 2])
+def test_inputs_and_outputs_that_are_retained_are_still_what_they_are(count):
+    project = many_sequences(count)
+    project = replace(project, signals=tuple(replace(s, retain=True) for s in project.signals))
+    text = write_code(project, "plain")
+    assert "RETAIN_" not in text and parse_iec(text) == project
+    found = read_text(text.partition("{spokeshave")[0]).project
+    assert {s.name: (s.cls, s.retain) for s in found.signals} == {s.name: (s.cls, s.retain) for s in project.signals}
+
+
 def test_code_whose_times_are_measured_is_found_too():
     project = read_project(EXAMPLES / "roastery.spoke")
     text = write_code(project, "plain", measured=True).partition("{spokeshave")[0]

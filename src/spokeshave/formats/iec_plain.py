@@ -95,7 +95,7 @@ def _signals_and_tables(
         for retain in (False, True):
             mine = [s for s in signals if s.cls is cls and s.retain is retain]
             kept = retain and cls is not SignalClass.SETTING
-            out += _block(opener.replace(word, f"{word} RETAIN", 1) if kept else opener, _signals(mine), indent)
+            out += _block(opener + " RETAIN" * kept, _signals(mine), indent)
     for t in project.tables:
         words = [word] + ["RETAIN"] * t.retain + ["(* settings *)"] * (t.cls is SignalClass.SETTING)
         out += _block(" ".join(words), table_declaration(t).splitlines(), indent)
