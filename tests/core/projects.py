@@ -167,6 +167,11 @@ def build_structured(seed: int) -> Project:
     return _structured(Chance(seed))
 
 
+def build_project(seed: int) -> Project:
+    """The file of `projects` that is built from this number."""
+    return _projects(Chance(seed))
+
+
 def runs() -> st.SearchStrategy[list[tuple[bool, bool, bool]]]:
     """Inputs of each scan; values tend to stay, so that times pass."""
     return st.lists(

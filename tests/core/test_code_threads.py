@@ -67,6 +67,9 @@ def edited(project: Project, *pairs: tuple[str, str]) -> tuple[Project, list[str
         ([("IF DoorShut AND Batches + 1 < BatchGoal THEN Roast := 40;\n        ELSIF DoorShut AND Batches + 1 >= BatchGoal THEN Roast := 130;",
            "IF DoorShut AND Batches + 1 >= BatchGoal THEN Roast := 130;\n        ELSIF DoorShut AND Batches + 1 < BatchGoal THEN Roast := 40;")],
          ["CloseDoor: the ways out of 120 are in another order"]),
+        ([(LIGHT, "IF BeanTemp >= LightTemp THEN Roast := 20; Roast2 := 30; END_IF;")],
+         ["RoastLight: 70 leads to 20 + 30 if BeanTemp >= LightTemp"]),
+        ([("  DropDoor_Asked := Roast_Acts AND Roast = 110; (* Drop *)\n", "")], ["Drop: DropDoor no longer in 110"]),
     ],
 )  # fmt: skip
 def test_states_ways_and_marks_of_a_chart_with_threads_are_edited_in_its_code(roastery, pairs, said):
@@ -82,7 +85,7 @@ def test_states_ways_and_marks_of_a_chart_with_threads_are_edited_in_its_code(ro
     ("old", "new", "told"),
     [
         (LIGHT, LIGHT.replace("100", "77"), "line 71:9: 77 is no state; write a label 77"),
-        (LIGHT, "IF BeanTemp >= LightTemp THEN Roast := 20; Roast2 := 30; END_IF;", "line 71:9: this way moves several threads at once"),
+        (LIGHT, "IF BeanTemp >= LightTemp THEN Roast := 20; Roast2 := 77; END_IF;", "line 71:9: 77 is no state; write a label 77"),
         (LIGHT, "IF BeanTemp >= LightTemp THEN Roast := 90 END_IF;", "line 71:48: a semicolon is missing"),
         (LIGHT, "IF BeanTemp >= LightTemp Roast := 90; END_IF;", "line 71:9: this IF is not closed"),
         (LIGHT, "Batches := 3; " + LIGHT, "line 71:9: Batches stands in a state of its own"),
@@ -94,8 +97,7 @@ def test_states_ways_and_marks_of_a_chart_with_threads_are_edited_in_its_code(ro
         (BURNER, BURNER.replace(")", " OR AirRuns)"), "roast_acts and airruns is no comparison with a state"),
         (BURNER, BURNER.replace("70", "75"), "roast_acts and roast = 75 is no comparison"),
         ("      90: (* Rest: develops without flame *)\n" + REST + "\n", "", "a way still leads from or to"),
-        ("  DropDoor_Asked := Roast_Acts AND Roast = 110; (* Drop *)\n", "", "is gone; write it again"),
-        ("IF Roast2Was = 35 AND DrumRuns THEN Roast := 40; Roast2 := -1; END_IF;", ";", "a way out of 20 that joins or opens branches is gone"),
+        ("IF Roast2Was = 35 AND DrumRuns THEN Roast := 40; Roast2 := -1; END_IF;", ";", "nothing leads to state 40 any more"),
         ("    END_CASE;\n    CASE Roast2Was", "    CASE Roast2Was", ""),
     ],
 )  # fmt: skip

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 
@@ -32,7 +33,7 @@ from spokeshave.model.project import (
 )
 from spokeshave.reading import read_project, read_text
 from spokeshave.verify.equivalence import compare, runs_of
-from tests.core.projects import structured
+from tests.core.projects import build_project, structured
 
 HERE = Path(__file__).parent / "state_programs"
 EXAMPLES = Path(spokeshave.__file__).parent / "examples"
@@ -131,6 +132,23 @@ def test_charts_with_threads_and_all_that_protects_are_found_in_their_plain_code
     found = read_text(text)
     assert "word by word" in found.shown and plain(found.project) == text
     assert told(found.project)[1] == told(project)[1] and not errors(link_problems(found.project))
+
+
+def test_charts_with_trips_holds_and_restarts_are_found_in_their_plain_code():
+    """The first sixty random files that can run, with steps that nothing leads to in some: all but one, which has another name for a
+    helper where a block of no effect is gone.
+    """
+    texts = []
+    for project in map(build_project, range(110)):
+        with suppress(FormatError):  # two steps of a thread at once
+            texts += [plain(project)] if not errors(link_problems(project)) else []
+    assert len(texts) >= 50
+    same = 0
+    for text in texts:
+        with suppress(FormatError):  # it is read as a program of somebody else then
+            found = read_text(text)
+            same += "word by word" in found.shown and plain(found.project) == text
+    assert same >= len(texts) - 1
 
 
 def test_the_roastery_is_found_in_its_plain_code_and_goes_as_it_did():

@@ -18,6 +18,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 from typer.testing import CliRunner
 
+from spokeshave.changes.compare import differences, taken_over
+from spokeshave.changes.words import told
 from spokeshave.cli import whole_app
 from spokeshave.engine.link import link_problems
 from spokeshave.formats import spoke
@@ -31,11 +33,9 @@ from spokeshave.model.stored import apart
 from spokeshave.model.tree import settled
 from spokeshave.verify.accepted import keep
 from spokeshave.verify.check.run import findings
-from spokeshave.versions.compare import differences, taken_over
 from spokeshave.versions.merge import merge
 from spokeshave.versions.readable import readable
 from spokeshave.versions.sheets import sheet_of_both
-from spokeshave.versions.words import told
 from tests.core.projects import projects, structured
 from tests.core.test_generated_code import hundreds
 

@@ -13,8 +13,8 @@ import typer
 from spokeshave.cli.told import File, fail, put_out, safe
 
 if TYPE_CHECKING:
+    from spokeshave.changes.words import Told
     from spokeshave.model.project import Project
-    from spokeshave.versions.words import Told
 
 versions_app = typer.Typer()
 
@@ -48,8 +48,8 @@ def diff(
     html: Annotated[Path | None, typer.Option(help="A page with the differences.")] = None,
 ) -> None:
     """What differs between two machine files, in words. Exit 1 if anything does."""
-    from spokeshave.versions.compare import differences
-    from spokeshave.versions.words import told
+    from spokeshave.changes.compare import differences
+    from spokeshave.changes.words import told
 
     a, b = read_any(before), read_any(after)
     found = told(differences(a, b), a, b)

@@ -18,6 +18,8 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from spokeshave.changes.compare import differences, taken_over
+from spokeshave.changes.words import Told, told
 from spokeshave.desktop.compare_sheet import SheetOfBoth
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.plain import TextLabel, plain
@@ -25,9 +27,7 @@ from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.sequence.chart_small import LARGEST, SIGNS, SmallChart, marks
 from spokeshave.desktop.theme import theme
 from spokeshave.model.project import Project, Sequence
-from spokeshave.versions.compare import differences, taken_over
 from spokeshave.versions.sheets import sheet_of_both
-from spokeshave.versions.words import Told, told
 
 _ROLE = int(Qt.ItemDataRole.UserRole)
 

@@ -14,15 +14,15 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from spokeshave.changes.compare import differences
+from spokeshave.changes.words import told
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.plain import TextLabel, plain
 from spokeshave.desktop.sequence.chart_small import SIGNS
 from spokeshave.desktop.theme import theme
 from spokeshave.model.edits import EditError
 from spokeshave.model.project import Conflict, Project
-from spokeshave.versions.compare import differences
 from spokeshave.versions.merge import faults_of, made_worse, merge
-from spokeshave.versions.words import told
 
 _ROLE = int(Qt.ItemDataRole.UserRole)
 MINE, THEIRS = 1, 2

@@ -13,12 +13,16 @@ from spokeshave.model.signals import Signal, Table
 SIGNALS = "change it in the signals of the machine file"
 
 
-def with_declarations(project: Project, written: Reader, now: Reader) -> Project:
+def with_declarations(project: Project, written: Reader, now: Reader, helpers: bool = False) -> Project:
     """The machine file with what the declarations of a text say otherwise than they were written: `written` has read them as the
-    code has them, `now` as they stand. Raises `FormatError` with line and column for what does not come back.
+    code has them, `now` as they stand. Variables of the code alone may be missing if they are `helpers`, which follow from the
+    statements. Raises `FormatError` with line and column for what does not come back.
     """
-    gone = [s.name for low, s in written.signals.items() if low not in now.signals]
-    gone += [i.name for low, i in written.instances.items() if low not in now.instances]
+    mine = {x.name.lower() for listed in (project.signals, project.instances) for x in listed}
+    gone = [s.name for low, s in written.signals.items() if low not in now.signals and (low in mine or not helpers)]
+    gone += [
+        i.name for low, i in written.instances.items() if low not in now.instances and (low in mine or not helpers)
+    ]
     gone += [t.name for low, t in written.tables.items() if low not in now.tables]
     if gone:
         raise now.fail(

@@ -7,6 +7,7 @@ from typing import Any
 
 from spokeshave.formats.code.finals import unprotected
 from spokeshave.formats.code.found import charts_of
+from spokeshave.formats.code.loose import hangs_loose
 from spokeshave.formats.code.read import read_code
 from spokeshave.formats.code.units import program_text
 from spokeshave.formats.code.write import STYLES, generate
@@ -22,7 +23,6 @@ from spokeshave.formats.states.moved import Moved
 from spokeshave.language import syntax as sx
 from spokeshave.language.parser import DoesNotFit
 from spokeshave.language.tokens import END, NAME, Tokens
-from spokeshave.model.diagnostics import quoted
 from spokeshave.model.project import Project
 
 
@@ -36,7 +36,7 @@ def read_generated(text: str, reader: Reader, pragma: dict[str, Any]) -> Project
     project = from_data(
         {k: v for k, v in pragma.items() if k not in ("version", "code", "unprotected", "measured", "blocks")}
     )
-    if odd := _hangs_loose(project):
+    if odd := hangs_loose(project):
         raise FormatError(f"the pragma is damaged: {odd}", advice="write the code out again")
     said = pragma.get("blocks", ())
     blocks = [b for b in said if isinstance(b, str)] if isinstance(said, list) else []
@@ -63,7 +63,9 @@ def read_generated(text: str, reader: Reader, pragma: dict[str, Any]) -> Project
     if blocks:
         written = _joined(written, blocks)
     _read_head(written)
-    project = with_declarations(project, written, reader)
+    known = {x.name.lower() for listed in (project.signals, project.instances) for x in listed}
+    project = with_declarations(project, written, reader, helpers=style == "plain")
+    declared = {x.name.lower() for listed in (project.signals, project.instances) for x in listed} - known
     if "END_PROGRAM" not in kinds:
         raise DoesNotFit(len(kinds) - 1, "END_PROGRAM")
     end = kinds.index("END_PROGRAM")
@@ -71,7 +73,9 @@ def read_generated(text: str, reader: Reader, pragma: dict[str, Any]) -> Project
         raise DoesNotFit(end + 1, "the end")
     start = reader.tokens.ends[begins - 1]
     try:
-        return read_code(reader.text, start, reader.tokens.starts[end], project, str(style), protect, measured)[0]
+        return read_code(
+            reader.text, start, reader.tokens.starts[end], project, str(style), protect, measured, frozenset(declared)
+        )[0]
     except FormatError as error:
         raise _as_it_stands(error, reader.tokens) from None
 
@@ -109,25 +113,6 @@ def _as_it_stands(error: FormatError, tokens: Tokens) -> FormatError:
         return error
     line, column = tokens.place_of(error.line, error.column or 1)
     return FormatError(error.message, line=line, column=column, advice=error.advice)
-
-
-def _hangs_loose(project: Project) -> str:
-    """What of a machine file speaks of something that is not there, in a few words; empty for nothing."""
-    narrow = next((t.name for t in project.tables if any(len(row) != len(t.columns) for row in t.rows)), "")
-    if narrow:
-        return f"a row of {quoted(narrow)} has another width than its columns"
-    signals = {s.name.lower() for s in project.signals}
-    for q in project.sequences:
-        steps = {s.name for s in q.steps}
-        ends = [q.initial, *(n for t in q.transitions for n in (*t.sources, *t.targets))]
-        if lost := next((n for n in ends if n not in steps), ""):
-            return f"{q.name} has no step {quoted(lost)}"
-        known = signals | {b.name.lower() for b in q.bodies}
-        if lost := next((a.target for s in q.steps for a in s.actions if a.target.lower() not in known), ""):
-            return f"there is no signal or body {quoted(lost)}"
-    there = {f"{q.name}.{s.name}".lower() for q in project.sequences for s in q.steps}
-    lost = next((n for t in project.trips for n in t.go_to if n.lower() not in there), "")
-    return f"there is no step {quoted(lost)}" if lost else ""
 
 
 def _read_head(reader: Reader) -> int:

@@ -1,7 +1,6 @@
-"""Versions of a machine file: what differs between two in words of the trade, and three put together.
+"""Versions of a machine file put together, laid side by side, and as a text to compare by lines.
 
-machine file ──tree──> what has a name, by name; fields as plain values ──compare──> differences ──words──> sentences
-                                                          base, mine, theirs ──merge──> machine file, conflicts
+base, mine, theirs ──merge──> machine file, conflicts          two sequences ──sheets──> one sheet of both
 """
 
 from __future__ import annotations

@@ -12,13 +12,13 @@ from dataclasses import dataclass, field, replace
 from difflib import SequenceMatcher
 from typing import Any
 
+from spokeshave.changes.compare import MISSING
+from spokeshave.changes.renames import Rename, aligned, renames
 from spokeshave.model.diagnostics import Diagnostic, Severity
 from spokeshave.model.project import Conflict, Project
 from spokeshave.model.stored import apart, together
 from spokeshave.model.tree import Listed, Tree, project_of, tree_of
 from spokeshave.verify.check.run import every_finding
-from spokeshave.versions.compare import MISSING
-from spokeshave.versions.renames import Rename, aligned, renames
 
 _LINES = frozenset(("opening", "closing", "text"))
 """Fields that are put together line by line."""

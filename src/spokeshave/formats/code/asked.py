@@ -26,9 +26,8 @@ class Asked:
             self._own[q.name] = _members(own)
             everywhere += own
             for t in q.transitions:
-                if len(t.sources) == 1:
-                    found = self._leaving.setdefault((q.name, t.sources[0]), Counter())
-                    found.update(_members([t.condition]))
+                for s in t.sources:
+                    self._leaving.setdefault((q.name, s), Counter()).update(_members([t.condition]))
         self._everywhere = _members(everywhere)
 
     def often(self, q: Sequence, s: Step, member: str) -> int:
@@ -37,7 +36,7 @@ class Asked:
         return self._own[q.name][name] + self._everywhere[f"{q.name.lower()}.{name}"]
 
     def on_the_way_out(self, q: Sequence, s: Step, member: str) -> int:
-        """How often a condition does under which the step alone is left."""
+        """How often a condition does under which the step is left."""
         name, found = f"{s.name}.{member}".lower(), self._leaving.get((q.name, s.name), Counter())
         return found[name] + found[f"{q.name.lower()}.{name}"]
 

@@ -67,6 +67,19 @@ def bare(found: Words) -> Words:
     return found
 
 
+def split(found: Words, by: str) -> list[Words]:
+    """Parts between words that are in no parentheses."""
+    out: list[list[str]] = [[]]
+    depth = 0
+    for w in found:
+        depth += (w == "(") - (w == ")")
+        if w == by and not depth:
+            out.append([])
+        else:
+            out[-1].append(w)
+    return [tuple(p) for p in out]
+
+
 class Apart:
     """A text of plain code and the style it was written in."""
 

@@ -39,11 +39,12 @@ class Control:
             for q in project.sequences
             for s in sorted(q.steps, key=lambda s: s.number)
             for i, a in enumerate(s.actions)
+            if self._acts(q, s, a)
         ]
         self.latches = self._latches()
         self.resets: dict[tuple[str, str], str] = {}
         for b in self.blocks:
-            if b.action.qualifier.resets and self._target(b) not in self.resets and self._target(b) not in self.latches:
+            if b.action.qualifier.resets and self._target(b) not in {*self.resets, *self.latches} and self._is_reset(b):
                 self.resets[self._target(b)] = variables.new(f"{b.action.target}_Reset")
         self.body_on = {
             self._target(b): variables.new(f"{b.action.target}_On") if style.titled else ""
@@ -57,6 +58,25 @@ class Control:
                 self.body_done[body] = self.body_done[body] or variables.new(f"{body[1]}_Done")
             else:
                 self.body_done[body] = ""
+
+    def _acts(self, q: Sequence, s: Step, a: Action) -> bool:
+        """Whether a block has lines: in the plain style one of a step that nothing leads to has none, unless its output would not be
+        set at all.
+        """
+        if self.style.titled or self.style.active(q, s) != "FALSE":
+            return True
+        signal = self.project.signal(a.target)
+        if signal is None or not signal.start:
+            return False
+        others = [
+            (x, y) for x in self.project.sequences for y in x.steps if any(b.target == a.target for b in y.actions)
+        ]
+        return all(self.style.active(x, y) == "FALSE" for x, y in others)
+
+    def _is_reset(self, b: Block) -> bool:
+        """Whether there is something to reset: in the plain style nothing of a body that nothing else acts on."""
+        others = (x for x in self.blocks if self._target(x) == self._target(b))
+        return self.style.titled or not self._target(b)[0] or any(not x.action.qualifier.resets for x in others)
 
     def _block(self, q: Sequence, s: Step, a: Action, index: int, variables: Variables) -> Block:
         b = Block(q, s, a)

@@ -9,6 +9,7 @@ from collections.abc import Iterator
 
 from spokeshave.formats.code.asked import Asked
 from spokeshave.formats.code.pieces import Code, Hole, Variables, all_of
+from spokeshave.formats.code.reached import entries_of
 from spokeshave.formats.code.styles import CaseStyle, StepVariables, can_stop, in_priority
 from spokeshave.formats.code.words import is_weak
 from spokeshave.language import syntax as sx
@@ -45,6 +46,12 @@ class PlainStyle(CaseStyle):
                 for n in range(self.threads[q.name].count):
                     variables.drop(self.way.pop((q.name, n)))
                     self.was[(q.name, n)] = variables.new(f"{self.at[(q.name, n)]}Was", self.kind_of(q))
+
+    @property
+    def helpers(self) -> frozenset[str]:
+        """Variables in lower case that keep what has been: clocks, last numbers, what the numbers were before transitions."""
+        own = [time for q in self.project.sequences for _, time in self._own_times(q)]
+        return frozenset(v.lower() for v in (*own, *self.clock.values(), *self.last.values(), *self.was.values()))
 
     def at_name(self, q: Sequence, n: int) -> str:
         return f"{q.name}{n + 1 if n else ''}"
@@ -103,10 +110,11 @@ class PlainStyle(CaseStyle):
 
     def _comes_again(self, q: Sequence, s: Step) -> bool:
         """Whether a step can be left and entered in one scan."""
-        entries = {g.split(".")[-1].lower() for t in self.project.trips for g in t.go_to} | {q.initial.lower()}
         again = any(s.name in t.sources and s.name in t.targets for t in q.transitions)
-        jumps = bool(q.restart_when.strip()) or any(t.steps != "freeze" for t in self.project.trips)
-        return again or (jumps and s.name.lower() in entries)
+        begins = bool(q.restart_when.strip()) or any(
+            t.steps == "restart" and t.acts_on(q.name) for t in self.project.trips
+        )
+        return again or (begins and s.name == q.initial) or s.name in entries_of(self.project, q)
 
     # -- lines
 

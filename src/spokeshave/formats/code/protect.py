@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from spokeshave.formats.code.pieces import Code, Hole, Variables, all_of
+from spokeshave.formats.code.reached import entries_of
 from spokeshave.formats.code.styles import Style
 from spokeshave.language.literals import value_text
 from spokeshave.model.project import Project, Sequence, Trip, zero_of
@@ -42,7 +43,8 @@ class Protection:
             if not style.titled and q.name in self.held and q.hold_outputs == "keep":
                 self.keeps[q.name] = variables.new(f"{q.name}_Keeps")
                 self.acts[q.name] = variables.new(f"{q.name}_Acts")
-            if q.restart_when.strip() or any(t.steps == "go to" for t in self.trips_of(q)):
+            goes = any(t.steps == "go to" for t in self.trips_of(q)) if style.titled else entries_of(project, q)
+            if q.restart_when.strip() or goes:
                 self.jumped[q.name] = variables.new(f"{q.name}_Jumped")
         self.on = {t.name: variables.new(f"{t.name}_On") for t in project.trips}
         self.cause = {t.name: variables.new(f"{t.name}_If") for t in project.trips}

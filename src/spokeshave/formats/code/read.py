@@ -9,13 +9,16 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from textwrap import dedent
 
 from spokeshave.formats.code.finals import unprotected
 from spokeshave.formats.code.pieces import Hole
+from spokeshave.formats.code.said import Said
 from spokeshave.formats.code.styles import Style
-from spokeshave.formats.code.tokens import Token, tokens
+from spokeshave.formats.code.tokens import Token, common, tokens
 from spokeshave.formats.code.write import Generated, generate
 from spokeshave.formats.errors import FormatError
+from spokeshave.formats.states.fold import written_by
 from spokeshave.language.parse import parse_expression, parse_statements
 from spokeshave.language.rename import rename_step
 from spokeshave.language.syntax import TextError
@@ -41,10 +44,12 @@ class Change:
 
 
 def read_code(
-    text: str, start: int, end: int, project: Project, style: str, protect: bool = True, measured: bool = False
-) -> tuple[Project, list[Change]]:
+    text: str, start: int, end: int, project: Project, style: str, protect: bool = True, measured: bool = False,
+    declared: frozenset[str] | None = None,
+) -> tuple[Project, list[Change]]:  # fmt: skip
     """The machine file with the texts of the code from `start` to `end`, which was written with or without what
-    protects, its times `measured` or not. Raises `FormatError` with line and column for anything else that differs.
+    protects, its times `measured` or not. `declared` are variables of it, in lower case, that only the text has, if it declares any: then
+    nothing may be missing in it. Raises `FormatError` with line and column for anything else that differs.
     """
     reader = _CodeReader(text, generate(project if protect else unprotected(project), style, measured))
     try:
@@ -52,13 +57,24 @@ def read_code(
     except FormatError as error:
         if style != "plain":
             raise
-        return _reshaped(reader, start, end, project, protect, error)
+        return _reshaped(reader, start, end, project, protect, error, declared)
+    if style == "plain" and any(change.of == ("closing",) and _sets_more(change) for change in changes):
+        try:
+            return _reshaped(reader, start, end, project, protect, FormatError(""), declared)
+        except FormatError:
+            pass  # it is logic, not what a mark says
     for change in changes:
         project = _put(project, change)
     if style == "plain":
         project, renamed = _renamed(project, reader, start, end)
         changes += renamed
     return project, changes
+
+
+def _sets_more(change: Change) -> bool:
+    """Whether a text sets what it did not set before."""
+    new, old = (written_by(parse_statements(text)) for text in (change.new, change.old))
+    return not new <= old
 
 
 _LABEL = re.compile(
@@ -101,23 +117,58 @@ def _renamed(project: Project, reader: _CodeReader, start: int, end: int) -> tup
 
 
 def _reshaped(
-    reader: _CodeReader, start: int, end: int, project: Project, protect: bool, error: FormatError
+    reader: _CodeReader,
+    start: int,
+    end: int,
+    project: Project,
+    protect: bool,
+    error: FormatError,
+    declared: frozenset[str] | None,
 ) -> tuple[Project, list[Change]]:
     """As `read_code`, for plain code whose states were edited; `error` is what the words around the texts said."""
-    from spokeshave.formats.code.reshape import reshaped
-    from spokeshave.formats.code.rethread import HARD, Rethreader
+    from spokeshave.formats.code.agree import Unlike
+    from spokeshave.formats.code.refound import refound, without
+    from spokeshave.formats.code.rethread import HARD, SideBySide
 
-    line, _ = line_and_column(reader.text, start)
+    odd: FormatError | None = None
+    found: tuple[Project, list[Said]] | None = None
     try:
-        if any(t.count > 1 for t in getattr(reader.code.maker, "threads", {}).values()):
-            after, said = Rethreader(reader.text, start, end, reader.code, reader.in_model).done()
-        else:
-            after, said = reshaped(reader.text[start:end], reader.code, line)
+        whole, code = reader.code.project, reader.code
+        if declared:  # as it was written, before its own variables were new ones
+            code = generate(without(whole, declared), "plain", bool(code.scan_time))
+        found = refound(reader.text, start, end, code, whole, helpers=declared is None)
     except FormatError as other:
-        raise (error if other.message.startswith("there is no CASE") or other.message == HARD else other) from None
+        odd = other
+    if found is None:
+        try:
+            found = _put_otherwise(reader, start, end, helpers=declared is None)
+        except FormatError as other:
+            hard = other.message.startswith("there is no CASE") or other.message == HARD
+            raise (odd if odd and isinstance(other, (SideBySide, Unlike)) else error if hard else other) from None
+    after, said = found
+    line, _ = line_and_column(reader.text, start)
     if not protect:
         after = replace(after, interlocks=project.interlocks, opposed=project.opposed)
     return after, [Change(("said", kind, item, sequence), old, new, line) for kind, item, old, new, sequence in said]
+
+
+def _put_otherwise(reader: _CodeReader, start: int, end: int, helpers: bool) -> tuple[Project, list[Said]]:
+    """The machine file of a text with forms that code does not have. Raises `FormatError` with line and column."""
+    from spokeshave.formats.code.agree import hold_against
+    from spokeshave.formats.code.loose import hangs_loose
+    from spokeshave.formats.code.reshape import reshaped
+    from spokeshave.formats.code.rethread import Rethreader
+
+    line, _ = line_and_column(reader.text, start)
+    if any(t.count > 1 for t in getattr(reader.code.maker, "threads", {}).values()):
+        after, said = Rethreader(reader.text, start, end, reader.code, reader.in_model).done()
+    else:
+        after, said = reshaped(reader.text[start:end], reader.code, line)
+    if odd := hangs_loose(after):
+        raise FormatError(odd, line=line)
+    again = generate(after, "plain", bool(reader.code.scan_time))
+    hold_against(reader.text, start, end, again, reader.code if helpers else None)
+    return after, said
 
 
 class _CodeReader:
@@ -218,7 +269,12 @@ class _CodeReader:
         own = str(hole.of[1]) if hole.of[0] in ("condition", "body", "hold") else ""
         if stop == at:
             raise self.fail(given[at].start, "the text is missing", "write TRUE for a condition that always holds")
-        return self.in_model(given[at:stop], own, self._clocks(hole))
+        text = self.in_model(given[at:stop], own, self._clocks(hole))
+        if "\n" not in text:
+            return text
+        line = self.text.rfind("\n", 0, given[at].start) + 1
+        before = self.text[line : given[at].start]
+        return dedent(before + text) if before.isspace() else text
 
     def in_model(self, given: list[Token], own: str, clocks: dict[str, str]) -> str:
         """Words of the code in those of the model, for a text of the sequence `own`; `clocks` stand for times of steps."""
@@ -268,30 +324,18 @@ def _window(texts: list[tuple[str, Hole | None]], given: str) -> tuple[int, int,
     whole = "".join(fixed + (hole.text if hole is not None else "") for fixed, hole in texts)
     if whole == given:
         return 1, 0, 0, 0
-    same = _common(whole, given)
+    same = common(whole, given)
     first = 0
     while first + 1 < len(spans) and spans[first + 1][1] <= same:
         first += 1
     begin = spans[first][0]
-    tail = _common(whole[begin:][::-1], given[begin:][::-1])
+    tail = common(whole[begin:][::-1], given[begin:][::-1])
     last = len(spans) - 1
     while last > first and spans[last - 1][0] >= len(whole) - tail:
         last -= 1
     if spans[last][0] < len(whole) - tail:
         return 0, len(spans) - 1, 0, len(given)
     return first, last, begin, len(given) - (len(whole) - spans[last][1])
-
-
-def _common(a: str, b: str) -> int:
-    """How many characters at the beginning of two texts are the same."""
-    low, high = 0, min(len(a), len(b))
-    while low < high:
-        middle = (low + high + 1) // 2
-        if a[low:middle] == b[low:middle]:
-            low = middle
-        else:
-            high = middle - 1
-    return low
 
 
 def _words_back(style: Style) -> Iterator[tuple[str, str]]:

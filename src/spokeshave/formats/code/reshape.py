@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import replace
 
+from spokeshave.formats.code.said import Said
 from spokeshave.formats.code.write import Generated
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.states.choices import Choices, Lifted
@@ -31,16 +32,9 @@ from spokeshave.model.project import (
     Type,
 )
 
-Said = tuple[str, str, str, str, str]
-"""What changes, for a person: the kind and item of the place, what was, what comes, the sequence."""
 
-
-def lifted(text: str, code: Generated, line: int = 1) -> Lifted:
-    """The sequences of a text of plain code. Raises `FormatError` with line and column, counted from `line`."""
-
-    def fail(span: sx.Span, message: str, advice: str) -> FormatError:
-        return FormatError(message, line=span.line + line - 1, column=span.column, advice=advice)
-
+def variables_of(code: Generated) -> tuple[dict[str, Signal], dict[str, Instance]]:
+    """The signals and instances that code speaks of, its own too, by name in lower case."""
     kinds = {t.value for t in Type}
     signals = {s.name.lower(): s for s in code.project.signals}
     instances = {i.name.lower(): i for i in code.project.instances}
@@ -50,6 +44,16 @@ def lifted(text: str, code: Generated, line: int = 1) -> Lifted:
             signals[v.name.lower()] = Signal(v.name, SignalClass.INTERNAL, Type(v.kind), initial=initial)
         else:
             instances[v.name.lower()] = Instance(v.name, v.kind)
+    return signals, instances
+
+
+def lifted(text: str, code: Generated, line: int = 1) -> Lifted:
+    """The sequences of a text of plain code. Raises `FormatError` with line and column, counted from `line`."""
+
+    def fail(span: sx.Span, message: str, advice: str) -> FormatError:
+        return FormatError(message, line=span.line + line - 1, column=span.column, advice=advice)
+
+    signals, instances = variables_of(code)
     try:
         statements = parse_statements(text)
     except sx.TextError as error:
@@ -67,10 +71,15 @@ def reshaped(text: str, code: Generated, line: int = 1) -> tuple[Project, list[S
     before, after = lifted(code.text, code), lifted(text, code, line)
     project = code.project
     said: list[Said] = []
+    if len(before.sequences) != len(after.sequences):
+        raise FormatError("the text has another number of sequences", line=line)
     for was, now in zip(before.sequences, after.sequences):
         q = next((x for x in project.sequences if x.name.lower() == was.name.lower()), None)
         if q is None:
             raise FormatError(f"{was.name} is no sequence of this machine file")
+        old_numbers = {s.name.lower(): s.number for s in was.steps}
+        if any(old_numbers.get(s.name.lower(), s.number) != s.number for s in now.steps):
+            raise FormatError("a state has another number", line=line)
         new = _sequence(q, was, now, said)
         project = replace(project, sequences=tuple(new if x is q else x for x in project.sequences))
     for name in ("opening", "closing"):

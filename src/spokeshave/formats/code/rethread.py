@@ -12,21 +12,27 @@ from dataclasses import replace
 from difflib import SequenceMatcher
 from itertools import zip_longest
 
-from spokeshave.formats.code.branches import Apart, Arm, Branch, Parts, Thread, Words, bare, words
+from spokeshave.formats.code.branches import Apart, Arm, Branch, Parts, Thread, Words, bare, split, words
 from spokeshave.formats.code.plain import PlainStyle
-from spokeshave.formats.code.reshape import Said, in_place
+from spokeshave.formats.code.reshape import in_place
+from spokeshave.formats.code.said import Said
 from spokeshave.formats.code.styles import in_priority
 from spokeshave.formats.code.tokens import Token
 from spokeshave.formats.code.write import Generated, generate
 from spokeshave.formats.errors import FormatError
 from spokeshave.language.parse import parse_expression
 from spokeshave.language.syntax import TextError
+from spokeshave.model.diagnostics import line_and_column
 from spokeshave.model.project import Action, Project, Qualifier, Sequence, Step, Transition
 
 ModelText = Callable[[list[Token], str, dict[str, str]], str]
 """The words of a condition in the words of the model: words, the step's sequence, what clocks stand for."""
 
 HARD = "conditions of this code are worked out ahead of their states"
+
+
+class SideBySide(FormatError):
+    """A way that opens or closes branches is another one: what becomes of that only the whole text tells."""
 
 
 class Rethreader:
@@ -133,12 +139,12 @@ class Rethreader:
                 del left[same]
                 out.append(mine[same])
                 continue
+            for _, goes in arm.goes:
+                if goes.isdigit() and int(goes) not in there:
+                    raise self.fail(arm.at, f"{goes} is no state", f"write a label {goes}: or lead it elsewhere")
             if len(arm.goes) != 1 or arm.goes[0][0] != at or not arm.goes[0][1].isdigit():
-                raise self.fail(arm.at, "this way moves several threads at once, or by a computed number",
-                                "branches that run side by side are opened and closed in the chart")  # fmt: skip
+                raise self._side_by_side(arm.at, "this way moves several threads at once, or by a computed number")
             target = int(arm.goes[0][1])
-            if target not in there:
-                raise self.fail(arm.at, f"{target} is no state", f"write a label {target}: or lead it elsewhere")
             had = next(
                 (i for i, a in left.items() if a.goes == arm.goes),
                 n if n in left and len(was) == len(branch.arms) else None,
@@ -149,9 +155,7 @@ class Rethreader:
             if had is not None:
                 del left[had]
             if old is not None and (len(old.sources) > 1 or len(old.targets) > 1):
-                raise self.fail(
-                    arm.at, "this way joins or opens branches that run side by side", "edit it in the chart"
-                )
+                raise self._side_by_side(arm.at, "this way joins or opens branches that run side by side")
             told = f"{number} leads to {_number(q, old.targets[0])} if {old.condition}" if old is not None else ""
             self.said.append(("step", names[number], told, f"{number} leads to {target} if {text}", q.name))
             label = old.name if old is not None else ""
@@ -161,11 +165,7 @@ class Rethreader:
         for i in left:
             t = mine[i]
             if len(t.sources) > 1 or len(t.targets) > 1:
-                raise self.fail(
-                    branch.label,
-                    f"a way out of {number} that joins or opens branches is gone",
-                    "take it out in the chart",
-                )
+                raise self._side_by_side(branch.label, f"a way out of {number} that joins or opens branches is gone")
             self.said.append(
                 (
                     "step",
@@ -197,6 +197,15 @@ class Rethreader:
     def _clocks(self, q: Sequence, key: Thread, step: str) -> dict[str, str]:
         clock = self.maker.clock.get(key) or f"{self.maker.at[key]}T"
         return {clock.lower(): f"{q.name}.{step}.T"}
+
+    def _side_by_side(self, at: Token, message: str) -> SideBySide:
+        line, column = line_and_column(self.text, at.start)
+        return SideBySide(
+            message,
+            line=line,
+            column=column,
+            advice="branches that run side by side are opened and closed in the chart",
+        )
 
     # -- marks
 
@@ -289,25 +298,12 @@ class Rethreader:
 def _terms(found: Words) -> set[Words]:
     """What is joined by OR in a mapping, each with what it is joined to by AND: `Acts AND (A = 1 OR A = 2)` has two."""
     out = set[Words]()
-    for part in _split(found, "or"):
-        *before, last = _split(part, "and")
-        inner = _split(bare(last), "or")
+    for part in split(found, "or"):
+        *before, last = split(part, "and")
+        inner = split(bare(last), "or")
         prefix = tuple(w for p in before for w in (*p, "and"))
         out |= {(*prefix, *bare(term)) for term in inner if term not in ((), ("false",))}
     return out
-
-
-def _split(found: Words, by: str) -> list[Words]:
-    """Parts between words that are in no parentheses."""
-    out: list[list[str]] = [[]]
-    depth = 0
-    for w in found:
-        depth += (w == "(") - (w == ")")
-        if w == by and not depth:
-            out.append([])
-        else:
-            out[-1].append(w)
-    return [tuple(p) for p in out]
 
 
 def _says(branches: dict[int, Branch]) -> list[tuple[int, str, list[object]]]:

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 
 from spokeshave.formats.code.pieces import Code, Hole, Variables, all_of, any_of
+from spokeshave.formats.code.reached import entries_of
 from spokeshave.formats.code.words import Words
 from spokeshave.formats.errors import FormatError
 from spokeshave.language import syntax as sx
@@ -236,11 +237,7 @@ class CaseStyle(Style):
         self.way: dict[tuple[str, int], str] = {}
         self.test: dict[tuple[str, int], str] = {}
         for q in project.sequences:
-            entries = tuple(
-                g.split(".")[1] for t in project.trips for g in t.go_to if g.lower().startswith(f"{q.name.lower()}.")
-            )
-            steps = tuple(s.name for s in map(q.step, entries) if s is not None)
-            found = threads(q, steps)
+            found = threads(q, entries_of(project, q))
             if found.problem:
                 raise FormatError(
                     f"{q.name} cannot be a CASE: {found.problem}",

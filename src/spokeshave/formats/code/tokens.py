@@ -29,3 +29,15 @@ def tokens(text: str, offset: int = 0) -> list[Token]:
     """The words of generated code; `offset` is where `text` begins in the file."""
     found = _TOKEN.finditer(text)
     return [Token(m[0], m.start() + offset, m.end() + offset) for m in found if m.lastgroup != "skip"]
+
+
+def common(a: str, b: str) -> int:
+    """How many characters at the beginning of two texts are the same."""
+    low, high = 0, min(len(a), len(b))
+    while low < high:
+        middle = (low + high + 1) // 2
+        if a[low:middle] == b[low:middle]:
+            low = middle
+        else:
+            high = middle - 1
+    return low

@@ -11,6 +11,7 @@ from spokeshave.formats.code.finals import ask_apart, write_finals
 from spokeshave.formats.code.pieces import Code, Hole, Piece, Variable, Variables
 from spokeshave.formats.code.plain import PlainStyle
 from spokeshave.formats.code.protect import Protection
+from spokeshave.formats.code.reached import reached
 from spokeshave.formats.code.styles import CaseStyle, FlagStyle, Style
 from spokeshave.formats.code.words import Words, write_edges
 from spokeshave.formats.errors import FormatError
@@ -62,6 +63,7 @@ def generate(project: Project, style: str, measured: bool = False, apart: bool =
     Raises `FormatError` where it cannot be written in this style.
     """
     _refuse_returns(project)
+    whole, project = project, reached(project) if style == "plain" else project
     variables = Variables(project)
     asked = ask_apart(project, variables)
     own = project.sequences[0].name if project.sequences else "Machine"
@@ -78,7 +80,8 @@ def generate(project: Project, style: str, measured: bool = False, apart: bool =
     if project.home.strip():
         words.home = variables.new("Home_Now")
     top, rest = Code(titled=made.titled), Code(titled=made.titled)
-    reset = words.rising(project.reset, None) if project.reset.strip() else "FALSE"
+    resets = made.titled or protection.late_hold or any(t.latching for t in project.trips)
+    reset = words.rising(project.reset, None) if project.reset.strip() and resets else "FALSE"
     # The phases behind the edges first: they tell which edges there are, and whose states are asked for.
     finals = Code(titled=made.titled)
     write_finals(project, words, variables, finals, period)
@@ -130,7 +133,7 @@ def generate(project: Project, style: str, measured: bool = False, apart: bool =
     if apart and style == "plain" and len(project.sequences) > 1:
         units = {q.name: (variables.name(f"{q.name}Steps"), variables.name(f"Run{q.name}")) for q in project.sequences}
         program = variables.name("Machine")
-    return Generated(project, made, name, tuple(pieces), tuple(listed), active, evolutions, units, program, scan_time)
+    return Generated(whole, made, name, tuple(pieces), tuple(listed), active, evolutions, units, program, scan_time)
 
 
 def _put_in(text: str, style: Style) -> str:
@@ -164,7 +167,11 @@ def _sections(
             code.line("END_IF;")
         style.count_states(code, q)
         code.lines(style.settle(q, protection.runs(q)))
-        code.when(protection.runs(q), _late(protection, style, project, q.name))
+        late = _late(protection, style, project, q.name)
+        if protection.runs(q) == "TRUE" and not style.titled:
+            code.lines(late)
+        else:
+            code.when(protection.runs(q), late)
         evolutions[q.name] = begins, len(code.pieces)
     code.title("actions")
     control.write(code)

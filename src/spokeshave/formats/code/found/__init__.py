@@ -7,6 +7,7 @@ word, is it what was found. Any other text is for the reader of programs that we
 
 from __future__ import annotations
 
-from spokeshave.formats.code.found.charts import charts_of, steps_told
+from spokeshave.formats.code.found.charts import charts_of, found_in, steps_told
+from spokeshave.formats.code.found.states import OtherForm
 
-__all__ = ["charts_of", "steps_told"]
+__all__ = ["OtherForm", "charts_of", "found_in", "steps_told"]

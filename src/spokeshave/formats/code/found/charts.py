@@ -7,7 +7,7 @@ from textwrap import dedent
 
 from spokeshave.formats.code.found.actions import in_place
 from spokeshave.formats.code.found.protect import Protected, bare
-from spokeshave.formats.code.found.states import LABEL, OPENING, SCAN_TIME, TOLD, Otherwise, Thread, label
+from spokeshave.formats.code.found.states import LABEL, OPENING, SCAN_TIME, TOLD, OtherForm, Thread, label
 from spokeshave.formats.code.tokens import tokens
 from spokeshave.formats.code.write import generate
 from spokeshave.formats.errors import FormatError
@@ -27,12 +27,19 @@ def charts_of(
     is declared beside signals and instances, which are all that the text has, those of the code too.
     """
     try:
-        found = _Charts(text[start:end], project, signals, instances).project()
+        found = found_in(text[start:end], project, signals, instances)
         again = generate(found, "plain", SCAN_TIME in signals, apart=False).text
-    except (Otherwise, LanguageError, FormatError, LookupError, ValueError):
+    except (OtherForm, LanguageError, FormatError, LookupError, ValueError):
         return None
     same = [t.word.lower() for t in tokens(text[start:end])] == [t.word.lower() for t in tokens(again)]
     return found if same else None
+
+
+def found_in(text: str, project: Project, signals: dict[str, Signal], instances: dict[str, Instance]) -> Project:
+    """What the statements of a text would be as charts, as far as their forms go: only what is written out again tells whether they
+    are. Raises `OtherForm`, `LanguageError`, `LookupError` or `ValueError` for other forms.
+    """
+    return _Charts(text, project, signals, instances).project()
 
 
 def steps_told(project: Project, text: str) -> list[Note]:
@@ -54,7 +61,7 @@ class _Charts(Protected):
         """Conditions that are worked out before they are asked for."""
 
     def project(self) -> Project:
-        """The machine file. Raises `Otherwise` and what it stumbles over."""
+        """The machine file. Raises `OtherForm` and what it stumbles over."""
         at, last = self.text.find(OPENING), self.text.find(CLOSING)
         statements = parse_statements(self.text)
         self.take_states(statements)
@@ -68,11 +75,11 @@ class _Charts(Protected):
                 continue
             if 0 <= last < s.span.start:
                 if not self._taken(s):
-                    raise Otherwise(self.text_of(s))
+                    raise OtherForm(self.text_of(s))
                 continue
             if not closing and not self._taken(s):
                 if last < 0:
-                    raise Otherwise(self.text_of(s))
+                    raise OtherForm(self.text_of(s))
                 closing = self.text[line:last]
         sequences = tuple(self._sequence(name) for name in self.of)
         left = [s for low, s in self.signals.items() if low not in self.gone]
@@ -99,7 +106,7 @@ class _Charts(Protected):
         )
         numbered = self.numbered.get(name, {})
         if sorted(numbered) != list(range(1, len(numbered) + 1)):
-            raise Otherwise(name)
+            raise OtherForm(name)
         ways = [numbered[k] for k in sorted(numbered)] or [
             w for s in steps for w in self.ways.get(f"{name}.{s.name}", ())
         ]
@@ -148,9 +155,10 @@ class _Charts(Protected):
                     and "_way" in str(first.target).lower()
                 ):
                     number = int(self.text_of(first.value))
-                    effects = next(
-                        x[number] for x in self.chosen.values() if number in x and self._home(x[number], thread)
-                    )
+                    mine = [x[number] for x in self.chosen.values() if number in x and self._home(x[number], thread)]
+                    if not mine:
+                        raise OtherForm(str(number))
+                    effects = mine[0]
                 way = self._way(thread, step, self.tests.get(condition.lower(), condition), effects)
                 if number:  # its place in the chart says when it comes
                     self.numbered.setdefault(thread.sequence, {})[number] = way

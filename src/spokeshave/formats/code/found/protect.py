@@ -111,10 +111,10 @@ class Protected(Actions):
         words = tokens(value)
         if [t.word.lower() for t in words[:3]] == ["not", f"{q}_tripped".lower(), "and"]:
             words = words[3:]
-        text = value[words[0].start :]
+        text = bare(value[words[0].start :])
         late = f"{q}_Late_Hold"
-        if text.startswith(f"({late} OR "):
-            text = text[len(late) + 5 : -1]
+        if text.upper().startswith(f"{late} OR ".upper()):
+            text = text[len(late) + 4 :]
         self.holds[q] = "" if text == late else bare(self.spoken(text, q))
 
     # -- trips
@@ -170,12 +170,18 @@ class Protected(Actions):
             places = sorted(ranked.index(n) for n in order)
             for place, name in zip(places, order):
                 ranked[place] = name
-        helpers = (self.gone | self.stored.keys() | self.threads.keys() | self.latched) - self.names.keys()
+        helpers = (self.gone | self.stored.keys() | self.threads.keys() | self.latched) - (
+            self.names.keys() - self.latched
+        )
         out = []
+        blocks = [a for found in self.marks.values() for _, a in found]
+        set_somewhere = {a.target.lower() for a in blocks if a.qualifier.rule.stored}
         for name, trip in self.trips.items():
             cleared = self.cleared.get(name, {})
             zeroed = tuple(self.names.get(low) or self.signals[low].name for low in cleared if low not in helpers)
-            kept = any(low not in cleared and self._in_scope(low, trip) for low in (*self.stored, *self.latched))
+            lasting = [low for low in self.stored if not low.endswith("_kept")]
+            lasting += [low for low in self.latched if self.names.get(low, low).lower() in set_somewhere]
+            kept = any(low not in cleared and self._in_scope(low, trip) for low in lasting)
             out.append(replace(trip, rank=ranked.index(name) + 1, zeroed=zeroed, stored="keep" if kept else "clear"))
         return tuple(out)
 
@@ -233,6 +239,11 @@ class Protected(Actions):
                 for o in self.opposed
             ]
             return True
+        plain = self._goes_out_as_asked(low[0])
+        if plain and low[1:2] == ["and"] and assigned == [(low[0], "FALSE")]:
+            text = self.text_of(condition)
+            self.interlocks.append(Interlock(plain, _opposite(self.spoken(text[tokens(text)[1].end :], ""))))
+            return True
         if low[0] in self.names and low[1:4] == ["and", "not", "("]:
             text = self.text_of(condition)
             words = tokens(text)
@@ -243,6 +254,12 @@ class Protected(Actions):
             self.opposed.append(OpposedPair(self.names[low[0]], self.names[low[2]]))
             return True
         return False
+
+    def _goes_out_as_asked(self, low: str) -> str:
+        """The output that steps act on, where nothing else stands for what they ask for; empty for another variable."""
+        signal = self.signals.get(low)
+        mapped = any(a.target.lower() == low for found in self.marks.values() for _, a in found)
+        return signal.name if signal is not None and mapped and f"{low}_asked" not in self.signals else ""
 
     # -- under a hold
 
@@ -288,3 +305,13 @@ def bare(text: str) -> str:
         if not depth and n < len(text) - 1:
             return text
     return text[1:-1]
+
+
+def _opposite(text: str) -> str:
+    """The condition that holds where another does not."""
+    words = tokens(text)
+    rest = bare(text[words[0].end :]) if words[0].word.upper() == "NOT" else ""
+    joined = {t.word.upper() for t in words} & {"AND", "OR", "XOR"}
+    if rest and (not joined or rest != text[words[0].end :].strip()):
+        return rest
+    return f"NOT {text.strip()}" if len(words) == 1 else f"NOT ({text.strip()})"

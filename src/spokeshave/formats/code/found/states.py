@@ -20,7 +20,7 @@ SCAN_TIME = "scantime"
 EDGES = {"R_TRIG": "RISING", "F_TRIG": "FALLING", "TON": "HELD"}
 
 
-class Otherwise(Exception):
+class OtherForm(Exception):
     """The text is not of these forms; the statement that is not, or what is missing."""
 
 
@@ -73,6 +73,7 @@ class States:
             copies = [str(x.value) for x in block if isinstance(x, sx.Assign) and str(x.target) == f"{x.value}Was"]
             own = [n for n in cases if not n.endswith("Was") and not re.search(r"_Way\d+$", n)]
             name = (copies or own)[0]
+            own += [n[:-3] for n in cases if re.fullmatch(rf"{name}\d+Was", n)]
             told = [m["at"] for m in TOLD.finditer(self.text) if re.fullmatch(rf"{name}\d+", m["at"])]
             for n in dict.fromkeys([*copies, *own, *told]):
                 thread = self.threads[n.lower()] = self.threads[f"{n}Was".lower()] = Thread(n, name)
@@ -101,7 +102,7 @@ class States:
     def _step(self, found: re.Match[str] | None, number: int) -> Step:
         """The step that is named beside a number."""
         if found is None:
-            raise Otherwise(str(number))
+            raise OtherForm(str(number))
         return Step(found["name"], number, comment=" ".join((found["comment"] or "").replace("* )", "*)").split()))
 
     def edge(self, s: sx.BlockCall) -> bool:
@@ -149,10 +150,10 @@ class States:
 
 
 def label(labels: tuple[tuple[sx.Literal | sx.Name, sx.Literal | sx.Name], ...]) -> int:
-    """The only number of a label. Raises `Otherwise` for another one."""
+    """The only number of a label. Raises `OtherForm` for another one."""
     (low, high), *more = labels
     if more or not isinstance(low, sx.Literal) or low != high:
-        raise Otherwise(str(low))
+        raise OtherForm(str(low))
     return int(low.value)
 
 

@@ -7,11 +7,11 @@ from dataclasses import dataclass
 from difflib import SequenceMatcher
 from typing import Any
 
+from spokeshave.changes.compare import MISSING, Difference
 from spokeshave.language.literals import value_text
 from spokeshave.language.terms import terms_of
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Action, Project, Sequence, Type
-from spokeshave.versions.compare import MISSING, Difference
 
 LONGEST = 70
 """Characters of a text that is quoted."""

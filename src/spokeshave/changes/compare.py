@@ -6,10 +6,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
+from spokeshave.changes.renames import Rename, aligned, renames
 from spokeshave.model.project import Project
 from spokeshave.model.stored import apart, digests
 from spokeshave.model.tree import Listed, Tree, project_of, tree_of
-from spokeshave.versions.renames import Rename, aligned, renames
 
 Path = tuple[str, ...]
 """Down the tree: `("sequences", "roast", "steps", "charge", "longest")`."""
