@@ -96,7 +96,7 @@ def test_states_ways_and_marks_of_a_chart_with_threads_are_edited_in_its_code(ro
         (REST, VENT.replace("95:", "80:"), "the state 80 has two labels"),
         (BURNER, BURNER.replace(")", " OR AirRuns)"), "roast_acts and airruns is no comparison with a state"),
         (BURNER, BURNER.replace("70", "75"), "roast_acts and roast = 75 is no comparison"),
-        ("      90: (* Rest: develops without flame *)\n" + REST + "\n", "", "a way still leads from or to"),
+        ("      90: (* Rest: develops without flame *)\n" + REST + "\n", "", "line 73:9: 90 is no state; write a label 90"),
         ("IF Roast2Was = 35 AND DrumRuns THEN Roast := 40; Roast2 := -1; END_IF;", ";", "nothing leads to state 40 any more"),
         ("    END_CASE;\n    CASE Roast2Was", "    CASE Roast2Was", ""),
     ],

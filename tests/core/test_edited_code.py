@@ -212,7 +212,7 @@ def test_what_a_person_types_becomes_what_a_person_would_draw(pairs, said):
     ("pairs", "told"),
     [
         ([OPENS, CLOSES, (BESIDE[0], BESIDE[1].replace("Dip2Was OF", "Dip2 OF"))], "line 11:5: no chart says CASE Dip2 OF 40"),
-        ([OPENS], "line 5:31: no chart says Dip2 := 40 here"),
+        ([OPENS], "line 5:31: Dip2 has no states; write CASE Dip2Was OF"),
         ([OPENS, (CLOSES[0], CLOSES[1].replace(" Dip2 := -1;", "")), BESIDE], "line 7:9: something is missing here; write Dip2 := -1"),
         ([(UP, f"{UP}  DipT := T#5s;\n")], "line 14:3: no chart says DipT := T#5s here"),
         ([("  IF NOT FirstScan THEN\n    CASE", "  IF NOT FirstScan AND NOT Stop THEN\n    CASE")], "line 2:3: no chart says IF NOT"),

@@ -335,6 +335,23 @@ def test_a_state_is_put_into_a_chart_of_several_threads_in_its_code_and_is_one_u
     assert window.document.project is before
 
 
+def test_branches_side_by_side_are_typed_into_the_code_without_declarations(window):
+    code = code_of(window)
+    before = window.document.project
+    light = "IF BeanTemp >= LightTemp THEN Roast := 100; END_IF;"
+    edit_text(code, light, light.replace("100;", "100; Roast3 := 140;"))
+    assert not code.look() and "Roast3 has no states; write CASE Roast3Was OF" in code.note.text()
+    code.text.setPlainText(code.text.toPlainText().replace("100; Roast3 := 140;", "20; Roast2 := 30;"))
+    assert code.look(), code.note.text()
+    code.apply()
+    assert code.list.topLevelItem(0).text(2).startswith("70 leads to 20 + 30 if BeanTemp")
+    code.apply()
+    ways = window.document.project.sequence("Roast").transitions
+    assert [t.targets for t in ways if t.sources == ("RoastLight",)] == [("SpinUp", "Purge")]
+    window.document.undo()
+    assert window.document.project is before
+
+
 def test_the_code_face_of_a_file_that_cannot_run_says_why(window):
     broken = "BeanTemp >= AND"
     window.document.edit("break it", lambda p: change_way(p, broken))

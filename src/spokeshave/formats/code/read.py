@@ -128,23 +128,25 @@ def _reshaped(
     """As `read_code`, for plain code whose states were edited; `error` is what the words around the texts said."""
     from spokeshave.formats.code.agree import Unlike
     from spokeshave.formats.code.refound import refound, without
-    from spokeshave.formats.code.rethread import HARD, SideBySide
+    from spokeshave.formats.code.strange import Strangeness
 
-    odd: FormatError | None = None
+    whole, code = reader.code.project, reader.code
+    if declared:  # as it was written, before its own variables were new ones
+        code = generate(without(whole, declared), "plain", bool(code.scan_time))
     found: tuple[Project, list[Said]] | None = None
+    odd: FormatError | None = None
     try:
-        whole, code = reader.code.project, reader.code
-        if declared:  # as it was written, before its own variables were new ones
-            code = generate(without(whole, declared), "plain", bool(code.scan_time))
         found = refound(reader.text, start, end, code, whole, helpers=declared is None)
     except FormatError as other:
         odd = other
+    if found is None and any(t.count > 1 for t in getattr(code.maker, "threads", {}).values()):
+        raise Strangeness(reader.text, start, end, reader.code, reader.in_model).told() or odd or error
     if found is None:
         try:
             found = _put_otherwise(reader, start, end, helpers=declared is None)
         except FormatError as other:
-            hard = other.message.startswith("there is no CASE") or other.message == HARD
-            raise (odd if odd and isinstance(other, (SideBySide, Unlike)) else error if hard else other) from None
+            hard = other.message.startswith("there is no CASE")
+            raise (odd if odd and isinstance(other, Unlike) else error if hard else other) from None
     after, said = found
     line, _ = line_and_column(reader.text, start)
     if not protect:
@@ -153,17 +155,13 @@ def _reshaped(
 
 
 def _put_otherwise(reader: _CodeReader, start: int, end: int, helpers: bool) -> tuple[Project, list[Said]]:
-    """The machine file of a text with forms that code does not have. Raises `FormatError` with line and column."""
+    """The machine file of a text of one thread with forms that code does not have. Raises `FormatError` with line and column."""
     from spokeshave.formats.code.agree import hold_against
     from spokeshave.formats.code.loose import hangs_loose
     from spokeshave.formats.code.reshape import reshaped
-    from spokeshave.formats.code.rethread import Rethreader
 
     line, _ = line_and_column(reader.text, start)
-    if any(t.count > 1 for t in getattr(reader.code.maker, "threads", {}).values()):
-        after, said = Rethreader(reader.text, start, end, reader.code, reader.in_model).done()
-    else:
-        after, said = reshaped(reader.text[start:end], reader.code, line)
+    after, said = reshaped(reader.text[start:end], reader.code, line)
     if odd := hangs_loose(after):
         raise FormatError(odd, line=line)
     again = generate(after, "plain", bool(reader.code.scan_time))

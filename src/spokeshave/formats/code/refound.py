@@ -12,8 +12,9 @@ from collections.abc import Collection, Iterator
 from dataclasses import replace
 
 from spokeshave.changes.compare import MISSING, Difference, differences, taken_over
-from spokeshave.formats.code.agree import hold_against
+from spokeshave.formats.code.agree import Unlike, hold_against
 from spokeshave.formats.code.found import OtherForm, found_in
+from spokeshave.formats.code.found.states import TOLD
 from spokeshave.formats.code.loose import hangs_loose
 from spokeshave.formats.code.plain import PlainStyle
 from spokeshave.formats.code.reshape import variables_of
@@ -39,18 +40,35 @@ def refound(
     line and column where it says what no chart says.
     """
     edited = text[start:end]
+    if (lone := _without_states(edited, code, whole)) is not None:
+        line, column = line_and_column(text, start + lone.start())
+        advice = f"write CASE {lone[0]}Was OF with a label, the name of the state beside it, and END_CASE;"
+        raise FormatError(f"{lone[0]} has no states", line=line, column=column, advice=advice)
     found = _both(edited, code, whole)
     if found is None:
         return None
     before, after, own = found
-    changes = [
-        _unranked(d) for d in differences(before, after) if d.path[-1] != "priority" and not _is_order_of_marks(d)
-    ]
-    project = taken_over(without(whole, own), [_marked(d, whole) for d in changes])
-    project = _in_turn(project, before, after)
-    numbers = [[s.number for s in q.steps] for q in project.sequences]
-    if hangs_loose(project) or any(len(set(n)) < len(n) for n in numbers) or _swallowed(code.project, project):
-        return None
+    changes = [_unranked(d) for d in differences(before, after) if d.path[-1] != "priority"]
+    bare = [d for d in changes if not _is_order_of_marks(d)]
+    attempts = [bare, changes] if len(bare) < len(changes) else [changes]
+    for wanted in attempts:
+        project = taken_over(without(whole, own), [_marked(d, whole) for d in wanted])
+        project = _in_turn(project, before, after)
+        numbers = [[s.number for s in q.steps] for q in project.sequences]
+        if hangs_loose(project) or any(len(set(n)) < len(n) for n in numbers) or _swallowed(code.project, project):
+            return None
+        try:
+            hold_against(text, start, end, _written(project, text, start, end, code), code if helpers else None)
+            return project, said(wanted, before, after)
+        except Unlike:
+            if wanted is attempts[-1]:
+                raise
+    return None
+
+
+def _written(project: Project, text: str, start: int, end: int, code: Generated) -> Generated:
+    """The code of what was found. Raises `FormatError` with line and column where it has none, or no lines for a state."""
+    edited = text[start:end]
 
     def fail(at: int, message: str, advice: str) -> FormatError:
         line, column = line_and_column(text, start + at)
@@ -64,8 +82,7 @@ def refound(
         label = re.search(rf"\b{lost}\s*:", edited)
         advice = "lead to it, or take it out"
         raise fail(label.start() if label else 0, f"nothing leads to state {lost} any more", advice)
-    hold_against(text, start, end, again, code if helpers else None)
-    return project, said(changes, before, after)
+    return again
 
 
 def _both(edited: str, code: Generated, whole: Project) -> tuple[Project, Project, set[str]] | None:
@@ -104,6 +121,17 @@ def new_names(text: str, code: Generated, p: Project) -> list[str]:
     words = [t.word.split(".")[0] for t in tokens(text)]
     found = {w.lower(): w for w in words if w.isidentifier() and w.upper() not in KEYWORDS}
     return [w for low, w in found.items() if low not in known]
+
+
+def _without_states(text: str, code: Generated, whole: Project) -> re.Match[str] | None:
+    """A new thread to which something leads, and which has neither a CASE nor a state that only waits."""
+    threads = "|".join(re.escape(q.name) for q in code.project.sequences)
+    for name in new_names(text, code, whole):
+        cases = re.search(rf"\bCASE\s+{name}(Was)?\s+OF\b", text, re.IGNORECASE)
+        told = any(m["at"].lower() == name.lower() for m in TOLD.finditer(text))
+        if re.fullmatch(rf"({threads})\d+", name, re.IGNORECASE) and cases is None and not told:
+            return re.search(rf"\b{name}\b(?=\s*:=)", text)
+    return None
 
 
 def _kind(name: str, text: str) -> str:
@@ -165,7 +193,7 @@ def _block(a: Action) -> tuple[str, str, str]:
 
 
 def _marked(d: Difference, whole: Project) -> Difference:
-    """Blocks that have come or gone, among those that the step has."""
+    """Blocks that have come or gone, among those that the step has; in the order of the text where only that is another."""
     if not _on_marks(d):
         return d
     q = next((q for q in whole.sequences if q.name.lower() == d.path[1]), None)
@@ -174,6 +202,8 @@ def _marked(d: Difference, whole: Project) -> Difference:
         return d
     was, now = [_block(a) for a in d.before], [_block(a) for a in d.after]
     left = [a for a in step.actions if _block(a) not in was or _block(a) in now]
+    if _is_order_of_marks(d):
+        left.sort(key=lambda a: now.index(_block(a)) if _block(a) in now else len(now))
     return replace(d, after=(*left, *(a for a in d.after if _block(a) not in was)))
 
 
