@@ -83,6 +83,8 @@ class Reader(RoutineReader):
             return
         before = p.at - 1
         statements = p.statements()
+        if statements and self.next in _ELEMENTS:
+            raise self.fail(before + 1, "statements beside the chart", "put them into a PROGRAM of their own before it")
         end = p.take("END_PROGRAM")
         text = self.between(before, end)
         if self.state_program(name, statements, text):
