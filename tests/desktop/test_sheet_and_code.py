@@ -6,6 +6,7 @@ from dataclasses import replace
 
 import pytest
 from PySide6.QtCore import QItemSelection, QItemSelectionModel, Qt
+from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from spokeshave.desktop.sequence.sheet import FIRST_MARK, STEP, lasted_text
@@ -348,8 +349,14 @@ def test_branches_side_by_side_are_typed_into_the_code_without_declarations(wind
     code.apply()
     ways = window.document.project.sequence("Roast").transitions
     assert [t.targets for t in ways if t.sources == ("RoastLight",)] == [("SpinUp", "Purge")]
-    window.document.undo()
-    assert window.document.project is before
+    code.text.setFocus()
+    QTest.keyClick(code.text, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert window.document.project is before, "what was applied is taken back where it was applied"
+    QTest.keyClick(code.text, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+    assert window.document.project.sequence("Roast").transitions == ways
+    QTest.keyClicks(code.text, "x")
+    QTest.keyClick(code.text, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert window.document.project.sequence("Roast").transitions == ways and not code.typed
 
 
 def test_the_code_face_of_a_file_that_cannot_run_says_why(window):

@@ -10,6 +10,7 @@ from PySide6.QtCore import QEvent, QRect, QSize, QStringListModel, Qt, Signal
 from PySide6.QtGui import (
     QColor,
     QKeyEvent,
+    QKeySequence,
     QPainter,
     QPaintEvent,
     QResizeEvent,
@@ -346,6 +347,16 @@ class CodeEditor(QPlainTextEdit):
         return []
 
     # -- typing
+
+    def event(self, event: QEvent) -> bool:
+        """Undo and redo are those of the machine file where nothing was typed here: what was applied is taken back at once."""
+        if event.type() is QEvent.Type.ShortcutOverride and isinstance(event, QKeyEvent):
+            text = self.document()
+            undo, redo = (event.matches(key) for key in (QKeySequence.StandardKey.Undo, QKeySequence.StandardKey.Redo))
+            if (undo and not text.isUndoAvailable()) or (redo and not text.isRedoAvailable()):
+                event.ignore()
+                return True
+        return super().event(event)
 
     def _word(self) -> str:
         before = self.textCursor().block().text()[: self.textCursor().positionInBlock()]
