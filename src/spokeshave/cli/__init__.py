@@ -16,7 +16,8 @@ OPTIONS: dict[str, Any] = {
 }  # fmt: skip
 
 PARTS = {"opening": ("open", "demo"), "running": ("check", "run", "convert"), "serving": ("serve",),
-         "proof": ("verify", "accept", "tidy", "brief"), "faults": ("faults", "reach"), "versions": ("diff", "merge", "text"),
+         "proof": ("verify", "accept", "tidy", "brief"), "faults": ("faults", "reach"), "strength": ("strength",),
+         "versions": ("diff", "merge", "text"),
          "recording": ("replay",)}  # fmt: skip
 """Modules of this folder with their commands, each an application called `<module>_app`."""
 

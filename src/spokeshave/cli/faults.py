@@ -4,53 +4,21 @@ from __future__ import annotations
 
 import sys
 import time
-from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from spokeshave.cli.told import File, Json, fail, put_out, room_for, safe, today
+from spokeshave.cli.workers import workers
 from spokeshave.model.study import MOST
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
-    from concurrent.futures import Executor
-
     from spokeshave.verify.sweep.matrix import Matrix
 
 faults_app = typer.Typer()
 
-ANSWERS_S = 10
-"""Seconds in which a scheduler has to answer."""
 SIGN = {"harmless": ".", "recovered": "r", "caught": "c", "silent": "S", "stuck": "K", "hazard": "!"}
-
-
-@contextmanager
-def _workers(jobs: int, cluster: str) -> Iterator[Executor | None]:
-    """What runs the cells: nothing for here, processes of this machine, or the workers of a cluster."""
-    if cluster:
-        try:
-            from distributed import Client
-        except ImportError:
-            fail("--cluster needs the extra of this name: pip install -e '.[cluster]'")
-        try:
-            client: Any = Client(cluster, timeout=ANSWERS_S)  # type: ignore[no-untyped-call]
-        except (OSError, ValueError, TimeoutError) as error:
-            fail(f"--cluster {cluster}: no scheduler answers there: {error}")
-        try:
-            yield client.get_executor()
-        finally:
-            client.close()
-        return
-    from spokeshave.verify import processes
-
-    executor = processes.executor(jobs) if jobs != 1 else None
-    try:
-        yield executor
-    finally:
-        if executor is not None:
-            processes.let_go()
 
 
 @faults_app.command()
@@ -81,7 +49,7 @@ def faults(
     room_for(csv_file)
     room_for(junit_file)
     project = read_project(file)
-    with _workers(jobs, cluster) as executor:
+    with workers(jobs, cluster) as executor:
         run = Sweep(project, cycle, reset, executor)
         tell = sys.stderr.isatty()
         while not run.done:

@@ -11,6 +11,7 @@ from spokeshave.model.diagnostics import Diagnostic
 from spokeshave.verify.accepted import Difference
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.scenarios import Result, Run
+from spokeshave.verify.strength.report import Report
 from spokeshave.verify.sweep.matrix import Matrix
 
 _ILLEGAL = re.compile(r"[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
@@ -65,6 +66,29 @@ def sweep_junit(project_name: str, matrix: Matrix, at: datetime | None = None) -
             _fail(case, c.verdict.value, c.verdict.value, [c.because])
         elif c.verdict.is_bad and reason is not None:
             SubElement(case, "skipped", message=_clean(f"{c.verdict.value}: {reason.reason}"))
+    return _xml(suite)
+
+
+def strength_junit(project_name: str, report: Report, at: datetime | None = None) -> str:
+    """The mistakes: a test case each, by where it is. One that survives fails unless that is accepted; then it is skipped, as is one
+    that changes nothing.
+    """
+    left = {j.index for j in report.unexplained}
+    skipped = sum(j.state != "noticed" and j.index not in left for j in report.judged.values())
+    suite = _suite(f"{project_name}: strength", len(report.judged), len(left), 0.0, at, skipped)
+    for i, j in sorted(report.judged.items()):
+        m = report.mistakes[i]
+        case = SubElement(
+            suite,
+            "testcase",
+            classname=_clean(f"strength.{m.place}"),
+            name=_clean(f"{m.kind}: {m.words}"),
+            time="0.000",
+        )
+        if i in left:
+            _fail(case, "survived", m.sentence(), [report.proposal(j)])
+        elif j.state != "noticed":
+            SubElement(case, "skipped", message=_clean(report.reason(j) or j.how))
     return _xml(suite)
 
 

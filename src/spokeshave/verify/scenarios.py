@@ -300,6 +300,13 @@ class ScenarioRun:
             self.now = CaseRun(self.project, self.scenario, self.cases[len(self.runs)], self.every_scan)
         return self.now is not None
 
+    @property
+    def has_failed(self) -> bool:
+        """Whether it cannot pass any more, as far as is decided."""
+        now = self.now.watchers if self.now is not None else ()
+        failed = any(w.decided is not None and w.decided.outcome is Outcome.FAIL for w in now)
+        return failed or any(r.outcome is not Outcome.PASS for r in self.runs)
+
     def result(self) -> Result:
         """What came of it, as far as the runs have come."""
         runs = [*self.runs, *([self.now.result()] if self.now is not None else [])]

@@ -1,0 +1,65 @@
+"""The command that asks whether anybody would notice a mistake."""
+
+from __future__ import annotations
+
+import sys
+import time
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from spokeshave.cli.told import File, Json, fail, put_out, room_for, safe
+from spokeshave.cli.workers import workers
+
+strength_app = typer.Typer()
+
+
+@strength_app.command()
+@safe
+def strength(
+    file: File,
+    jobs: Annotated[int, typer.Option(help="Processes to run in; 0 for one a processor.", min=0)] = 0,
+    cluster: Annotated[
+        str, typer.Option(help="Run on the workers of this Dask scheduler, such as tcp://scheduler:8786.")
+    ] = "",
+    sample: Annotated[int, typer.Option(help="Judge so many mistakes only, drawn by --seed; 0 for all.", min=0)] = 0,
+    seed: Annotated[int, typer.Option(help="Draws the sample: the same one each time.")] = 0,
+    csv_file: Annotated[Path | None, typer.Option("--csv", help="Write a line a mistake here.")] = None,
+    junit_file: Annotated[Path | None, typer.Option("--junit", help="Write JUnit XML here.")] = None,
+    as_json: Json = False,
+) -> None:
+    """Plants small mistakes one at a time and tells which nobody would notice. Exit 1 if one survives that nobody has accepted."""
+    from spokeshave.formats.disk import write_text_atomically
+    from spokeshave.reading import read_project
+    from spokeshave.verify.junit import strength_junit
+    from spokeshave.verify.strength.work import Strength
+
+    room_for(csv_file)
+    room_for(junit_file)
+    project = read_project(file)
+    with workers(jobs, cluster) as executor:
+        run = Strength(project, executor, sample, seed)
+        tell = sys.stderr.isatty()
+        while not run.done:
+            if not run.poll() and executor is not None:
+                time.sleep(0.02)
+            if tell:
+                print(f"\r{100 * run.part:3.0f} %", end="", file=sys.stderr)
+        if tell:
+            print("\r     \r", end="", file=sys.stderr)
+    if run.problem:
+        fail(f"{file}: {run.problem}")
+    report = run.report
+    left = report.unexplained
+    if as_json:
+        put_out("strength", **report.data())
+    else:
+        for line in report.lines():
+            print(line)
+    if csv_file is not None:
+        write_text_atomically(report.csv(), csv_file)
+    if junit_file is not None:
+        write_text_atomically(strength_junit(project.name, report), junit_file)
+    if left:
+        raise typer.Exit(1)

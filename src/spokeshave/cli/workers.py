@@ -1,0 +1,42 @@
+"""What runs the long work of commands: this process, processes of this machine, or a cluster."""
+
+from __future__ import annotations
+
+from contextlib import contextmanager
+from typing import TYPE_CHECKING, Any
+
+from spokeshave.cli.told import fail
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+    from concurrent.futures import Executor
+
+ANSWERS_S = 10
+"""Seconds in which a scheduler has to answer."""
+
+
+@contextmanager
+def workers(jobs: int, cluster: str) -> Iterator[Executor | None]:
+    """What runs the cells: nothing for here, processes of this machine, or the workers of a cluster."""
+    if cluster:
+        try:
+            from distributed import Client
+        except ImportError:
+            fail("--cluster needs the extra of this name: pip install -e '.[cluster]'")
+        try:
+            client: Any = Client(cluster, timeout=ANSWERS_S)  # type: ignore[no-untyped-call]
+        except (OSError, ValueError, TimeoutError) as error:
+            fail(f"--cluster {cluster}: no scheduler answers there: {error}")
+        try:
+            yield client.get_executor()
+        finally:
+            client.close()
+        return
+    from spokeshave.verify import processes
+
+    executor = processes.executor(jobs) if jobs != 1 else None
+    try:
+        yield executor
+    finally:
+        if executor is not None:
+            processes.let_go()

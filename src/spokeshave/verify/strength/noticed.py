@@ -1,0 +1,189 @@
+"""Who notices a mistake first: the check, a scenario, an accepted run; and what comes nearest where nobody does."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+from spokeshave.engine.link import LinkError
+from spokeshave.model.diagnostics import Diagnostic, Severity, errors
+from spokeshave.model.project import Project, Scenario
+from spokeshave.model.threads import threads
+from spokeshave.verify.accepted import Change, compare, kept, lanes_of
+from spokeshave.verify.check.run import every_finding
+from spokeshave.verify.expectations import Outcome
+from spokeshave.verify.progress import look
+from spokeshave.verify.scenarios import ScenarioRun, run_scenario
+from spokeshave.verify.standing import Proof, proof_of, since
+from spokeshave.verify.strength.planted import Mistake
+from spokeshave.verify.strength.proposals import variants
+from spokeshave.verify.strength.same import same_truth
+
+PIECE = 500
+"""Scans between two looks at whether a scenario has failed already, or was cancelled."""
+
+
+Changes = dict[str, list[Change]]
+
+
+@dataclass(frozen=True, slots=True)
+class Nearest:
+    """Where a run of a mistake that nobody notices first differs: the scenario, when, what, and the value without the mistake. `text` is
+    that of a scenario that is not there yet.
+    """
+
+    scenario: str
+    time_ms: int
+    lane: str
+    value: str
+    text: str = ""
+
+    @property
+    def row(self) -> str:
+        """The row of that scenario that would notice it."""
+        name = self.lane
+        holds = {"1": name, "0": f"NOT {name}"}.get(self.value, f"{name} = {self.value}")
+        return f"expect at {self.time_ms} ms: {holds}"
+
+
+@dataclass(frozen=True, slots=True)
+class Judged:
+    """What came of a mistake: `noticed`, `survived` or `equivalent`; by what and how, the time in ms of a run, else -1.
+
+    `asked` are the scenarios that have to do with its place; `nearest` is where a run of one that survived differs.
+    """
+
+    index: int
+    state: str
+    by: str = ""
+    how: str = ""
+    time_ms: int = -1
+    asked: tuple[str, ...] = ()
+    nearest: Nearest | None = None
+
+
+class Judge:
+    """A machine file that is known well: its findings, scenarios and accepted runs. Raises `LinkError` if it cannot run."""
+
+    def __init__(self, project: Project) -> None:
+        if bad := errors(every_finding(project)):
+            raise LinkError(bad)
+        self.project = project
+        self.known = {_said(d) for d in every_finding(project)}
+        self.proofs: list[tuple[Scenario, Proof, tuple[Changes, ...]]] = []
+        self.idle: list[str] = []
+        """Scenarios that fail without any mistake, and so notice none."""
+        found: list[tuple[int, Scenario, Proof, tuple[Changes, ...]]] = []
+        for s in project.scenarios:
+            result = run_scenario(project, s)
+            look()
+            if result.outcome is Outcome.PASS:
+                lanes = tuple(kept(lanes_of(r)) for r in result.runs)
+                happened = sum(len(changes) for run in lanes for changes in run.values())
+                found.append((happened, s, proof_of(result), lanes))
+            else:
+                self.idle.append(s.name)
+        for _, s, proof, lanes in sorted(
+            found, key=lambda x: x[0]
+        ):  # first those in which least happens: they run in no time
+            self.proofs.append((s, proof, lanes))
+        self.reached = {
+            f"{q.name}.{name}".lower(): name in found.of or bool(found.problem)
+            for q in project.sequences
+            for found in [threads(q)]
+            for name in [s.name for s in q.steps]
+        }
+
+    def judge(self, index: int, mistake: Mistake) -> Judged:
+        """What notices a mistake first."""
+        if mistake.changed[0] and same_truth(*mistake.changed):
+            return Judged(index, "equivalent", how="the condition is the same under all circumstances")
+        found = [
+            d
+            for d in every_finding(mistake.project)
+            if d.severity is not Severity.ADVICE and _said(d) not in self.known
+        ]
+        if found:
+            return Judged(index, "noticed", "check", f"{found[0].code}: {found[0].message}")
+        asked = [(s, p, lanes) for s, p, lanes in self.proofs if since(p, mistake.project)]
+        names = tuple(s.name for s, _, _ in asked)
+        nearest: list[Nearest] = []
+        for s, _, lanes in asked:
+            judged = self._run(index, mistake, s, lanes, nearest)
+            if judged is not None:
+                return Judged(index, "noticed", judged[0], judged[1], judged[2], names)
+        first = min(nearest, key=lambda n: n.time_ms, default=None)
+        if first is None:
+            first = self._tried(mistake, asked[0][0] if asked else None)
+        return Judged(index, "survived", asked=names, nearest=first)
+
+    def _tried(self, mistake: Mistake, scenario: Scenario | None) -> Nearest | None:
+        """Where mistake and file first differ under other stimuli; None where they do in none that is tried."""
+        for variant in variants(self.project, mistake, scenario):
+            look()
+            run = replace(variant, text=f"{variant.text}\nexpect no hazards")  # every scenario expects something
+            mine, theirs = (run_scenario(p, run) for p in (self.project, mistake.project))
+            if mine.problems or theirs.problems or mine.stopped or theirs.stopped:
+                continue
+            for was, now in zip(mine.runs, theirs.runs):
+                for near in _first_difference(variant.name, kept(lanes_of(was)), kept(lanes_of(now)), self._shown()):
+                    return replace(near, text=variant.text)
+        return None
+
+    def _run(
+        self, index: int, mistake: Mistake, scenario: Scenario, lanes: tuple[Changes, ...], nearest: list[Nearest]
+    ) -> tuple[str, str, int] | None:
+        """By what a scenario, or its accepted run, notices the mistake; else where it differs goes to `nearest`."""
+        by = f"scenario {scenario.name}"
+        try:
+            run = ScenarioRun(mistake.project, scenario)
+        except LinkError as error:
+            return by, str(error.found[0]), -1
+        while run.advance(PIECE):
+            look()
+            if run.has_failed:
+                break
+        result = run.result()
+        if result.outcome is not Outcome.PASS:
+            failed = [v for v in result.verdicts if v.outcome is Outcome.FAIL] or [
+                v for v in result.verdicts if v.outcome is not Outcome.PASS
+            ]
+            if not failed:
+                return by, result.stopped or "it cannot run", -1
+            return by, f"row {failed[0].line}: {failed[0].text}: {failed[0].because}", failed[0].time_ms
+        for accepted in self.project.accepted:
+            mine = [r for r in result.runs if accepted.scenario == scenario.name and accepted.label == r.label]
+            for r in mine:
+                if differences := compare(accepted, r):
+                    d = differences[0]
+                    return f"accepted run of {scenario.name}", f"{d.lane} {d.text}", max(d.time_ms, d.accepted_ms)
+        for r, was in zip(result.runs, lanes):
+            nearest += (
+                list(_first_difference(scenario.name, was, kept(lanes_of(r)), self._shown()))[:1] if not r.label else []
+            )
+        return None
+
+    def _shown(self) -> set[str]:
+        """What a practitioner looks at: outputs and steps."""
+        outputs = {s.name for s in self.project.signals if s.cls.value == "output"}
+        return outputs | {f"{q.name}.{s.name}.X" for q in self.project.sequences for s in q.steps}
+
+
+def _first_difference(scenario: str, was: Changes, now: Changes, shown: set[str]) -> Iterator[Nearest]:
+    """The first time at which an output or a step is otherwise, and the value that it had."""
+    first: tuple[int, str, str] | None = None
+    for lane in shown & was.keys() & now.keys():
+        a, b = was[lane], now[lane]
+        n = next((i for i, (x, y) in enumerate(zip(a, b)) if x != y), min(len(a), len(b)))
+        if n == len(a) == len(b):
+            continue
+        time = min(side[n][0] for side in (a, b) if n < len(side))
+        value = f"{[v for t, v in a if t <= time][-1]:g}" if a and a[0][0] <= time else "0"
+        if first is None or (time, lane) < first[:2]:
+            first = time, lane, value
+    if first is not None:
+        yield Nearest(scenario, *first)
+
+
+def _said(d: Diagnostic) -> tuple[str, str, str]:
+    return d.code, str(d.place), d.message

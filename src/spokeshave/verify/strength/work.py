@@ -1,0 +1,114 @@
+"""All mistakes of a machine file on their way, in any `concurrent.futures` executor: processes here, or a cluster.
+
+    Strength ──submit(some mistakes)──> executor ──judged──> poll() ──> Report
+
+What is sent is the machine file and which mistakes; each process plants them itself, and runs the scenarios without any once.
+"""
+
+from __future__ import annotations
+
+import pickle
+import random
+from concurrent.futures import Executor, Future
+from concurrent.futures.process import BrokenProcessPool
+from functools import lru_cache
+
+from spokeshave.engine.link import LinkError
+from spokeshave.model.project import Project
+from spokeshave.verify import processes
+from spokeshave.verify.progress import EndedError, look
+from spokeshave.verify.strength.noticed import Judge, Judged
+from spokeshave.verify.strength.planted import Mistake, planted
+from spokeshave.verify.strength.report import Report
+from spokeshave.verify.sweep.work import Sent
+
+PART = 6
+"""Mistakes that are sent at once: few enough that the first come soon, and to be cancelled."""
+
+
+@lru_cache(maxsize=2)
+def _judge(sent: Sent) -> tuple[Judge, list[Mistake]]:
+    project: Project = pickle.loads(sent.data)
+    return Judge(project), planted(project)
+
+
+def _work(sent: Sent, wanted: tuple[int, ...]) -> list[Judged] | str:
+    """In a process: what came of some of the mistakes, or why the machine file cannot be judged."""
+    try:
+        judge, mistakes = _judge(sent)
+    except LinkError as error:
+        return str(error.found[0])
+    found = []
+    for n, i in enumerate(wanted):
+        look(n / len(wanted))
+        found.append(judge.judge(i, mistakes[i]))
+    return found
+
+
+class Strength:
+    """Mistakes on their way. `poll` from time to time until `done`; without an `executor` each poll judges some here.
+
+    `sample` judges so many only, drawn with `seed`: the same ones each time.
+    """
+
+    def __init__(self, project: Project, executor: Executor | None = None, sample: int = 0, seed: int = 0) -> None:
+        self.project, self.executor = project, executor
+        self.mistakes = planted(project)
+        wanted = list(range(len(self.mistakes)))
+        if sample and sample < len(wanted):
+            wanted = sorted(random.Random(seed).sample(wanted, sample))
+        self.wanted = wanted
+        self.judged: dict[int, Judged] = {}
+        self.problem = ""
+        """Why it cannot be judged."""
+        self._sent = Sent(project)
+        self._left = [tuple(wanted[i : i + PART]) for i in range(0, len(wanted), PART)]
+        self._waiting: list[Future[list[Judged] | str]] = []
+        if executor is not None:
+            try:
+                self._waiting = [executor.submit(_work, self._sent, part) for part in self._left]
+            except (BrokenProcessPool, RuntimeError) as error:
+                self.problem = str(error)
+            self._left = []
+
+    @property
+    def done(self) -> bool:
+        return bool(self.problem) or not (self._left or self._waiting)
+
+    @property
+    def part(self) -> float:
+        """How much is done, 0 to 1."""
+        return len(self.judged) / max(1, len(self.wanted))
+
+    @property
+    def report(self) -> Report:
+        """What is known by now."""
+        return Report(self.project, self.mistakes, self.judged)
+
+    def poll(self) -> int:
+        """Takes in what has come; gives how many mistakes that were."""
+        before = len(self.judged)
+        if self.executor is None and self._left:
+            self._take(_work(self._sent, self._left.pop(0)))
+        for future in [f for f in self._waiting if f.done()]:
+            self._waiting.remove(future)
+            try:
+                self._take(future.result())
+            except EndedError:
+                continue
+            except (BrokenProcessPool, RuntimeError, OSError) as error:
+                self.problem = f"a process has ended: {error}"
+        return len(self.judged) - before
+
+    def _take(self, found: list[Judged] | str) -> None:
+        if isinstance(found, str):
+            self.problem = found
+            self.cancel()
+            return
+        self.judged |= {j.index: j for j in found}
+
+    def cancel(self) -> None:
+        """Ends what is under way; what has come stays."""
+        for future in self._waiting:
+            processes.end(future)
+        self._waiting, self._left = [], []
