@@ -14,6 +14,7 @@ from spokeshave.desktop.plain import RichLabel, TextLabel
 from spokeshave.desktop.proof.accepted import AcceptedPanel
 from spokeshave.desktop.proof.matrix import MatrixPanel
 from spokeshave.desktop.proof.scenarios import ScenariosPanel
+from spokeshave.desktop.proof.strength import StrengthPanel
 from spokeshave.desktop.proof.study import StudyPanel
 from spokeshave.desktop.proof.sweep import SweepPanel
 from spokeshave.desktop.proof.worker import ProofWorker
@@ -74,6 +75,7 @@ class ProofPage(QWidget):
         self.sweep = SweepPanel(document)
         self.study = StudyPanel(document)
         self.study.show_asked.connect(self.show_asked)
+        self.strength = StrengthPanel(document, selection)
         self.parts = QTabWidget()
         self.parts.setDocumentMode(True)
         self.parts.setAccessibleName("Parts of the proof")
@@ -83,6 +85,7 @@ class ProofPage(QWidget):
             (self.matrix, "Cause and effect"),
             (self.sweep, "Fault sweep"),
             (self.study, "Reachability"),
+            (self.strength, "Strength"),
             (self.accepted, "Accepted runs"),
         ):
             self.parts.addTab(widget, title)
@@ -133,6 +136,7 @@ class ProofPage(QWidget):
         self.matrix.refresh()
         self.sweep.refresh()
         self.study.refresh()
+        self.strength.refresh()
         self.accepted.refresh()
 
     def _show_cover(self) -> None:
@@ -235,5 +239,6 @@ class ProofPage(QWidget):
         """Cancels what runs."""
         self.sweep.stop()
         self.study.stop()
+        self.strength.stop()
         if self.worker is not None:
             self.worker.cancel()

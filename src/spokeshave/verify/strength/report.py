@@ -93,6 +93,14 @@ class Report:
             found.setdefault(name(self.mistakes[i]), []).append(j)
         return [self._share(n, listed) for n, listed in found.items()]
 
+    def belongs(self, judged: Judged, what: str, name: str) -> bool:
+        """Whether a mistake is one of those of a share of `by(what)`."""
+        m = self.mistakes[judged.index]
+        if what != "requirement":
+            return name == (str(m.place) if what == "place" else m.kind)
+        shown_by = next((r.shown_by for r in self.project.requirements if r.ident == name), ())
+        return judged in self._of_requirement(name, shown_by)
+
     def _of_requirement(self, ident: str, shown_by: Iterable[str]) -> Iterator[Judged]:
         scenarios = {s.name for s in self.project.scenarios if ident in s.shows}
         rules = {x.lower() for x in shown_by}
