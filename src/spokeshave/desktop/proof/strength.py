@@ -64,6 +64,8 @@ class StrengthPanel(QWidget):
         self.strength: Strength | None = None
         self.report: Report | None = None
         self._of: Project | None = None
+        self._taken: set[int] = set()
+        """Mistakes for which a row or a scenario was taken over since they were planted."""
         self._wanted = ""
         """The group whose mistakes are shown; empty for all."""
         self.start_button = QPushButton("Plant mistakes")
@@ -201,6 +203,8 @@ class StrengthPanel(QWidget):
             text = f"{whole.noticed} of {whole.of} mistakes are noticed ({100 * whole.part:.0f} %)"
             if not self.of_present() and not running:
                 text += "; the file has changed since"
+            elif self._taken:
+                text += f"; rows for {len(self._taken)} were taken over: plant again to see them at work"
             elif left:
                 text += f"; {left} that nobody would notice"
             self._say(text, "late" if left else "true")
@@ -241,12 +245,10 @@ class StrengthPanel(QWidget):
         report = self.report
         if report is None:
             return []
-        state = self.filter.currentIndex()
-        survived = report.of("survived")
-        found = (
-            [j for j in survived if not report.reason(j)], [j for j in survived if report.reason(j)], report.of("noticed"),
-            report.of("equivalent"), [*survived, *report.of("noticed"), *report.of("equivalent")],
-        )[state]  # fmt: skip
+        survived, accepted = report.of("survived"), [j for j in report.of("survived") if report.reason(j)]
+        left = [j for j in survived if j not in accepted and j.index not in self._taken]
+        noticed, same = report.of("noticed"), report.of("equivalent")
+        found = (left, accepted, noticed, same, [*survived, *noticed, *same])[self.filter.currentIndex()]
         return [
             j
             for j in found
@@ -311,6 +313,7 @@ class StrengthPanel(QWidget):
         if self.strength is not None:
             return
         self._of = self.document.project
+        self._taken = set()
         self.strength = Strength(self._of, executor())
         self.report = self.strength.report
         self._show_shares()
@@ -360,7 +363,11 @@ class StrengthPanel(QWidget):
         if j is None or report is None or j.nearest is None or not self.of_present():
             return False
         name = "Add a scenario" if j.nearest.text else f"Add a row to {j.nearest.scenario}"
-        return self.document.edit(name, lambda _: report.with_proposal(j))
+        done = self.document.edit(name, lambda p: report.with_proposal(j, p))
+        if done:
+            self._taken.add(j.index)
+            self.refresh()
+        return done
 
     def accept(self) -> bool:
         """Takes the reason typed for the chosen mistake; none takes it away."""

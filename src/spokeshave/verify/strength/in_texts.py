@@ -58,7 +58,8 @@ class Slips:
             case sx.Binary(op=op, left=left, right=right) if op in ("AND", "OR"):
                 for gone, stays in ((left, right), (right, left)):
                     if not (isinstance(gone, sx.Binary) and gone.op == op):
-                        kept = _put(text, tree.span, text[stays.span.start : stays.span.end])
+                        alone = text[stays.span.start : stays.span.end]
+                        kept = _put(text, tree.span, f"({alone})" if isinstance(stays, sx.Binary) else alone)
                         yield Slip("a term dropped", kept, f"without {_said(text, gone.span)}")
                 other = "OR" if op == "AND" else "AND"
                 said = f"with {other} before {_said(text, right.span)}"

@@ -8,7 +8,6 @@ from dataclasses import dataclass, replace
 from spokeshave.engine.link import LinkError
 from spokeshave.model.diagnostics import Diagnostic, Severity, errors
 from spokeshave.model.project import Project, Scenario
-from spokeshave.model.threads import threads
 from spokeshave.verify.accepted import Change, compare, kept, lanes_of
 from spokeshave.verify.check.run import every_finding
 from spokeshave.verify.expectations import Outcome
@@ -73,26 +72,23 @@ class Judge:
         self.proofs: list[tuple[Scenario, Proof, tuple[Changes, ...]]] = []
         self.idle: list[str] = []
         """Scenarios that fail without any mistake, and so notice none."""
-        found: list[tuple[int, Scenario, Proof, tuple[Changes, ...]]] = []
+        found: list[tuple[float, Scenario, Proof, tuple[Changes, ...]]] = []
         for s in project.scenarios:
             result = run_scenario(project, s)
             look()
             if result.outcome is Outcome.PASS:
                 lanes = tuple(kept(lanes_of(r)) for r in result.runs)
                 happened = sum(len(changes) for run in lanes for changes in run.values())
-                found.append((happened, s, proof_of(result), lanes))
+                cost = happened / (1 + sum(len(r.verdicts) for r in result.runs))
+                found.append((cost, s, proof_of(result), lanes))
             else:
                 self.idle.append(s.name)
         for _, s, proof, lanes in sorted(
             found, key=lambda x: x[0]
-        ):  # first those in which least happens: they run in no time
+        ):  # first those that expect much where little happens
             self.proofs.append((s, proof, lanes))
-        self.reached = {
-            f"{q.name}.{name}".lower(): name in found.of or bool(found.problem)
-            for q in project.sequences
-            for found in [threads(q)]
-            for name in [s.name for s in q.steps]
-        }
+        self._tries: dict[str, list[Changes]] = {}
+        """What was tried of this file without any mistake, by the text."""
 
     def judge(self, index: int, mistake: Mistake) -> Judged:
         """What notices a mistake first."""
@@ -120,13 +116,10 @@ class Judge:
     def _tried(self, mistake: Mistake, scenario: Scenario | None) -> Nearest | None:
         """Where mistake and file first differ under other stimuli; None where they do in none that is tried."""
         for variant in variants(self.project, mistake, scenario):
-            look()
-            run = replace(variant, text=f"{variant.text}\nexpect no hazards")  # every scenario expects something
-            mine, theirs = (run_scenario(p, run) for p in (self.project, mistake.project))
-            if mine.problems or theirs.problems or mine.stopped or theirs.stopped:
-                continue
-            for was, now in zip(mine.runs, theirs.runs):
-                for near in _first_difference(variant.name, kept(lanes_of(was)), kept(lanes_of(now)), self._shown()):
+            if variant.text not in self._tries:
+                self._tries[variant.text] = _lanes(self.project, variant)
+            for was, now in zip(self._tries[variant.text], _lanes(mistake.project, variant)):
+                for near in _first_difference(variant.name, was, now, self._shown()):
                     return replace(near, text=variant.text)
         return None
 
@@ -183,6 +176,15 @@ def _first_difference(scenario: str, was: Changes, now: Changes, shown: set[str]
             first = time, lane, value
     if first is not None:
         yield Nearest(scenario, *first)
+
+
+def _lanes(project: Project, scenario: Scenario) -> list[Changes]:
+    """What happens in a scenario, run by run; nothing where it cannot be run to its end."""
+    look()
+    result = run_scenario(
+        project, replace(scenario, text=f"{scenario.text}\nexpect no hazards")
+    )  # all expect something
+    return [] if result.problems or result.stopped else [kept(lanes_of(r)) for r in result.runs]
 
 
 def _said(d: Diagnostic) -> tuple[str, str, str]:

@@ -48,7 +48,12 @@ class Mistake:
 
 def planted(project: Project) -> list[Mistake]:
     """All mistakes, always the same ones in the same order: by sequence and step, then rules, logic and wiring."""
-    return list(_Planting(project).all())
+    known: dict[str, int] = {}
+    out = []
+    for m in _Planting(project).all():
+        known[m.ident] = n = known.get(m.ident, 0) + 1
+        out.append(m if n == 1 else replace(m, words=f"{m.words}, place {n}"))
+    return out
 
 
 class _Planting:
@@ -121,7 +126,8 @@ class _Planting:
                     yield slip, field, what
 
     def _slip(self, slip: Slip, place: Place, what: str, project: Project, was: str = "") -> Mistake:
-        words = f"if {what} {slip.words}" if slip.words == "were gone" else f"{what} {slip.words}"
+        verb = "" if what.startswith("if ") or slip.words == "were gone" else "stood "
+        words = f"{what} {verb}{slip.words}" if what.startswith("if ") else f"if {what} {verb}{slip.words}"
         return Mistake(slip.kind, place, words, project, (was, slip.text) if was and slip.text else ("", ""))
 
     def _marks(self, q: Sequence, n: int, place: Place) -> Iterator[Mistake]:
@@ -226,7 +232,7 @@ class _Planting:
             yield Mistake("an interlock gone", place, f"if {lock.output} had no interlock {lock.condition}", locks())
             for slip in self.slips.in_condition(lock.condition):
                 new = locks(replace(lock, condition=slip.text))
-                yield self._slip(slip, place, f"if the interlock of {lock.output} were", new, lock.condition)
+                yield self._slip(slip, place, f"the interlock of {lock.output}", new, lock.condition)
 
     def _pairs(self) -> Iterator[Mistake]:
         for n, pair in enumerate(self.project.opposed):
@@ -282,7 +288,7 @@ class _Planting:
             for slip in self.slips.in_statements(text) if text.strip() else ():
                 project = self._file(**{field: slip.text})
                 yield self._slip(slip, Place(field), f"if the {field} logic ran", project)
-        for field, words in (("reset", "if the reset came"), ("home", "if home were")):
+        for field, words in (("reset", "if the reset came"), ("home", "home")):
             text = getattr(self.project, field)
             for slip in self.slips.in_condition(text) if text.strip() else ():
                 project = self._file(**{field: slip.text})

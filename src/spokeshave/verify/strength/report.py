@@ -122,17 +122,17 @@ class Report:
             return "no run was found in which it would matter"
         return "no scenario has to do with this place, and no run was found in which it would matter"
 
-    def with_proposal(self, judged: Judged) -> Project:
-        """The machine file with the row that would notice a survivor. Raises `ValueError` where there is none."""
-        if judged.nearest is None:
+    def with_proposal(self, judged: Judged, project: Project | None = None) -> Project:
+        """A machine file, this one or one that only has more scenarios and rows, with what would notice a survivor. Raises `ValueError`
+        where there is nothing.
+        """
+        near, project = judged.nearest, project or self.project
+        if near is None:
             raise ValueError(self.proposal(judged))
-        near = judged.nearest
         if near.text:
-            name = free_name(near.scenario, {s.name for s in self.project.scenarios})
-            return put_items(
-                self.project, "scenarios", (*self.project.scenarios, Scenario(name, f"{near.text}\n{near.row}"))
-            )
-        return _with_row(self.project, near.scenario, near.row)
+            name = free_name(near.scenario, {s.name.lower() for s in project.scenarios})
+            return put_items(project, "scenarios", (*project.scenarios, Scenario(name, f"{near.text}\n{near.row}")))
+        return _with_row(project, near.scenario, near.row)
 
     def csv(self) -> str:
         """A line a mistake."""
