@@ -24,6 +24,7 @@ from spokeshave.model.project import Project, Type, Unit
 from spokeshave.reading import read_project
 from spokeshave.verify.reach.answers import Study, study
 from spokeshave.verify.scenarios import Result, run_all, run_scenario
+from spokeshave.verify.strength.report import Report
 from spokeshave.verify.sweep.cycle import cycles_of
 from spokeshave.verify.sweep.matrix import Matrix
 from spokeshave.verify.sweep.work import sweep
@@ -60,15 +61,16 @@ def _settle() -> None:
 
 def take_pictures(
     file: Path, folder: Path, size: tuple[int, int] = (1280, 800), results: list[Result] | None = None,
-    swept: Matrix | str = "", studied: Study | str = "",
+    swept: Matrix | str = "", studied: Study | str = "", judged: Report | None = None,
 ) -> list[Path]:  # fmt: skip
     """Writes one PNG of each stage, and of the chart and the dark theme, and gives their paths.
 
-    `results` are those of the file's scenarios, `swept` and `studied` its sweep and study, where they were done already.
+    `results` are those of the file's scenarios, `swept` and `studied` its sweep and study, where they were done already; with `judged`
+    there is one of the mistakes that were planted.
     """
     before = qInstallMessageHandler(_pass_on)
     try:
-        return _take(file, folder, size, results, swept, studied)
+        return _take(file, folder, size, results, swept, studied, judged)
     finally:
         qInstallMessageHandler(before)
 
@@ -132,6 +134,7 @@ def _take(
     results: list[Result] | None,
     swept: Matrix | str,
     studied: Study | str,
+    judged: Report | None,
 ) -> list[Path]:
     app = make_app()
     folder.mkdir(parents=True, exist_ok=True)
@@ -216,10 +219,12 @@ def _take(
     window.show_proof(window.proof.study)
     window.proof.study.take(studied if isinstance(studied, Study) else study(project), project)
     take("6-proof-reachability")
+    if judged is not None:
+        window.show_proof(window.proof.strength)
+        window.proof.strength.take(judged, project)
+        take("6-proof-strength")
     _show_differences(window, project)
     take("6-proof-accepted")
-    window.proof.accepted.show_difference(0)
-    take("5-bench-accepted")
     window.close()
     window.deleteLater()
     _settle()

@@ -49,7 +49,7 @@ class _Bars(QStyledItemDelegate):
         part = index.data(PART)
         if part is None:
             return
-        box: QRect = option.rect.adjusted(6, 7, -58, -7)
+        box: QRect = option.rect.adjusted(6, 7, -78, -7)
         painter.fillRect(box, theme.colour("hairline"))
         box.setWidth(round(box.width() * float(part)))
         painter.fillRect(box, theme.colour("true" if part >= 1 else "accent" if part >= 0.8 else "false"))
@@ -89,7 +89,7 @@ class StrengthPanel(QWidget):
         self.shares.setItemDelegateForColumn(1, _Bars(self.shares))
         self.shares.header().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         self.shares.header().setStretchLastSection(False)
-        self.shares.setColumnWidth(1, 150)
+        self.shares.setColumnWidth(1, 160)
         self.shares.currentItemChanged.connect(lambda *_: self._take_group())
         self.filter = QComboBox()
         self.filter.setAccessibleName("Which mistakes are shown")
@@ -186,7 +186,6 @@ class StrengthPanel(QWidget):
                 "opening",
                 "closing",
                 "devices",
-                "scenarios",
             )
         )
 

@@ -91,6 +91,8 @@ class Strength:
         if self.executor is None and self._left:
             self._take(_work(self._sent, self._left.pop(0)))
         for future in [f for f in self._waiting if f.done()]:
+            if future not in self._waiting:  # cancelled meanwhile
+                continue
             self._waiting.remove(future)
             try:
                 self._take(future.result())
