@@ -199,6 +199,8 @@ def typed(*pairs: tuple[str, str]) -> tuple[Project, list[str]]:
            "IF AtLeft THEN Dip := 10;\n ELSIF Stop THEN Dip := 40;\n END_IF;\n 40: (* Halted *) IF Go THEN Dip := 10; END_IF;")],
          ["step 40 Halted is new", "30 leads to 40 if Stop", "40 leads to 10 if Go"]),
         ([("IF Go THEN", "IF Go AND NOT Stop THEN")], ["Go AND NOT Stop"]),
+        ([("20: (* Rise *)", "20: (* Climb *)"), ("Up := Dip = 20", "Up := Dip = 20 OR Dip = 30")],
+         ["step Rise is called Climb now", "Up also in 30"]),
         ([("  IF NOT FirstScan THEN\n", "  Rest(IN := Dip = 30, PT := T#2s);\n  IF NOT FirstScan THEN\n"), ("IF AtLeft THEN", "IF Rest.Q THEN")],
          ["30 leads to 10 if HELD(Dip.Fall.X, T#2s)"]),
     ],

@@ -12,6 +12,7 @@ from collections.abc import Collection, Iterator
 from dataclasses import replace
 
 from spokeshave.changes.compare import MISSING, Difference, differences, taken_over
+from spokeshave.changes.renames import aligned, renames
 from spokeshave.formats.code.agree import Unlike, hold_against
 from spokeshave.formats.code.found import OtherForm, found_in
 from spokeshave.formats.code.found.states import TOLD
@@ -59,7 +60,7 @@ def refound(
             return None
         try:
             hold_against(text, start, end, _written(project, text, start, end, code), code if helpers else None)
-            return project, said(wanted, before, after)
+            return project, said(wanted, aligned(before, renames(before, after)), after)
         except Unlike:
             if wanted is attempts[-1]:
                 raise

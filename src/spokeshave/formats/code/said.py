@@ -24,7 +24,8 @@ def said(changes: list[Difference], before: Project, after: Project) -> list[Sai
         q = after.sequence(d.path[1]) or before.sequence(d.path[1]) if part else None
         mine = list(_of_step(d, q)) if part == "steps" and q is not None else []
         (more,) = told([d], before, after)
-        mine = mine or [(more.place.kind, more.place.item, "", more.text, more.place.sequence)]
+        own = more.place.sequence
+        mine = mine or [(more.place.kind, more.place.item, "", more.text.removeprefix(f"{own}: "), own)]
         out += mine[:1] if len(d.path) == 4 else mine
         marks += mine[1:] if len(d.path) == 4 else []
     for q in after.sequences:
