@@ -9,6 +9,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.record import record_bytes
 from spokeshave.desktop.window import MainWindow
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.scenarios import run_all
@@ -61,6 +62,11 @@ def test_survivors_are_read_taken_over_and_accepted(qtbot, panel):
     planted(qtbot, panel)
     panel.filter.setCurrentIndex(0)
     assert panel.list.topLevelItemCount() < count - 3, "what was taken over notices"
+    told, _ = panel.window().proof.told()
+    record = record_bytes(".html", *told).decode()
+    assert "What nobody would notice" in record and "it begins anew by hand" in record
+    document.edit("other", lambda p: replace(p, opening="Turns := Turns;"))
+    assert "What nobody would notice" not in record_bytes(".html", *panel.window().proof.told()[0]).decode()
 
 
 def test_shares_lead_to_their_mistakes_and_a_mistake_to_its_place(qtbot, panel):

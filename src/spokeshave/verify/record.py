@@ -21,11 +21,12 @@ from spokeshave.verify.protection import Key
 from spokeshave.verify.reach.answers import Study
 from spokeshave.verify.reach.asked import Says
 from spokeshave.verify.scenarios import Result
+from spokeshave.verify.strength.report import Report
 from spokeshave.verify.sweep.matrix import LETTERS, alike
 from spokeshave.verify.sweep.matrix import Matrix as Sweep
 
 NOT_RUN = "it was not done"
-PARTS = ("Brief and coverage", "Scenarios", "Cause and effect", "Fault sweep", "Reachability study", "Signals", "Sequences", "Machine",
+PARTS = ("Brief and coverage", "Scenarios", "Cause and effect", "Fault sweep", "Reachability study", "Strength", "Signals", "Sequences", "Machine",
          "Interlocks and trips", "Findings of the check", "Waived findings")  # fmt: skip
 RECORD = "Acceptance record"
 
@@ -42,7 +43,7 @@ def record_html(
     project: Project, results: list[Result], found: list[Diagnostic], date: str,
     charts: Mapping[str, str] | None = None, sweep: Sweep | str = NOT_RUN, study: Study | str = NOT_RUN, fingerprint: str = "",
     paged: str = "", only: Sequence[str] = (), subject: str = RECORD, sheets: Mapping[str, Any] | None = None,
-    pictures: Mapping[str, str] | None = None, standing: Standings | None = None,
+    pictures: Mapping[str, str] | None = None, standing: Standings | None = None, judged: Report | None = None,
 ) -> str:  # fmt: skip
     """The record's text: everything in one file. `date` is printed as given; nothing hangs on the clock or the machine.
 
@@ -51,7 +52,8 @@ def record_html(
     the n-th of `PARTS`.
 
     `only` some parts make a paper of its own about a `subject`, without title page; `sheets` are tables of sequences in the place
-    of the lists of their steps, `pictures` are drawings (`board`, `timing`) as HTML, `standing` tells of verdicts that are kept.
+    of the lists of their steps, `pictures` are drawings (`board`, `timing`) as HTML, `standing` tells of verdicts that are kept,
+    `judged` of mistakes that were planted.
     """
     import jinja2  # takes its time
 
@@ -59,6 +61,7 @@ def record_html(
     template = environment.from_string((files("spokeshave.verify") / "record.html").read_text(encoding="utf-8"))
     by_name = {r.scenario.name: r for r in results}
     acted, waived = shown(results), look_over(project).waived
+    there = {"Waived findings": bool(waived), "Machine": bool(project.devices), "Strength": judged is not None}
     return template.render(
         project=project,
         date=date,
@@ -69,7 +72,7 @@ def record_html(
         bars=[_bars(r) for r in results],
         findings=found,
         waived=waived,
-        parts=only or [p for p in PARTS if (p != "Waived findings" or waived) and (p != "Machine" or project.devices)],
+        parts=only or [p for p in PARTS if there.get(p, True)],
         whole=not only,
         subject=subject,
         sheets=sheets or {},
@@ -85,6 +88,7 @@ def record_html(
         letters={v.value: (letter, v.value) for letter, v in LETTERS.items()},
         study=study,
         says=SAYS,
+        judged=judged,
         value_text=value_text,
         time_text=time_text,
         block_text=block_text,

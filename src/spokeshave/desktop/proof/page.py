@@ -233,7 +233,15 @@ class ProofPage(QWidget):
         runs = [portable(results[s.name]) for s in document.project.scenarios if s.name in results]
         matrix = NOT_RUN if "the fault sweep" in missing else swept
         today = datetime.date.today().isoformat()
-        return (document.project, runs, document.findings, today, matrix, studied or NOT_RUN), missing
+        return (
+            document.project,
+            runs,
+            document.findings,
+            today,
+            matrix,
+            studied or NOT_RUN,
+            self.strength.whole(),
+        ), missing
 
     def stop(self) -> None:
         """Cancels what runs."""

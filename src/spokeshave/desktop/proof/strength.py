@@ -193,6 +193,13 @@ class StrengthPanel(QWidget):
         """Whether what is shown is of the machine file as it is."""
         return self._of is self.document.project
 
+    def whole(self) -> Report | None:
+        """What was judged of the machine file as it is; None if that is not all of it."""
+        report = self.report
+        return (
+            report if report is not None and self.of_present() and len(report.judged) == len(report.mistakes) else None
+        )
+
     def _sum_up(self) -> None:
         running, report = self.strength is not None, self.report
         if report is None:
