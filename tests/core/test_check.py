@@ -247,6 +247,21 @@ def test_a_join_may_go_on_at_once():
     }
 
 
+def test_the_last_way_by_priority_may_be_open_at_once():
+    ways = (
+        *MAIN.transitions[:2],
+        Transition(("Closing",), ("Opening",), "Closed", 1),
+        Transition(("Closing",), ("Idle",), "TRUE", 2),
+    )
+    steps = (*MAIN.steps[:2], replace(MAIN.steps[2], longest=""))
+    last = {(d.code, d.place.item) for d in findings(chart(G, steps=steps, transitions=ways))}
+    assert not {("condition-constant", "3"), ("no-longest", "Closing")} & last and "condition-constant" not in {
+        c for c, _ in last
+    }
+    first = chart(G, steps=steps, transitions=(*ways[:2], replace(ways[2], priority=2), replace(ways[3], priority=1)))
+    assert "condition-constant" in {d.code for d in findings(first)}
+
+
 @pytest.mark.parametrize("drives", [("Up", "Down"), ("Up", ""), ("", "Down")])
 def test_end_switches_against_the_words_of_their_drive_look_exchanged(drives):
     def wires(out: str, back: str) -> Device:

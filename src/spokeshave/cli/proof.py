@@ -21,6 +21,8 @@ if TYPE_CHECKING:
 
     Compared = list[tuple[str, list[Difference]]]
 
+SHOWN = 8
+"""Requirements that are not proven and are named."""
 proof_app = typer.Typer()
 
 One = Annotated[str, typer.Option("--scenario", help="Only this scenario.")]
@@ -121,7 +123,9 @@ def verify(
                 print(f"    {max(d.time_ms, d.accepted_ms)} ms: {d.lane} {d.text}")
         proven = sum(c.state == "proven" for c in covered)
         if covered:
-            print(f"{proven} of {len(covered)} requirements proven")
+            left = [c.requirement.ident for c in covered if c.state != "proven"]
+            named = f": not {', '.join(left[:SHOWN])}" + (f" and {len(left) - SHOWN} more" if len(left) > SHOWN else "")
+            print(f"{proven} of {len(covered)} requirements proven{named if left else ''}")
     if junit_file is not None:
         write_text_atomically(junit(project.name, results, found, compared), junit_file)
     if table is not None:

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from spokeshave.engine.link_sequence import transition_place
 from spokeshave.model.diagnostics import Diagnostic, Place, Severity
 from spokeshave.model.project import Project, Sequence, SignalClass
+from spokeshave.verify.check.chart import is_otherwise
 from spokeshave.verify.check.look import Look, advice, warning
 from spokeshave.verify.turned_off import TurnedOff
 from spokeshave.verify.usage import Use, uses_in_expression
@@ -56,7 +57,7 @@ def no_longest(look: Look) -> Iterator[Diagnostic]:
     """A step that awaits an input without a longest time: when it never comes, nobody is told."""
     for q in look.project.sequences:
         for s in q.steps:
-            if s.longest.strip() or s.name == q.initial:
+            if s.longest.strip() or s.name == q.initial or any(is_otherwise(q, i) for i, _ in q.leaving(s.name)):
                 continue
             awaited = [n for _, t in q.leaving(s.name) for n in _inputs(look.project, t.condition, s.name)]
             if awaited:

@@ -66,6 +66,14 @@ def _tree(text: str) -> sx.Expression | None:
         return None
 
 
+def is_otherwise(q: Sequence, index: int) -> bool:
+    """Whether a way is the last of several by a priority of its own, and always open: taken where none before it is."""
+    t = q.transitions[index]
+    ranks = [w.priority for source in t.sources for i, w in q.leaving(source) if i != index]
+    last = t.priority is not None and bool(ranks) and all(r is not None and r < t.priority for r in ranks)
+    return last and t.condition.strip().upper() == "TRUE"
+
+
 def constant_condition(look: Look) -> Iterator[Diagnostic]:
     """A condition without a variable is always TRUE or always FALSE."""
     for q in look.project.sequences:
@@ -74,7 +82,7 @@ def constant_condition(look: Look) -> Iterator[Diagnostic]:
             joins = (
                 len(t.sources) > 1 and isinstance(tree, sx.Literal) and tree.value is True
             )  # all are there: that is enough
-            if tree is not None and not joins and not any(names_in(tree)):
+            if tree is not None and not joins and not any(names_in(tree)) and not is_otherwise(q, i):
                 yield warning(
                     "condition-constant", transition_place(q, i), f"the condition {t.condition} never changes",
                     "write what is awaited",
