@@ -160,6 +160,14 @@ def test_it_is_the_same_in_processes_and_a_sample_has_a_seed():
     assert cancelled.done and not cancelled.problem
 
 
+def test_a_scenario_that_fails_anyhow_notices_nothing_and_is_named():
+    project = kiln()
+    bad = (Scenario("Fails", "run for 1 s\nexpect finally Heat"), Scenario("Wrong", "run for 1 s\nexpect finally Heet"))
+    found = judged(replace(project, scenarios=(*project.scenarios, *bad)))
+    assert found.idle == ("Fails", "Wrong") and "Fails, Wrong: fail without any mistake" in "\n".join(found.lines())
+    assert {j.by for j in found.of("noticed")} <= {"check", "scenario Once round"}
+
+
 def test_a_survivor_is_accepted_with_a_reason_and_the_check_knows_nothing_of_it(tmp_path):
     project = kiln()
     report = judged(project)

@@ -168,7 +168,7 @@ class StrengthPanel(QWidget):
         if self.report is not None:
             if self._of is not self.document.project and self._same_but_words():
                 self._of = self.document.project
-                self.report = Report(self._of, self.report.mistakes, self.report.judged)
+                self.report = Report(self._of, self.report.mistakes, self.report.judged, self.report.idle)
             self._show_mistakes()
         self._sum_up()
 
@@ -213,6 +213,8 @@ class StrengthPanel(QWidget):
                 text += f"; rows for {len(self._taken)} were taken over: plant again to see them at work"
             elif left:
                 text += f"; {left} that nobody would notice"
+            if report.idle:
+                text += f". Without any mistake, and so of no use here, {', '.join(report.idle[:3])} fail{'s' * (len(report.idle) == 1)}"
             self._say(text, "late" if left else "true")
         self.start_button.setEnabled(not running)
         self.cancel_button.setVisible(running)

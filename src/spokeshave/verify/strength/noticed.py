@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
-from spokeshave.engine.link import LinkError
+from spokeshave.engine.link import LinkError, link_problems
 from spokeshave.model.diagnostics import Diagnostic, Severity, errors
 from spokeshave.model.project import Project, Scenario
 from spokeshave.verify.accepted import Change, compare, kept, lanes_of
@@ -65,7 +65,7 @@ class Judge:
     """A machine file that is known well: its findings, scenarios and accepted runs. Raises `LinkError` if it cannot run."""
 
     def __init__(self, project: Project) -> None:
-        if bad := errors(every_finding(project)):
+        if bad := errors(link_problems(project)):
             raise LinkError(bad)
         self.project = project
         self.known = {_said(d) for d in every_finding(project)}

@@ -39,6 +39,8 @@ class Report:
     project: Project
     mistakes: list[Mistake]
     judged: Mapping[int, Judged]
+    idle: tuple[str, ...] = ()
+    """Scenarios that fail without any mistake, and so notice none."""
 
     def of(self, state: str) -> list[Judged]:
         """Those that are `noticed`, `survived` or `equivalent`, in the order of the mistakes; survivors nearest first."""
@@ -68,6 +70,8 @@ class Report:
         same = len(self.of("equivalent"))
         head = f"{whole.noticed} of {whole.of} mistakes are noticed ({100 * whole.part:.0f} %)"
         yield head + (f": {', '.join(parts)}" * bool(parts)) + (f"; {same} change nothing" * bool(same))
+        if self.idle:
+            yield f"{', '.join(self.idle)}: {'fails' if len(self.idle) == 1 else 'fail'} without any mistake, and so noticed none"
         for share in self.by("requirement"):
             yield f"  {share.name}: {share.noticed} of {share.of}"
         for j in self.of("survived"):

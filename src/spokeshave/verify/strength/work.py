@@ -32,7 +32,11 @@ def _judge(sent: Sent) -> tuple[Judge, list[Mistake]]:
     return Judge(project), planted(project)
 
 
-def _work(sent: Sent, wanted: tuple[int, ...]) -> list[Judged] | str:
+Found = tuple[list[Judged], tuple[str, ...]]
+"""What came of some mistakes, and the scenarios that fail without any."""
+
+
+def _work(sent: Sent, wanted: tuple[int, ...]) -> Found | str:
     """In a process: what came of some of the mistakes, or why the machine file cannot be judged."""
     try:
         judge, mistakes = _judge(sent)
@@ -42,7 +46,7 @@ def _work(sent: Sent, wanted: tuple[int, ...]) -> list[Judged] | str:
     for n, i in enumerate(wanted):
         look(n / len(wanted))
         found.append(judge.judge(i, mistakes[i]))
-    return found
+    return found, tuple(judge.idle)
 
 
 class Strength:
@@ -61,9 +65,11 @@ class Strength:
         self.judged: dict[int, Judged] = {}
         self.problem = ""
         """Why it cannot be judged."""
+        self.idle: tuple[str, ...] = ()
+        """Scenarios that fail without any mistake, and so notice none."""
         self._sent = Sent(project)
         self._left = [tuple(wanted[i : i + PART]) for i in range(0, len(wanted), PART)]
-        self._waiting: list[Future[list[Judged] | str]] = []
+        self._waiting: list[Future[Found | str]] = []
         if executor is not None:
             try:
                 self._waiting = [executor.submit(_work, self._sent, part) for part in self._left]
@@ -83,7 +89,7 @@ class Strength:
     @property
     def report(self) -> Report:
         """What is known by now."""
-        return Report(self.project, self.mistakes, self.judged)
+        return Report(self.project, self.mistakes, self.judged, self.idle)
 
     def poll(self) -> int:
         """Takes in what has come; gives how many mistakes that were."""
@@ -102,12 +108,13 @@ class Strength:
                 self.problem = f"a process has ended: {error}"
         return len(self.judged) - before
 
-    def _take(self, found: list[Judged] | str) -> None:
+    def _take(self, found: Found | str) -> None:
         if isinstance(found, str):
             self.problem = found
             self.cancel()
             return
-        self.judged |= {j.index: j for j in found}
+        judged, self.idle = found
+        self.judged |= {j.index: j for j in judged}
 
     def cancel(self) -> None:
         """Ends what is under way; what has come stays."""
