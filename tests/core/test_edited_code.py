@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import re
 from collections.abc import Callable
 from dataclasses import replace
 
@@ -14,7 +15,7 @@ from spokeshave.engine.link import link_problems
 from spokeshave.engine.session import Session
 from spokeshave.formats.code.agree import first_otherwise
 from spokeshave.formats.code.as_run import as_project
-from spokeshave.formats.code.read import read_code
+from spokeshave.formats.code.read import MOST_READ_OTHERWISE, read_code
 from spokeshave.formats.code.tokens import tokens
 from spokeshave.formats.code.write import Generated, generate
 from spokeshave.formats.errors import FormatError
@@ -26,6 +27,7 @@ from spokeshave.model.project import Action, Interlock, OpposedPair, Project, Qu
 from spokeshave.verify.equivalence import runs_of
 from tests.core.projects import build_structured
 from tests.core.test_generated_code import hundreds
+from tests.core.test_large import long_table
 
 
 def edited(c: random.Random, p: Project) -> Project:
@@ -224,3 +226,18 @@ def test_what_no_chart_says_is_told_where_it_stands(pairs, told):
     with pytest.raises(FormatError) as error:
         typed(*pairs)
     assert told in str(error.value)
+
+
+def test_a_large_chart_is_edited_in_its_code_and_what_is_no_chart_is_told():
+    """More steps than are read as a person's program: one put between two others, and a text that no chart says."""
+    project = long_table(MOST_READ_OTHERWISE + 100)
+    text = generate(project, "plain").text
+    way = re.search(r"THEN (\w+) := (\d+); END_IF;\n", text)
+    assert way is not None
+    fresh = f"THEN {way[1]} := 15; END_IF;\n15: (* Fresh *) IF TRUE THEN {way[1]} := {way[2]}; END_IF;\n"
+    edit = text.replace(way[0], fresh, 1)
+    after, said = read_code(edit, 0, len(edit), project, "plain")
+    assert after.sequences[0].step("Fresh") is not None and len(said) == 3
+    wrong = text.replace(way[0], way[0].replace("END_IF;", "END_IF; Q := 1;"), 1)
+    with pytest.raises(FormatError, match="no chart says Q := 1 here"):
+        read_code(wrong, 0, len(wrong), project, "plain")

@@ -242,7 +242,9 @@ class PlainStyle(CaseStyle):
     def _case(self, code: Code, q: Sequence, n: int) -> None:
         found = self.threads[q.name]
         order = [i for i in in_priority(q) if all(s in found.of for s in q.transitions[i].sources)]
-        ways = {s.name: [i for i in order if self._home(q, i) == s.name] for s in q.steps}
+        ways: dict[str, list[int]] = {s.name: [] for s in q.steps}
+        for i in order:
+            ways[self._home(q, i)].append(i)
         mine = [s for s in sorted(q.steps, key=lambda s: s.number) if found.of.get(s.name) == n]
         if found.count > 1 and not any(ways[s.name] for s in mine):  # others lead away from here
             code.lines(f"(* {self.at[(q.name, n)]} = {s.number}: {_beside(s)} *)" for s in mine)

@@ -26,6 +26,9 @@ from spokeshave.model.diagnostics import line_and_column
 from spokeshave.model.edits import EditError
 from spokeshave.model.project import Project
 
+MOST_READ_OTHERWISE = 200
+"""Steps up to which an edited text with forms that code does not have is read as a person's program: that takes time with their square."""
+
 
 @dataclass(frozen=True, slots=True)
 class Change:
@@ -141,6 +144,8 @@ def _reshaped(
         odd = other
     if found is None and any(t.count > 1 for t in getattr(code.maker, "threads", {}).values()):
         raise Strangeness(reader.text, start, end, reader.code, reader.in_model).told() or odd or error
+    if found is None and sum(len(q.steps) for q in project.sequences) > MOST_READ_OTHERWISE:
+        raise odd or error
     if found is None:
         try:
             found = _put_otherwise(reader, start, end, helpers=declared is None)

@@ -8,7 +8,7 @@ after ──found───┘
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterator
+from collections.abc import Collection
 from dataclasses import replace
 
 from spokeshave.changes.compare import MISSING, Difference, differences, taken_over
@@ -219,19 +219,23 @@ def _in_turn(project: Project, before: Project, after: Project) -> Project:
 
 def _turns(q: Sequence, was: Sequence, now: Sequence) -> Sequence:
     ways = list(q.transitions)
+    before, after, mine = (_leaving(x) for x in (was, now, q))
     for s in q.steps:
-        wanted = [way_key(t) for t in _leaving(now, s.name)]
-        if wanted == [way_key(t) for t in _leaving(was, s.name)] or len(wanted) < 2:
+        wanted = [way_key(t) for _, t in after.get(s.name, ())]
+        if len(wanted) < 2 or wanted == [way_key(t) for _, t in before.get(s.name, ())]:
             continue
-        mine = [way_key(t) for t in _leaving(replace(q, transitions=tuple(ways)), s.name)]
-        if mine == wanted:
+        if wanted == [way_key(t) for _, t in mine.get(s.name, ())]:
             continue
-        for i, t in enumerate(ways):
-            if s.name in t.sources and way_key(t) in wanted:
-                ways[i] = replace(t, priority=wanted.index(way_key(t)) + 1)
+        for i, _ in mine.get(s.name, ()):
+            if way_key(ways[i]) in wanted:
+                ways[i] = replace(ways[i], priority=wanted.index(way_key(ways[i])) + 1)
     return replace(q, transitions=tuple(ways))
 
 
-def _leaving(q: Sequence, step: str) -> Iterator[Transition]:
-    """The ways out of a step in the order in which they are asked for."""
-    return (q.transitions[i] for i in in_priority(q) if step in q.transitions[i].sources)
+def _leaving(q: Sequence) -> dict[str, list[tuple[int, Transition]]]:
+    """The ways out of each step with their index, in the order in which they are asked for."""
+    found: dict[str, list[tuple[int, Transition]]] = {}
+    for i in in_priority(q):
+        for source in q.transitions[i].sources:
+            found.setdefault(source, []).append((i, q.transitions[i]))
+    return found
