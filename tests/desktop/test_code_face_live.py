@@ -8,7 +8,7 @@ from PySide6.QtTest import QTest
 
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.sequence.chart_small import marks
-from spokeshave.desktop.sequence.code_changes import typed_wrong
+from spokeshave.desktop.sequence.code_changes import looked_at
 from spokeshave.desktop.window import MainWindow
 from spokeshave.formats.code.write import generate
 from spokeshave.formats.iec_read import parse_iec
@@ -124,7 +124,9 @@ def test_typed_mistakes_are_told_at_once_each_at_its_place(
     project = parse_iec(TEXT)
     text = generate(project, "plain").text
     assert old in text
-    assert typed_wrong(text, project, "plain") == ([], [])
-    wrong, doubted = typed_wrong(text.replace(old, new, 1), project, "plain")
+    untouched = looked_at(text, project, "plain")
+    assert (untouched.wrong, untouched.doubts) == ([], [])
+    looked = looked_at(text.replace(old, new, 1), project, "plain")
+    wrong, doubted = looked.wrong, looked.doubts
     assert [f"{p.line}:{p.column} {p.message}" for p in wrong][: len(faults)] == faults
     assert [p.message for p in doubted] == doubts

@@ -27,37 +27,44 @@ class Difference:
     new: str
 
 
-def typed_wrong(text: str, project: Project, style: str) -> tuple[list[Problem], list[Problem]]:
-    """All that is wrong with an edited text of plain code, and what is probably not meant; nothing of another style."""
-    if style != "plain" or errors(link_problems(project)):
-        return [], []
-    code = generate(project, style, apart=False)  # all of it in one text, as the face shows it
-    faults, doubts = mistakes(text, code)
-    told = {p.start for p in faults}
-    clocks = {
-        f"there is no {at}T" for at in getattr(code.maker, "at", {}).values()
-    }  # those that come when they are used
-    found = statement_problems(as_project(code), None, text)
-    found = [p for p in found if p.start not in told and p.message not in clocks and not _of_thread(p.message, project)]
-    if found and not faults and _taken(text, project):  # helpers that are new come with what uses them
-        found = []
-    faults += found
-    return sorted(faults, key=lambda p: (p.line, p.column)), doubts
+@dataclass(frozen=True, slots=True)
+class Looked:
+    """What an edited text is: faults that keep it from being taken over, what is probably not meant, and without faults what it changes."""
+
+    wrong: list[Problem]
+    doubts: list[Problem]
+    pending: tuple[Project, list[Difference]] | None = None
+
+
+def looked_at(text: str, project: Project, style: str, typed: bool = True) -> Looked:
+    """Looks at a text of code; at all of its mistakes at once where it was `typed`, and is in the plain style."""
+    faults: list[Problem] = []
+    doubts: list[Problem] = []
+    names: list[Problem] = []
+    if typed and style == "plain" and not errors(link_problems(project)):
+        code = generate(project, style, apart=False)  # all of it in one text, as the face shows it
+        faults, doubts = mistakes(text, code)
+        told = {p.start for p in faults}
+        clocks = {
+            f"there is no {at}T" for at in getattr(code.maker, "at", {}).values()
+        }  # those that come when they are used
+        names = [
+            p for p in statement_problems(as_project(code), None, text)
+            if p.start not in told and p.message not in clocks and not _of_thread(p.message, project)
+        ]  # fmt: skip
+    if faults:
+        return Looked(sorted(faults + names, key=lambda p: (p.line, p.column)), doubts)
+    try:
+        return Looked([], doubts, differences(text, project, style))  # helpers that are new come with what uses them
+    except FormatError as error:
+        problem = Problem(error.line, error.column, error.message, error.advice)
+        return Looked(sorted(names, key=lambda p: (p.line, p.column)) or [problem], doubts)
 
 
 def _of_thread(message: str, project: Project) -> bool:
     """Whether a name that is missing is that of a thread which the text opens: `Gate2`, `Gate2Was`."""
     names = "|".join(re.escape(q.name) for q in project.sequences)
     return re.fullmatch(rf"there is no ({names})([2-9]|[1-9]\d)?(Was)?", message, re.IGNORECASE) is not None
-
-
-def _taken(text: str, project: Project) -> bool:
-    """Whether a text is what a chart says, and nothing in that chart is without a name."""
-    try:
-        differences(text, project, "plain")
-    except FormatError:
-        return False
-    return True
 
 
 def differences(text: str, project: Project, style: str) -> tuple[Project, list[Difference]]:

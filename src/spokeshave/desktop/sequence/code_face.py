@@ -23,7 +23,7 @@ from spokeshave.desktop.code_editor import CodeEditor, Fault
 from spokeshave.desktop.plain import TextLabel, plain
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.sequence.chart_small import HEIGHT, BeforeAfter
-from spokeshave.desktop.sequence.code_changes import Difference, differences, typed_wrong
+from spokeshave.desktop.sequence.code_changes import Difference, looked_at
 from spokeshave.desktop.sequence.code_proof import CodeProof
 from spokeshave.desktop.sequence.code_values import values_in, waits_on
 from spokeshave.desktop.sequence.editor import SequenceEditor
@@ -253,16 +253,10 @@ class CodeFace(QWidget):
                     [Difference(Place("body", self.name, name), old, text)] if after is not project else [],
                 )
         else:
-            wrong, doubts = typed_wrong(text, project, name) if self.typed else ([], [])
-            faults = [Fault(p.line, p.column, f"{p.message}{'; ' if p.advice else ''}{p.advice}") for p in wrong]
-            try:
-                if not faults:
-                    self._pending = differences(text, project, name)
-            except FormatError as error:
-                faults = [
-                    Fault(error.line, error.column, f"{error.message}{'; ' if error.advice else ''}{error.advice}")
-                ]
-            shown = [Fault(p.line, p.column, f"{p.message}; {p.advice}") for p in doubts]
+            looked = looked_at(text, project, name, bool(self.typed))
+            self._pending = looked.pending
+            faults = [Fault(p.line, p.column, f"{p.message}{'; ' if p.advice else ''}{p.advice}") for p in looked.wrong]
+            shown = [Fault(p.line, p.column, f"{p.message}; {p.advice}") for p in looked.doubts]
         self.text.show_faults(faults or shown)
         if faults:
             f = faults[0]
