@@ -65,6 +65,11 @@ def test_survivors_are_read_taken_over_and_accepted(qtbot, panel):
     told, _ = panel.window().proof.told()
     record = record_bytes(".html", *told).decode()
     assert "What nobody would notice" in record and "it begins anew by hand" in record
+    judged_of = document.project
+    document.edit("less", lambda p: replace(p, scenarios=p.scenarios[:1]))
+    assert "What nobody would notice" not in record_bytes(".html", *panel.window().proof.told()[0]).decode()
+    document.undo()
+    assert document.project is judged_of and panel.whole() is not None
     document.edit("other", lambda p: replace(p, opening="Turns := Turns;"))
     assert "What nobody would notice" not in record_bytes(".html", *panel.window().proof.told()[0]).decode()
 
@@ -81,6 +86,7 @@ def test_shares_lead_to_their_mistakes_and_a_mistake_to_its_place(qtbot, panel):
     panel.filter.setCurrentIndex(4)
     assert panel.list.topLevelItemCount() == len(panel.report.judged)
     panel.document.edit("other", lambda p: replace(p, opening="Turns := Turns;"))
+    panel.window().show_stage(5)
     assert "the file has changed since" in panel.status.text() and not panel.take_button.isEnabled()
     panel.start()
     panel.stop()

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import sys
-import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from spokeshave.cli.told import File, Json, fail, put_out, room_for, safe, today
-from spokeshave.cli.workers import workers
+from spokeshave.cli.workers import see_through, workers
 from spokeshave.model.study import MOST
 
 if TYPE_CHECKING:
@@ -51,14 +49,7 @@ def faults(
     project = read_project(file)
     with workers(jobs, cluster) as executor:
         run = Sweep(project, cycle, reset, executor)
-        tell = sys.stderr.isatty()
-        while not run.done:
-            if not run.poll() and executor is not None:
-                time.sleep(0.02)
-            if tell:
-                print(f"\r{100 * run.part:3.0f} %", end="", file=sys.stderr)
-        if tell:
-            print("\r     \r", end="", file=sys.stderr)
+        see_through(run, executor)
     if run.problem:
         fail(f"{file}: {run.problem}")
     matrix = run.matrix

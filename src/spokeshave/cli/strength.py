@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import sys
-import time
 from pathlib import Path
 from typing import Annotated
 
 import typer
 
 from spokeshave.cli.told import File, Json, fail, put_out, room_for, safe
-from spokeshave.cli.workers import workers
+from spokeshave.cli.workers import see_through, workers
 
 strength_app = typer.Typer()
 
@@ -40,14 +38,7 @@ def strength(
     project = read_project(file)
     with workers(jobs, cluster) as executor:
         run = Strength(project, executor, sample, seed)
-        tell = sys.stderr.isatty()
-        while not run.done:
-            if not run.poll() and executor is not None:
-                time.sleep(0.02)
-            if tell:
-                print(f"\r{100 * run.part:3.0f} %", end="", file=sys.stderr)
-        if tell:
-            print("\r     \r", end="", file=sys.stderr)
+        see_through(run, executor)
     if run.problem:
         fail(f"{file}: {run.problem}")
     report = run.report

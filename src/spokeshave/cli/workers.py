@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import sys
+import time
 from contextlib import contextmanager
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Protocol
 
 from spokeshave.cli.told import fail
 
@@ -40,3 +42,25 @@ def workers(jobs: int, cluster: str) -> Iterator[Executor | None]:
     finally:
         if executor is not None:
             processes.let_go()
+
+
+class Going(Protocol):
+    """Work that comes in parts."""
+
+    @property
+    def done(self) -> bool: ...
+    @property
+    def part(self) -> float: ...
+    def poll(self) -> object: ...
+
+
+def see_through(run: Going, executor: Executor | None) -> None:
+    """Polls until it is done; on a terminal tells how much of it is."""
+    tell = sys.stderr.isatty()
+    while not run.done:
+        if not run.poll() and executor is not None:
+            time.sleep(0.02)
+        if tell:
+            print(f"\r{100 * run.part:3.0f} %", end="", file=sys.stderr)
+    if tell:
+        print("\r     \r", end="", file=sys.stderr)

@@ -8,6 +8,8 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QPaintEvent
 from PySide6.QtWidgets import QLabel, QWidget
 
+from spokeshave.desktop.theme import theme
+
 
 class TextLabel(QLabel):
     """A label that shows its text as it is; one that is to be rich says so, and escapes what is not its own."""
@@ -23,6 +25,15 @@ class RichLabel(TextLabel):
     def __init__(self, text: str = "", parent: QWidget | None = None) -> None:
         super().__init__(text, parent)
         self.setTextFormat(Qt.TextFormat.RichText)
+
+
+class StatusLabel(TextLabel):
+    """A label that says how things stand, in the colour of how they stand."""
+
+    def say(self, text: str, colour: str) -> None:
+        """Shows a text; `colour` is one of the theme."""
+        self.setText(text)
+        self.setStyleSheet(f"color: {theme.colour(colour).name()}")
 
 
 class FittingLabel(TextLabel):

@@ -7,6 +7,7 @@ A ──┬── B ── C ──┬── F        thread 1: A B C F
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 from spokeshave.model.project import Sequence, Transition
 
@@ -22,6 +23,7 @@ class Threads:
     problem: str = ""
 
 
+@lru_cache(maxsize=32)
 def threads(sequence: Sequence, entries: tuple[str, ...] = ()) -> Threads:
     """The threads of a chart, or why it has none. Steps that nothing leads to belong to none.
 

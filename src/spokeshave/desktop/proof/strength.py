@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from html import escape
 
 from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QRect, Qt, QTimer
@@ -24,10 +25,10 @@ from PySide6.QtWidgets import (
 
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.elsewhere import LOOK_MS
-from spokeshave.desktop.plain import RichLabel, TextLabel, plain
+from spokeshave.desktop.plain import RichLabel, StatusLabel, plain
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.theme import theme
-from spokeshave.model.project import Project
+from spokeshave.model.project import Project, Scenario
 from spokeshave.verify.processes import executor
 from spokeshave.verify.strength.noticed import Judged
 from spokeshave.verify.strength.report import Report, Share, let_survive
@@ -64,6 +65,9 @@ class StrengthPanel(QWidget):
         self.strength: Strength | None = None
         self.report: Report | None = None
         self._of: Project | None = None
+        self._asked: tuple[Scenario, ...] = ()
+        """The scenarios that were asked."""
+        self._stale = True
         self._taken: set[int] = set()
         """Mistakes for which a row or a scenario was taken over since they were planted."""
         self._wanted = ""
@@ -76,7 +80,7 @@ class StrengthPanel(QWidget):
         self.progress = QProgressBar()
         self.progress.setTextVisible(False)
         self.progress.setMaximumWidth(160)
-        self.status = TextLabel()
+        self.status = StatusLabel()
         self.status.setWordWrap(True)
         self.groups = QComboBox()
         self.groups.setAccessibleName("What the shares are of")
@@ -163,47 +167,39 @@ class StrengthPanel(QWidget):
 
     # -- what is shown
 
+    def showEvent(self, event: object) -> None:
+        super().showEvent(event)  # type: ignore[arg-type]
+        if self._stale:
+            self.refresh()
+
     def refresh(self) -> None:
-        """Follows the document: reasons and rows that were taken over are in it."""
-        if self.report is not None:
-            if self._of is not self.document.project and self._same_but_words():
+        """Follows the document, in which reasons and rows that were taken over are; out of sight only when it is looked at again."""
+        self._stale = not self.isVisible()
+        if self._stale:
+            return
+        if self.report is not None and self._of is not None:
+            if self._of is not self.document.project and self.document.project.runs_like(self._of):
                 self._of = self.document.project
-                self.report = Report(self._of, self.report.mistakes, self.report.judged, self.report.idle)
+                self.report = replace(self.report, project=self._of)
             self._show_mistakes()
         self._sum_up()
 
-    def _same_but_words(self) -> bool:
-        """Whether only what is said of mistakes differs from what they were planted in."""
-        now, then = self.document.project, self._of
-        return then is not None and all(
-            getattr(now, name) == getattr(then, name)
-            for name in (
-                "signals",
-                "sequences",
-                "interlocks",
-                "opposed",
-                "trips",
-                "opening",
-                "closing",
-                "devices",
-            )
-        )
-
     def of_present(self) -> bool:
         """Whether what is shown is of the machine file as it is."""
-        return self._of is self.document.project
+        return self._of is not None and self.document.project.runs_like(self._of)
 
     def whole(self) -> Report | None:
         """What was judged of the machine file as it is; None if that is not all of it."""
         report = self.report
-        return (
-            report if report is not None and self.of_present() and len(report.judged) == len(report.mistakes) else None
-        )
+        if report is None or len(report.judged) < len(report.mistakes) or not self.of_present():
+            return None
+        same = self.document.project.scenarios == self._asked  # with other scenarios others might notice
+        return replace(report, project=self.document.project) if same else None
 
     def _sum_up(self) -> None:
         running, report = self.strength is not None, self.report
         if report is None:
-            self._say(ASKS, "ink")
+            self.status.say(ASKS, "ink")
         else:
             whole, left = report.whole, len(report.unexplained)
             text = f"{whole.noticed} of {whole.of} mistakes are noticed ({100 * whole.part:.0f} %)"
@@ -215,16 +211,12 @@ class StrengthPanel(QWidget):
                 text += f"; {left} that nobody would notice"
             if report.idle:
                 text += f". Without any mistake, and so of no use here, {', '.join(report.idle[:3])} fail{'s' * (len(report.idle) == 1)}"
-            self._say(text, "late" if left else "true")
+            self.status.say(text, "late" if left else "true")
         self.start_button.setEnabled(not running)
         self.cancel_button.setVisible(running)
         self.progress.setVisible(running)
         for w in (self.groups, self.shares, self.filter, self.list, self.side):
             w.setVisible(report is not None)
-
-    def _say(self, text: str, colour: str) -> None:
-        self.status.setText(text)
-        self.status.setStyleSheet(f"color: {theme.colour(colour).name()}")
 
     def _shares(self) -> list[Share]:
         return self.report.by(GROUPS[self.groups.currentIndex()][0]) if self.report is not None else []
@@ -350,11 +342,11 @@ class StrengthPanel(QWidget):
             if strength.problem:
                 self.report = None
                 self._sum_up()
-                self._say(f"Cannot be judged. {strength.problem}", "late")
+                self.status.say(f"Cannot be judged. {strength.problem}", "late")
 
     def take(self, report: Report, project: Project) -> None:
         """Shows what was judged of this machine file."""
-        self.report, self._of = report, project
+        self.report, self._of, self._asked = report, project, project.scenarios
         wanted = self._wanted
         self._show_shares()
         if wanted:

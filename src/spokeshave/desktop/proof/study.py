@@ -21,7 +21,7 @@ from PySide6.QtWidgets import (
 from spokeshave.desktop.both_bar import BothBar
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.elsewhere import Elsewhere
-from spokeshave.desktop.plain import RichLabel, TextLabel, plain
+from spokeshave.desktop.plain import RichLabel, StatusLabel, TextLabel, plain
 from spokeshave.desktop.theme import code_font, theme
 from spokeshave.engine.link import LinkError
 from spokeshave.model.project import Project
@@ -72,7 +72,7 @@ class StudyPanel(QWidget):
         self.start_button.clicked.connect(self.start)
         self.cancel_button = QPushButton("Cancel")
         self.cancel_button.clicked.connect(self.stop)
-        self.status = TextLabel()
+        self.status = StatusLabel()
         self.keep_button = QPushButton("Keep the ways as scenarios")
         self.keep_button.setToolTip("Puts every way that leads to something bad into the group Study")
         self.keep_button.clicked.connect(self.keep)
@@ -187,16 +187,16 @@ class StudyPanel(QWidget):
         self.start_button.setEnabled(not running)
         self.cancel_button.setVisible(running)
         if found is not None and not self.of_present():
-            self._say(f"Studied before the change of {told(self._changed())}: study it again.", "false")
+            self.status.say(f"Studied before the change of {told(self._changed())}: study it again.", "false")
         elif found is not None:
             bad = sum(a.says is Says.BAD for a in found.answers)
             text = f"{found.situations:,} situations in {found.seconds:.2f} s; "
             said = f"{bad} of {len(found.answers)} answers are bad" if bad else "nothing bad is found"
-            self._say(text + said, "late" if bad else "true")
+            self.status.say(text + said, "late" if bad else "true")
         elif not running and (known := self.document.ledger.work.get("study")) is not None:
-            self._say(known.words(self.document.project), "ink")
+            self.status.say(known.words(self.document.project), "ink")
         elif not running and not self.status.text():
-            self._say("Inputs free, times free: what can be reached at all, and what never?", "ink")
+            self.status.say("Inputs free, times free: what can be reached at all, and what never?", "ink")
         self.answers.clear()
         for a in found.answers if found is not None else ():
             sign, colour, word = SIGNS[a.says]
@@ -231,10 +231,6 @@ class StudyPanel(QWidget):
         ways = self.found.answers if self.found is not None else ()
         self.keep_button.setEnabled(self.of_present() and any(a.way is not None and a.way.replays for a in ways))
 
-    def _say(self, text: str, colour: str) -> None:
-        self.status.setText(text)
-        self.status.setStyleSheet(f"color: {theme.colour(colour).name()}")
-
     # -- what is asked
 
     def _typed(self) -> None:
@@ -264,7 +260,7 @@ class StudyPanel(QWidget):
         if self.elsewhere.busy or not self.apply_text():
             return
         self._of, self.found = self.document.project, None
-        self._say("it is studied", "ink")
+        self.status.say("it is studied", "ink")
         self.elsewhere.ask(self._take, answers_of, self._of)
         self._show_answers()
 
@@ -278,12 +274,12 @@ class StudyPanel(QWidget):
         """Waits no longer for the answers."""
         if self.elsewhere.busy:
             self.elsewhere.forget()
-            self._say("cancelled", "ink")
+            self.status.say("cancelled", "ink")
             self._show_answers()
 
     def _take(self, found: Study | str) -> None:
         if isinstance(found, str):
-            self._say(f"Cannot be studied. {found}", "late")
+            self.status.say(f"Cannot be studied. {found}", "late")
         else:
             self.found = found
             self._keep()

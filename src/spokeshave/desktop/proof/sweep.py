@@ -22,7 +22,7 @@ from PySide6.QtWidgets import (
 
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.elsewhere import LOOK_MS, Elsewhere
-from spokeshave.desktop.plain import RichLabel, TextLabel
+from spokeshave.desktop.plain import RichLabel, StatusLabel, TextLabel
 from spokeshave.desktop.proof.sweep_table import FILTERS, LOOKS, MEANS, SweepModel, SweepView
 from spokeshave.desktop.theme import theme
 from spokeshave.engine.session import Session
@@ -74,7 +74,7 @@ class SweepPanel(QWidget):
         self.accept_button = QPushButton("Accept this matrix")
         self.accept_button.setToolTip("Later sweeps are compared with it, cell by cell")
         self.accept_button.clicked.connect(self.accept)
-        self.status = TextLabel()
+        self.status = StatusLabel()
         self.status.setMargin(4)
         self.status.setWordWrap(True)
         self.model = SweepModel()
@@ -157,7 +157,7 @@ class SweepPanel(QWidget):
             self.cycle.addItems(names)
         self.cycle.setCurrentIndex(max(0, self.cycle.findText(project.sweep.cycle)))
         if self._swept is not None and not self.of_present():
-            self._say(f"Swept before the change of {told(self._changed())}: sweep again.", "false")
+            self.status.say(f"Swept before the change of {told(self._changed())}: sweep again.", "false")
         self.model.matrix.plan = project.sweep
         self._show_matrix()
 
@@ -201,20 +201,16 @@ class SweepPanel(QWidget):
             text += f"; {left} bad and not explained" if left else "; nothing bad that is not explained"
             if changed:
                 text += f"; {len(changed)} otherwise than accepted, {worse} of them worse"
-            self._say(text, "late" if left or worse else "true")
+            self.status.say(text, "late" if left or worse else "true")
         elif self.sweep is None and self._swept is None:
             known = self.document.ledger.work.get("sweep")
-            self._say(ASKS if known is None else known.words(self.document.project), "ink")
+            self.status.say(ASKS if known is None else known.words(self.document.project), "ink")
         self._legend()
         running = self.sweep is not None
         self.start_button.setEnabled(not running and self.cycle.count() > 0)
         self.cancel_button.setVisible(running)
         self.progress.setVisible(running)
         self.accept_button.setEnabled(not running and matrix.whole and self.of_present())
-
-    def _say(self, text: str, colour: str) -> None:
-        self.status.setText(text)
-        self.status.setStyleSheet(f"color: {theme.colour(colour).name()}")
 
     def chosen(self) -> Cell | None:
         return self.model.cell(self.view.currentIndex())
@@ -261,7 +257,7 @@ class SweepPanel(QWidget):
         self._swept = self.document.project
         self.sweep = Sweep(self._swept, self.cycle.currentText(), "", executor())
         self._timer.start()
-        self._say("the reference cycle runs", "ink")
+        self.status.say("the reference cycle runs", "ink")
         self._sum_up()
 
     def take(self, matrix: Matrix, project: Project) -> None:
@@ -296,12 +292,12 @@ class SweepPanel(QWidget):
             elif new:
                 self.model.cells_came()
             if new:
-                self._say(f"{len(sweep.matrix.cells):,} cells", "ink")
+                self.status.say(f"{len(sweep.matrix.cells):,} cells", "ink")
             if sweep.done:
                 self.sweep = None
                 self._show_matrix()
                 if sweep.problem:
-                    self._say(f"Cannot be swept. {sweep.problem}", "late")
+                    self.status.say(f"Cannot be swept. {sweep.problem}", "late")
                 elif self._swept is not None:
                     self._keep(self.model.matrix, self._swept)
         if self.sweep is None:
@@ -337,7 +333,7 @@ class SweepPanel(QWidget):
 
     def _show_played(self, cell: Cell, played: Played | str) -> None:
         if isinstance(played, str):
-            self._say(f"It cannot be shown. {played}", "late")
+            self.status.say(f"It cannot be shown. {played}", "late")
             return
         reference = Session(played.project, played.reference_done)
         reference.run_scans(played.reference_scans)

@@ -90,7 +90,11 @@ class Report:
         have to do with a scenario which shows it, or that are in a rule that does.
         """
         if what == "requirement":
-            return [self._share(r.ident, self._of_requirement(r.ident, r.shown_by)) for r in self.project.requirements]
+            mine = [
+                (r.ident, [j for j in self.judged.values() if self.belongs(j, what, r.ident)])
+                for r in self.project.requirements
+            ]
+            return [self._share(ident, found) for ident, found in mine]
         name: Callable[[Mistake], str] = (lambda m: str(m.place)) if what == "place" else (lambda m: m.kind)
         found: dict[str, list[Judged]] = {}
         for i, j in sorted(self.judged.items()):
@@ -102,15 +106,17 @@ class Report:
         m = self.mistakes[judged.index]
         if what != "requirement":
             return name == (str(m.place) if what == "place" else m.kind)
-        shown_by = next((r.shown_by for r in self.project.requirements if r.ident == name), ())
-        return judged in self._of_requirement(name, shown_by)
+        scenarios, rules = self._showing[name]
+        return not scenarios.isdisjoint(judged.asked) or str(m.place).lower() in rules
 
-    def _of_requirement(self, ident: str, shown_by: Iterable[str]) -> Iterator[Judged]:
-        scenarios = {s.name for s in self.project.scenarios if ident in s.shows}
-        rules = {x.lower() for x in shown_by}
-        for j in self.judged.values():
-            if scenarios & set(j.asked) or str(self.mistakes[j.index].place).lower() in rules:
-                yield j
+    @cached_property
+    def _showing(self) -> dict[str, tuple[set[str], set[str]]]:
+        """The scenarios and the rules that show each requirement."""
+        project = self.project
+        return {
+            r.ident: ({s.name for s in project.scenarios if r.ident in s.shows}, {x.lower() for x in r.shown_by})
+            for r in project.requirements
+        }
 
     @staticmethod
     def _share(name: str, found: Iterable[Judged]) -> Share:
