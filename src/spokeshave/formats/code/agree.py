@@ -78,7 +78,7 @@ def first_otherwise(text: str, code: Generated, was: Generated | None = None) ->
     """
     maker = code.maker
     assert isinstance(maker, PlainStyle)
-    tests = frozenset(maker.test.values())
+    tests = frozenset(name.lower() for name in maker.test.values())
     there = {t.word.lower() for t in tokens(text)}
     asked = {name.lower(): maker.words.output(name).lower() for name in maker.words.asked.values()}
     plain = {name: own for name, own in asked.items() if name not in there}
@@ -195,8 +195,8 @@ def _in_turn(listed: list[_Said]) -> Iterator[_Said]:
 
 @dataclass
 class _Reader:
-    """Takes statements apart. A `first` scan in which nothing moves may be asked for or not; a condition in one of the variables `tests`, which
-    are worked out ahead, stands where it is asked for; variables in `plain` have another name.
+    """Takes statements apart. Only where it matters whether it is the `first` scan is that asked for; a condition in one of the variables
+    `tests`, which are worked out ahead, in lower case, stands where it is asked for; variables in `plain` have another name.
     """
 
     text: str
@@ -227,7 +227,7 @@ class _Reader:
                 blocks = [(words(tokens(x)), list(self.block(b))) for x, (_, b) in zip(labels, s.branches)]
                 blocks = [*sorted(blocks, key=lambda x: x[0]), (("else",), list(self.block(s.otherwise)))]
                 yield _Said(("case", *self.words(s.selector)), tuple(blocks), sets, named, start, there)
-            case sx.Assign() if str(s.target) in self.tests:
+            case sx.Assign() if str(s.target).lower() in self.tests:
                 self.tested[str(s.target).lower()] = self.words(s.value)
             case sx.Assign():
                 target, value = self.words(s.target), in_order(self.words(s.value))

@@ -16,7 +16,7 @@ Thread = tuple[str, int]
 """A sequence and the number of a thread in it."""
 Words = tuple[str, ...]
 
-_COMMENT = re.compile(r"\s*:\s*\(\*\s*(?P<name>[A-Za-z_]\w*)\s*(?::\s*(?P<comment>.*?))?\s*\*\)", re.DOTALL)
+_COMMENT = re.compile(r"\s*:\s*\(\*\s*(?P<name>[A-Za-z_]\w*)\s*(?::\s*.*?)?\s*\*\)", re.DOTALL)
 
 
 @dataclass
@@ -27,18 +27,13 @@ class Arm:
     goes: tuple[tuple[str, str], ...]
     at: Token
 
-    @property
-    def key(self) -> tuple[Words, tuple[tuple[str, str], ...]]:
-        return bare(words(self.condition)), self.goes
-
 
 @dataclass
 class Branch:
-    """A state: its number, the name and comment beside it, its ways out."""
+    """A state: its number, the name beside it, its ways out."""
 
     label: Token
     name: str
-    comment: str
     arms: list[Arm] = field(default_factory=list)
 
 
@@ -128,7 +123,7 @@ class Apart:
         for i, stop in zip_longest(at_label, at_label[1:], fillvalue=len(found)):
             label = found[i]
             beside = _COMMENT.match(self.text, label.end)
-            branch = Branch(label, beside["name"] if beside else "", (beside["comment"] or "") if beside else "")
+            branch = Branch(label, beside["name"] if beside else "")
             if int(label.word) in out:
                 raise self.fail(label, f"the state {label.word} has two labels", "take one of them out")
             out[int(label.word)] = branch
