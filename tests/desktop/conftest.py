@@ -27,7 +27,6 @@ def window(qtbot, roastery: Project) -> Iterator[MainWindow]:
     made.show()
     qtbot.waitExposed(made)
     yield made
-    made.proof.stop()
     made.close()
     made.deleteLater()
     QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)

@@ -485,7 +485,7 @@ def test_sizes_of_the_bench_are_kept(window, tmp_path):
     splitter = window.bench._splitters["whole"]
     splitter.setSizes([300, 340])
     wanted = splitter.sizes()
-    window.bench.keep_sizes(settings)
+    window.bench.leave(settings)
     splitter.setSizes([450, 190])
     window.bench.take_sizes(settings)
     assert splitter.sizes() == wanted

@@ -30,7 +30,6 @@ def opened(qtbot):
 
     yield open_file
     for window in made:
-        window.proof.stop()
         window.close()
         window.deleteLater()
     QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)

@@ -411,6 +411,8 @@ def test_every_editor_of_code_follows_the_theme(window):
             for e in window.findChildren(CodeEditor)
         }
 
+    for stage in range(6):
+        window.show_stage(stage)
     before = inks()
     assert {"Opening logic", "Closing logic"} <= set(before) and set(before.values()) == {theme.colour("accent").name()}
     window.toggle_dark()

@@ -7,9 +7,10 @@ from typing import TYPE_CHECKING
 
 from spokeshave.desktop.bench.values import unforce_all
 from spokeshave.desktop.commands import Command
-from spokeshave.desktop.ribbon import STAGES
+from spokeshave.desktop.stages import PROOF, TITLES
 
 if TYPE_CHECKING:
+    from spokeshave.desktop.proof.rows import RowsView
     from spokeshave.desktop.sequence.chart_view import ChartView
     from spokeshave.desktop.sequence.editor import SequenceEditor
     from spokeshave.desktop.window import MainWindow
@@ -41,7 +42,14 @@ def command_list(w: MainWindow) -> list[Command]:
     def in_proof() -> bool:
         return w.stage == 5 and w.proof.scenarios.scenario is not None
 
-    history, rows = w.document, w.proof.scenarios.view
+    def runs() -> bool:
+        return PROOF in w.pages.made and w.proof.worker is not None
+
+    history = w.document
+
+    def rows() -> RowsView:
+        return w.proof.scenarios.view
+
     stages = [
         Command(
             f"go.{name.lower()}",
@@ -51,7 +59,7 @@ def command_list(w: MainWindow) -> list[Command]:
             partial(w.show_stage, i),
             says=f"Go to stage {i + 1}, {name}",
         )
-        for i, name in enumerate(STAGES)
+        for i, name in enumerate(TITLES)
     ]
     return [
         Command("file.new", "New", "File", "Ctrl+N", w.new_file, says="Begin an empty machine file"),
@@ -142,7 +150,7 @@ def command_list(w: MainWindow) -> list[Command]:
         Command("run.power", "Power cycle", "Run/-", "", w.runner.power_cycle, "", can_run),
         Command("run.ack", "Acknowledge all alarms", "Run", "", lambda: w.runner.do("ack"), "", can_run),
         Command("run.unforce", "All forces off", "Run", "", lambda: unforce_all(w.runner), "", can_run),
-        Command("run.hand", "Hand drive", "Run", "Ctrl+H", w.bench.bar.toggle_hand, "", can_run,
+        Command("run.hand", "Hand drive", "Run", "Ctrl+H", lambda: w.bench.bar.toggle_hand(), "", can_run,
                 "Holds the sequences; a click on a device turns over what drives it"),
         Command("run.keep", "Keep as scenario", "Run/-", "Ctrl+Shift+K", bench.keep_scenario, "", can_run,
                 "What was done becomes rows, the situations it met become expectations"),
@@ -160,30 +168,30 @@ def command_list(w: MainWindow) -> list[Command]:
         Command("proof.all", "Run all scenarios", "Proof", "Ctrl+R", w.run_proof, "proof"),
         Command("proof.changed", "Run what changed", "Proof", "", w.run_what_changed, "", lambda: bool(w.document.ledger.to_run(w.document.project)),
                 "The scenarios of which no verdict holds any more"),
-        Command("proof.one", "Run this scenario", "Proof", "Ctrl+Shift+R", w.proof.run_selected, "", in_proof),
-        Command("proof.group", "Run the group", "Proof", "", w.proof.run_of_group, "", in_proof),
-        Command("proof.cancel", "Cancel the runs", "Proof", "", w.proof.stop, "", lambda: w.proof.worker is not None),
+        Command("proof.one", "Run this scenario", "Proof", "Ctrl+Shift+R", lambda: w.proof.run_selected(), "", in_proof),
+        Command("proof.group", "Run the group", "Proof", "", lambda: w.proof.run_of_group(), "", in_proof),
+        Command("proof.cancel", "Cancel the runs", "Proof", "", lambda: w.proof.stop(), "", runs),
         Command("proof.new", "Add a scenario", "Proof/-", "", w.add_scenario),
-        Command("proof.row", "Insert a row", "Proof", "", rows.insert_row, "", in_proof, "Below the current one (Insert in the rows)"),
-        Command("proof.delete", "Delete the rows", "Proof", "", rows.delete_rows, "", in_proof, "The selected ones (Delete in the rows)"),
-        Command("proof.up", "Move the row up", "Proof", "", lambda: rows.move_row(-1), "", in_proof, "Also Alt+Up in the rows"),
-        Command("proof.down", "Move the row down", "Proof", "", lambda: rows.move_row(1), "", in_proof, "Also Alt+Down in the rows"),
-        Command("proof.tidy", "Tidy the rows", "Proof", "", w.proof.scenarios.tidy, "", in_proof, "Every row in its usual form"),
+        Command("proof.row", "Insert a row", "Proof", "", lambda: rows().insert_row(), "", in_proof, "Below the current one (Insert in the rows)"),
+        Command("proof.delete", "Delete the rows", "Proof", "", lambda: rows().delete_rows(), "", in_proof, "The selected ones (Delete in the rows)"),
+        Command("proof.up", "Move the row up", "Proof", "", lambda: rows().move_row(-1), "", in_proof, "Also Alt+Up in the rows"),
+        Command("proof.down", "Move the row down", "Proof", "", lambda: rows().move_row(1), "", in_proof, "Also Alt+Down in the rows"),
+        Command("proof.tidy", "Tidy the rows", "Proof", "", lambda: w.proof.scenarios.tidy(), "", in_proof, "Every row in its usual form"),
         Command("proof.matrix", "Cause and effect", "Proof/-", "Ctrl+Shift+M", lambda: w.show_proof(w.proof.matrix),
                 says="What protects, and what it does"),
         Command("proof.faults", "Fault sweep", "Proof", "", lambda: w.show_proof(w.proof.sweep),
                 says="Every fault in every step of a cycle"),
-        Command("proof.sweep", "Sweep all faults", "Proof", "", w.proof.sweep.start, "", lambda: w.stage == 5),
+        Command("proof.sweep", "Sweep all faults", "Proof", "", lambda: w.proof.sweep.start(), "", lambda: w.stage == 5),
         Command("proof.reach", "Reachability", "Proof", "", lambda: w.show_proof(w.proof.study),
                 says="What can be reached whatever the inputs do"),
-        Command("proof.study", "Study what can be reached", "Proof", "", w.proof.study.start, "", lambda: w.stage == 5),
+        Command("proof.study", "Study what can be reached", "Proof", "", lambda: w.proof.study.start(), "", lambda: w.stage == 5),
         Command("proof.strength", "Strength", "Proof", "", lambda: w.show_proof(w.proof.strength),
                 says="Which mistakes would nobody notice?"),
-        Command("proof.plant", "Plant mistakes", "Proof", "", w.proof.strength.start, "", lambda: w.stage == 5),
+        Command("proof.plant", "Plant mistakes", "Proof", "", lambda: w.proof.strength.start(), "", lambda: w.stage == 5),
         Command("proof.runs", "Accepted runs", "Proof", "", lambda: w.show_proof(w.proof.accepted),
                 says="Compares the last runs with those that were accepted"),
-        Command("proof.accept", "Accept the passed runs", "Proof", "", w.proof.accepted.accept_passed, "",
-                lambda: w.proof.accepted.accept_all.isEnabled()),
+        Command("proof.accept", "Accept the passed runs", "Proof", "", lambda: w.proof.accepted.accept_passed(), "",
+                lambda: w.document.has_passed),
         Command("proof.table", "Write the results as a table ...", "Proof", "", w.showing.ask_table, "",
                 says="Scenarios, rows, requirements and findings as a workbook"),
         Command("proof.record", "Write the record ...", "Proof", "", w.showing.ask_record),

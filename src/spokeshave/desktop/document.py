@@ -25,6 +25,7 @@ from spokeshave.reading import Reading, read_file
 from spokeshave.verify.check import look_over
 from spokeshave.verify.check.waivers import Sorted
 from spokeshave.verify.coverage import Shown, coverage
+from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.ledger import Ledger
 from spokeshave.verify.scenarios import Result
 
@@ -98,6 +99,11 @@ class Document(QObject):
     def results(self) -> dict[str, Result]:
         """The results that hold, with their runs."""
         return self.ledger.results
+
+    @property
+    def has_passed(self) -> bool:
+        """Whether any scenario has passed with a verdict that holds."""
+        return any(r.outcome is Outcome.PASS for r in self.results.values())
 
     @property
     def dirty(self) -> bool:

@@ -47,9 +47,12 @@ class FileWindow(QMainWindow):
     runner: Runner
     keeper: Keeper | None
     disk_bar: DiskBar
-    sequence: SequencePage
     selection: Selection
     asks_before_closing: bool
+
+    @property
+    def sequence(self) -> SequencePage:
+        raise NotImplementedError
 
     def say(self, text: str) -> None:
         raise NotImplementedError

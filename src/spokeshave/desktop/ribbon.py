@@ -12,8 +12,6 @@ from spokeshave.desktop.theme import text_font, theme
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.usage import speaks_of_signals
 
-STAGES = ("Brief", "Signals", "Sequence", "Machine", "Bench", "Proof")
-
 
 def stage_states(document: Document, has_run: bool) -> tuple[str, ...]:
     """For each stage nothing, open or proven."""
@@ -100,9 +98,9 @@ class Ribbon(QWidget):
 
     chosen = Signal(int)
 
-    def __init__(self) -> None:
+    def __init__(self, titles: tuple[str, ...]) -> None:
         super().__init__()
-        self.buttons = [StageButton(i + 1, name) for i, name in enumerate(STAGES)]
+        self.buttons = [StageButton(i + 1, name) for i, name in enumerate(titles)]
         row = QHBoxLayout(self)
         row.setContentsMargins(4, 0, 0, 0)
         row.setSpacing(0)

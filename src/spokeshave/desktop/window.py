@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import cast
 
-from PySide6.QtCore import QSettings, QSize, Qt
+from PySide6.QtCore import QSettings, Qt
 from PySide6.QtGui import QCloseEvent
 from PySide6.QtWidgets import (
     QApplication,
@@ -12,7 +13,6 @@ from PySide6.QtWidgets import (
     QDialogButtonBox,
     QHBoxLayout,
     QSplitter,
-    QStackedWidget,
     QTabWidget,
     QTextBrowser,
     QVBoxLayout,
@@ -47,6 +47,7 @@ from spokeshave.desktop.sequence.chart_commands import ChartCommands
 from spokeshave.desktop.sequence.page import SequencePage
 from spokeshave.desktop.showing import Showing
 from spokeshave.desktop.signals.page import SignalsPage
+from spokeshave.desktop.stages import STAGE_OF, STAGES, TITLES, Pages
 from spokeshave.desktop.tasks import TaskLine, Tasks
 from spokeshave.desktop.theme import theme
 from spokeshave.desktop.waiting_line import WaitingLine
@@ -54,23 +55,6 @@ from spokeshave.formats.recovery import Recovery
 from spokeshave.model import edits
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Instance
-
-_STAGE_OF = {
-    "requirement": 0, "signal": 1, "step": 2, "transition": 2, "action": 2, "body": 2, "sequence": 2, "opening": 1,
-    "closing": 1, "table": 1, "routine": 1, "interlock": 5, "trip": 5, "opposed": 5, "device": 3, "scenario": 5,
-}  # fmt: skip
-
-
-class _Pages(QStackedWidget):
-    """The pages of the stages, as narrow as the one that shows can be: a wide one does not press on the panels of the others."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.currentChanged.connect(lambda _: self.updateGeometry())
-
-    def minimumSizeHint(self) -> QSize:
-        page = self.currentWidget()
-        return super().minimumSizeHint() if page is None else page.minimumSizeHint()
 
 
 class MainWindow(FileWindow):
@@ -93,22 +77,14 @@ class MainWindow(FileWindow):
         self._fault = False
         self.disk_bar = DiskBar(document)
         self.reading_bar = ReadingBar(document)
-        self._details_shown = {2: False, 3: True}
-        self._outline_shown = {4: False, 5: False}
+        self._details_shown = {i: stage.details for i, stage in enumerate(STAGES)}
+        self._outline_shown = {i: stage.outline for i, stage in enumerate(STAGES)}
         self.tasks = Tasks(self)
         self.tasks.failed.connect(self.say_fault)
         document.in_process = self.tasks.in_process
         document.show_table = self.show_pasted
         self.setAcceptDrops(True)
-        self.brief = BriefPage(document, self.selection)
-        self.signals = SignalsPage(document, self.selection)
-        self.sequence = SequencePage(document, self.runner, self.selection)
-        self.machine = MachinePage(document, self.runner, self.selection)
-        self.bench = BenchPage(document, self.runner, self.selection)
-        self.proof = ProofPage(document, self.runner, self.selection, self.tasks)
-        self.pages = _Pages()
-        for page in (self.brief, self.signals, self.sequence, self.machine, self.bench, self.proof):
-            self.pages.addWidget(page)
+        self.pages = Pages(self)
         self.outline = Outline(document, self.selection)
         self.details = Details(document, self.selection)
         self.lists = QTabWidget()
@@ -125,15 +101,37 @@ class MainWindow(FileWindow):
         self.table = CommandTable(self, command_list(self))
         self.table.fill_menus(self)
         self._arrange()
-        if settings is not None:
-            self.bench.take_sizes(settings)
         self._connect()
         self.show_stage(2)
         self.refresh()
         theme.dress(self)
 
+    @property
+    def brief(self) -> BriefPage:
+        return cast(BriefPage, self.pages.page(0))
+
+    @property
+    def signals(self) -> SignalsPage:
+        return cast(SignalsPage, self.pages.page(1))
+
+    @property
+    def sequence(self) -> SequencePage:
+        return cast(SequencePage, self.pages.page(2))
+
+    @property
+    def machine(self) -> MachinePage:
+        return cast(MachinePage, self.pages.page(3))
+
+    @property
+    def bench(self) -> BenchPage:
+        return cast(BenchPage, self.pages.page(4))
+
+    @property
+    def proof(self) -> ProofPage:
+        return cast(ProofPage, self.pages.page(5))
+
     def _arrange(self) -> None:
-        self.ribbon = Ribbon()
+        self.ribbon = Ribbon(TITLES)
         self.cluster = RunCluster(self.runner, self.table.actions)
         self.waiting = WaitingLine(self.runner)
         top = QHBoxLayout()
@@ -181,18 +179,12 @@ class MainWindow(FileWindow):
         self.document.refused.connect(self.say_fault)
         self.runner.refused.connect(self.say_fault)
         self.runner.found.connect(self.say)
-        self.runner.advanced.connect(lambda: self.signals.list.table.pin(self.runner.forced_names()))
         self.runner.running_changed.connect(self.table.refresh)
-        self.proof.runs_changed.connect(self.table.refresh)
         self.runner.advanced.connect(self._count)
         self.selection.asked.connect(self._go)
         self.waiting.signal_asked.connect(lambda name: self.selection.go(Place("signal", item=name)))
         self.waiting.device_asked.connect(self._go_to_device)
         self.waiting.step_asked.connect(lambda q, s: self.selection.go(Place("step", q, s)))
-        self.proof.show_asked.connect(self.showing.run)
-        self.bench.machine_asked.connect(lambda: self.show_stage(3))
-        self.proof.sweep.show_asked.connect(self.showing.fault)
-        self.sequence.show_asked.connect(self.showing.run)
         self.document.drafts.changed.connect(self._title)
         self.document.edited.connect(self._edit_done)
         self.disk_bar.reload_asked.connect(self.reload)
@@ -249,14 +241,14 @@ class MainWindow(FileWindow):
         if self.stage != index:
             self.say("")
         self.stage = index
+        page = self.pages.page(index)
         self.pages.setCurrentIndex(index)
         self.ribbon.show_stage(index)
-        self.details.setVisible(self._details_shown.get(index, False))
-        self.outline.setVisible(self._outline_shown.get(index, True))
-        focus = (self.brief.view, self.signals.view, self.sequence.stack.currentWidget(), self.machine.board,
-                 self.bench.board, self.proof.list)[index]  # fmt: skip
-        if focus is not None:
-            focus.setFocus()
+        self.details.setVisible(self._details_shown[index])
+        self.outline.setVisible(self._outline_shown[index])
+        first = page.first()
+        if first is not None:
+            first.setFocus()
         self.table.refresh()
 
     def sequences_in_view(self) -> SequencePage:
@@ -285,11 +277,10 @@ class MainWindow(FileWindow):
         theme.apply(app, not theme.dark)
         self.table.refresh_icons()
         self.cluster.refresh_state()
-        for page in (self.sequence, self.bench.faces):
-            page.refresh_icons()
+        for page in self.pages.made.values():
+            page.recolour()
         self.outline.recolour()
         self.findings.refresh()
-        self.proof.recolour()
 
     def focus_filter(self) -> None:
         self.outline.show()
@@ -303,20 +294,11 @@ class MainWindow(FileWindow):
             self.toggle_details()
         if place.kind == "sequence":
             self.sequence.show_sequence(place.item)
-        stage = _STAGE_OF.get(place.kind)
-        if stage is None or (self.stage == 4 and stage in (2, 3)):
-            return
-        self.show_stage(stage)
-        if place.kind in ("interlock", "trip", "opposed"):
-            self.proof.parts.setCurrentWidget(self.proof.matrix)
-            self.proof.matrix.go_to(place)
-        elif place.kind == "scenario":
-            self.proof.parts.setCurrentWidget(self.proof.scenarios)
-            names = [s.name for s in self.document.project.scenarios]
-            self.proof.list.setCurrentRow(names.index(place.item) if place.item in names else 0)
-        elif place.kind == "requirement":
-            idents = [r.ident for r in self.document.project.requirements]
-            self.brief.view.select_row(idents.index(place.item) if place.item in idents else 0)
+        stage = STAGE_OF.get(place.kind)
+        if stage is not None and not (self.stage == 4 and stage in (2, 3)):
+            self.show_stage(stage)
+        for page in self.pages.made.values():
+            page.go_to(place)
 
     def _go_to_device(self, signal: str) -> None:
         for d in self.document.project.devices:
@@ -333,9 +315,8 @@ class MainWindow(FileWindow):
             return
         self.runner.pause()
         self.bench_commands.close()
-        if self.settings is not None:
-            self.bench.keep_sizes(self.settings)
-        self.proof.stop()
+        for page in self.pages.made.values():
+            page.leave(self.settings)
         if self.keeper is not None:
             self.keeper.close()
         event.accept()

@@ -114,7 +114,6 @@ class BenchCommands:
             self.serving.close()
         if self.operator is not None:
             self.operator.close()
-        self.window.bench.film.stop()
 
     def _forget(self) -> None:
         self.operator = None

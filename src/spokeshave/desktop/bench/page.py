@@ -30,9 +30,11 @@ from spokeshave.desktop.plain import plain
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.sequence.page import SequencePage
+from spokeshave.desktop.stage_page import StagePage
+from spokeshave.model.diagnostics import Place
 
 
-class BenchPage(QWidget):
+class BenchPage(StagePage):
     """Parts whose sizes are kept; the face is the same one as in the sequence stage, live."""
 
     machine_asked = Signal()
@@ -171,7 +173,19 @@ class BenchPage(QWidget):
 
     # -- sizes
 
-    def keep_sizes(self, settings: QSettings) -> None:
+    def first(self) -> QWidget:
+        return self.board
+
+    def go_to(self, place: Place) -> None:
+        self.faces.go_to(place)
+
+    def recolour(self) -> None:
+        self.faces.recolour()
+
+    def leave(self, settings: QSettings | None) -> None:
+        self.film.stop()
+        if settings is None:
+            return
         for name, splitter in self._splitters.items():
             settings.setValue(f"bench/{name}", splitter.saveState())
 

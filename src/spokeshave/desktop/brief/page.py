@@ -14,10 +14,12 @@ from spokeshave.desktop.document import Document
 from spokeshave.desktop.empty import EmptyHint
 from spokeshave.desktop.plain import TextLabel
 from spokeshave.desktop.selection import Selection
+from spokeshave.desktop.stage_page import StagePage
 from spokeshave.desktop.tables import Column, ItemTable, ItemView
 from spokeshave.formats.brief_text import parse_brief, read_brief
 from spokeshave.formats.errors import FormatError
 from spokeshave.model import edits
+from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import EditError
 from spokeshave.model.project import REQUIREMENT_KINDS, Project, Requirement, with_shows
 from spokeshave.verify.brief import guess_kind, split_links
@@ -57,7 +59,7 @@ def set_ident(project: Project, row: int, text: str) -> Project:
     return replace(project, scenarios=tuple(scenarios))
 
 
-class BriefPage(QWidget):
+class BriefPage(StagePage):
     """The table of requirements."""
 
     def __init__(self, document: Document, selection: Selection) -> None:
@@ -135,6 +137,14 @@ class BriefPage(QWidget):
         self.empty.show_while(not shown)
         self.table.set_marks({(i, 4): NOT_SHOWN[s.state] for i, s in enumerate(shown) if s.state in NOT_SHOWN})
         self._chosen()
+
+    def first(self) -> QWidget:
+        return self.view
+
+    def go_to(self, place: Place) -> None:
+        idents = [r.ident for r in self.document.project.requirements]
+        if place.kind == "requirement":
+            self.view.select_row(idents.index(place.item) if place.item in idents else 0)
 
     def _chosen(self) -> None:
         shown, row = self.document.coverage(), self.view.current_row()

@@ -22,13 +22,14 @@ from spokeshave.desktop.machine_board.wiring_panel import WiringPanel, free_cell
 from spokeshave.desktop.plain import TextLabel
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
+from spokeshave.desktop.stage_page import StagePage
 from spokeshave.machine.kinds import KINDS
 from spokeshave.model import board_edits, edits
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import CONNECTION_KINDS, Device, Label
 
 
-class MachinePage(QWidget):
+class MachinePage(StagePage):
     """Devices are dragged on the grid; several are picked with Ctrl. The rest is edited in the details."""
 
     def __init__(self, document: Document, runner: Runner, selection: Selection) -> None:
@@ -92,6 +93,9 @@ class MachinePage(QWidget):
         self.board.picked_changed.connect(self.refresh)
         document.changed.connect(self.refresh)
         self.refresh()
+
+    def first(self) -> QWidget:
+        return self.board
 
     def refresh(self) -> None:
         picked = self.board.picked

@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime
 from html import escape
 
-from PySide6.QtCore import Signal
+from PySide6.QtCore import QSettings, Signal
 from PySide6.QtWidgets import QHBoxLayout, QProgressBar, QPushButton, QTabWidget, QVBoxLayout, QWidget
 
 from spokeshave.desktop.brief.about import COLOURS, SIGNS
@@ -21,15 +21,17 @@ from spokeshave.desktop.proof.worker import ProofWorker
 from spokeshave.desktop.record import Told
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
+from spokeshave.desktop.stage_page import StagePage
 from spokeshave.desktop.tasks import Tasks
 from spokeshave.desktop.theme import theme
+from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Scenario
 from spokeshave.verify.batch import portable
 from spokeshave.verify.record import NOT_RUN
 from spokeshave.verify.scenarios import Result
 
 
-class ProofPage(QWidget):
+class ProofPage(StagePage):
     """`show_asked` carries a run, the name of its scenario and a time in ms of the run to look at on the bench."""
 
     show_asked = Signal(object, str, int)
@@ -129,8 +131,22 @@ class ProofPage(QWidget):
         before = sum(not s.holds for s in of_present)
         return f"{passed} of {count} passed" + (f", {before} to run again" if before else "")
 
+    def first(self) -> QWidget:
+        return self.list
+
+    def go_to(self, place: Place) -> None:
+        if place.kind == "scenario":
+            self.parts.setCurrentWidget(self.scenarios)
+            names = [s.name for s in self.document.project.scenarios]
+            self.list.setCurrentRow(names.index(place.item) if place.item in names else 0)
+        elif place.kind in ("interlock", "trip", "opposed"):
+            self.parts.setCurrentWidget(self.matrix)
+            self.matrix.go_to(place)
+
+    def leave(self, settings: QSettings | None) -> None:
+        self.stop()
+
     def recolour(self) -> None:
-        """After a change between light and dark."""
         self.refresh()
         self.scenarios.refresh()
         self.matrix.refresh()

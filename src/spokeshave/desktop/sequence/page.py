@@ -26,6 +26,8 @@ from spokeshave.desktop.sequence.editor import SequenceEditor
 from spokeshave.desktop.sequence.find_bar import FindBar
 from spokeshave.desktop.sequence.sheet import STEP, Sheet, targets_of
 from spokeshave.desktop.sequence.sheet_view import SheetView
+from spokeshave.desktop.stage_page import StagePage
+from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import new_sequence
 from spokeshave.model.project import Sequence
 
@@ -37,7 +39,7 @@ HINTS = {
 }
 
 
-class SequencePage(QWidget):
+class SequencePage(StagePage):
     """Sequences side by side as tabs, and the face of choice below."""
 
     show_asked = Signal(object, str, int)
@@ -88,7 +90,6 @@ class SequencePage(QWidget):
         column.addWidget(self.find_bar)
         column.addWidget(self.stack, 1)
         document.changed.connect(self.refresh)
-        selection.asked.connect(self._follow)
         self.refresh()
 
     @property
@@ -162,8 +163,10 @@ class SequencePage(QWidget):
             self.empty.show_while(True)
         self.show_sequence(current if current in names else names[0] if names else "")
 
-    def refresh_icons(self) -> None:
-        """Follows another theme."""
+    def first(self) -> QWidget | None:
+        return self.stack.currentWidget()
+
+    def recolour(self) -> None:
         for button in self.faces.buttons():
             button.setIcon(icon(button.objectName().removeprefix("face_")))
         for chart in self.charts.values():
@@ -208,8 +211,7 @@ class SequencePage(QWidget):
     def _current_step(self) -> str:
         return self.sheet.current_step() if self.sheet else ""
 
-    def _follow(self) -> None:
-        place = self.selection.place
+    def go_to(self, place: Place) -> None:
         for known in self.names:
             if known.lower() == place.sequence.lower() and known != self.current:
                 self.show_sequence(known)

@@ -125,7 +125,7 @@ class SignalList(QWidget):
         self.table.typing.connect(self.note.setText)
         document.changed.connect(self.refresh)
         document.checked.connect(self._mark)
-        selection.changed.connect(self._follow)
+        selection.changed.connect(self.follow)
         self.refresh()
         self.view.select_row(0)
 
@@ -279,7 +279,8 @@ class SignalList(QWidget):
         if isinstance(place, Place):
             self.selection.go(place)
 
-    def _follow(self) -> None:
+    def follow(self) -> None:
+        """Selects the row of the signal that is selected elsewhere."""
         p = self.selection.place
         if p.kind == "signal":
             for row, s in enumerate(self.table.rows):

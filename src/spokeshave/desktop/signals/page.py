@@ -14,11 +14,13 @@ from spokeshave.desktop.signals.positions import PositionsPanel
 from spokeshave.desktop.signals.routines import RoutinesPanel
 from spokeshave.desktop.signals.table_grid import TablesPanel
 from spokeshave.desktop.signals.units import UnitsPanel
+from spokeshave.desktop.stage_page import StagePage
+from spokeshave.model.diagnostics import Place
 
 PARTS = ("List", "Positions", "Opening logic", "Closing logic", "Tables", "Functions and blocks", "Units")
 
 
-class SignalsPage(QWidget):
+class SignalsPage(StagePage):
     """Parts as tabs above; the list is the first."""
 
     def minimumSizeHint(self) -> QSize:
@@ -59,7 +61,6 @@ class SignalsPage(QWidget):
         column.addLayout(bar)
         column.addWidget(self.stack, 1)
         document.changed.connect(self._count)
-        selection.asked.connect(self._follow)
         self._count()
         self.show_part(0)
 
@@ -71,6 +72,9 @@ class SignalsPage(QWidget):
             self.units.tree,
         )  # fmt: skip
         return views[self.part]
+
+    def first(self) -> QWidget:
+        return self.view
 
     @property
     def part(self) -> int:
@@ -86,14 +90,14 @@ class SignalsPage(QWidget):
             button.setChecked(True)
         self.view.setFocus()
 
-    def _follow(self) -> None:
-        """Goes to the part that shows what was asked for."""
-        place = self.selection.place
+    def go_to(self, place: Place) -> None:
         part = {"signal": 0, "opening": 2, "closing": 3, "table": 4, "routine": 5}.get(place.kind)
         if place.kind == "table":
             self.tables.choose(place.item)
         elif place.kind == "routine":
             self.routines.choose(place)
+        elif place.kind == "signal":
+            self.list.follow()
         if part is not None:
             self.show_part(part)
             if part in (2, 3) and place.line:
