@@ -147,15 +147,12 @@ def test_results_are_a_workbook_or_a_table_of_scenarios(tmp_path):
     pages = {s.name: s.rows for s in read_sheets(book)}
     assert list(pages) == ["Scenarios", "Rows", "Requirements"]
     assert pages["Scenarios"][0] == ("Scenario", "Run", "Group", "Shows", "Verdict", "Ran (s)", "Why not")
-    verdicts = [
-        r.outcome.value
-        for s in read_project(Path(mistake)).scenarios
-        for r in run_scenario(read_project(Path(mistake)), s).runs
-    ]
+    project = read_project(Path(mistake))
+    verdicts = [r.outcome.value for s in project.scenarios for r in run_scenario(project, s).runs]
     assert [r[4] for r in pages["Scenarios"][1:]] == verdicts and verdicts.count("fail") == 2
     (failed,) = [r for r in pages["Scenarios"] if "it lasted 0.3 s" in r[6]]
     assert ("fail", "it lasted 0.3 s") in [(r[4], r[6][:15]) for r in pages["Rows"]] and failed[4] == "fail"
-    assert len(pages["Requirements"]) == len(read_project(Path(mistake)).requirements) + 1
+    assert len(pages["Requirements"]) == len(project.requirements) + 1
     assert list(read_sheets(table)[0].rows) == list(pages["Scenarios"])
     assert call("verify", mistake, "--table", "r.txt")[0] == 2
 

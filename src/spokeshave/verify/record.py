@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from functools import cache
 from importlib.resources import files
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from markupsafe import Markup
 
@@ -25,6 +26,9 @@ from spokeshave.verify.strength.report import Report
 from spokeshave.verify.sweep.matrix import LETTERS, alike
 from spokeshave.verify.sweep.matrix import Matrix as Sweep
 
+if TYPE_CHECKING:
+    import jinja2
+
 NOT_RUN = "it was not done"
 PARTS = ("Brief and coverage", "Scenarios", "Cause and effect", "Fault sweep", "Reachability study", "Strength", "Signals", "Sequences", "Machine",
          "Interlocks and trips", "Findings of the check", "Waived findings")  # fmt: skip
@@ -37,6 +41,14 @@ SAYS = {
     Says.UNKNOWN: ("not decided", "open"),
 }
 """Word and class of an answer."""
+
+
+@cache
+def _template() -> jinja2.Template:
+    import jinja2  # takes its time
+
+    environment = jinja2.Environment(autoescape=True, undefined=jinja2.StrictUndefined)
+    return environment.from_string((files("spokeshave.verify") / "record.html").read_text(encoding="utf-8"))
 
 
 def record_html(
@@ -55,10 +67,7 @@ def record_html(
     of the lists of their steps, `pictures` are drawings (`board`, `timing`) as HTML, `standing` tells of verdicts that are kept,
     `judged` of mistakes that were planted.
     """
-    import jinja2  # takes its time
-
-    environment = jinja2.Environment(autoescape=True, undefined=jinja2.StrictUndefined)
-    template = environment.from_string((files("spokeshave.verify") / "record.html").read_text(encoding="utf-8"))
+    template = _template()
     by_name = {r.scenario.name: r for r in results}
     acted, waived = shown(results), look_over(project).waived
     there = {"Waived findings": bool(waived), "Machine": bool(project.devices), "Strength": judged is not None}
