@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import gc
+import threading
+import weakref
 from dataclasses import replace
 
 import pytest
@@ -98,3 +101,27 @@ def test_the_record_is_cancelled_and_nothing_is_written(qtbot, window, tmp_path,
     qtbot.waitUntil(lambda: not window.tasks.busy, timeout=60_000)
     assert file.read_bytes().startswith(b"%PDF")
     let_go()
+
+
+def test_what_is_in_circles_is_collected_in_the_thread_of_the_windows_alone(qtbot):
+    """A pool's thread that reads a large result would take widgets down that are not its own."""
+    collected = []
+    gc.callbacks.append(lambda phase, info: collected.append(threading.current_thread()))
+    try:
+        elsewhere = threading.Thread(target=lambda: [[n] for n in range(10 * gc.get_threshold()[0])])
+        elsewhere.start()
+        elsewhere.join()
+        assert elsewhere not in collected
+        circle = weakref.ref(Circle())
+        kept = [[n] for n in range(2 * gc.get_threshold()[0])]
+        qtbot.waitUntil(lambda: circle() is None)
+        assert kept and set(collected) == {threading.main_thread()}
+    finally:
+        gc.callbacks.pop()
+
+
+class Circle:
+    """Nothing but the collector lets go of it."""
+
+    def __init__(self) -> None:
+        self.itself = self

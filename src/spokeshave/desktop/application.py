@@ -6,6 +6,7 @@ import os
 
 from PySide6.QtWidgets import QApplication
 
+from spokeshave.desktop.collector import Collector
 from spokeshave.desktop.theme import theme
 
 
@@ -15,6 +16,8 @@ def make_app(arguments: list[str] | None = None) -> QApplication:
     if not isinstance(app, QApplication):
         app = QApplication(arguments or ["spokeshave"])
         app.setApplicationName("Spokeshave")
+    if app.findChild(Collector) is None:
+        Collector(app)
     theme.apply(app)
     return app
 
