@@ -261,7 +261,7 @@ def test_new_devices_find_a_free_cell(roastery):
 
 
 def test_help_lists_every_command_with_its_key(qtbot, window):
-    window.show_help()
+    window.table.actions["help.keys"].trigger()
     page = window.findChild(QTextBrowser)
     assert all(c.name in page.toPlainText() for c in window.table.commands.values())
     assert page.window().height() < window.height()

@@ -39,6 +39,9 @@ def command_list(w: MainWindow) -> list[Command]:
     def can_run() -> bool:
         return w.runner.session is not None
 
+    def in_stage() -> bool:
+        return w.stage >= 0
+
     def in_proof() -> bool:
         return w.stage == 5 and w.proof.scenarios.scenario is not None
 
@@ -64,6 +67,8 @@ def command_list(w: MainWindow) -> list[Command]:
     return [
         Command("file.new", "New", "File", "Ctrl+N", w.new_file, says="Begin an empty machine file"),
         Command("file.open", "Open ...", "File", "Ctrl+O", w.ask_open, "open", says="Open a machine file or IEC text"),
+        Command("file.window", "New window", "File", "Ctrl+Shift+N", lambda: w.open_beside(None),
+                says="One more window of the program, for another file"),
         Command("file.table", "Import a table ...", "File", "", w.import_table,
                 says="Add a sequence from a spreadsheet: what each column is taken as is shown first"),
         Command("file.export", "Export as tables ...", "File", "", w.export_table,
@@ -82,8 +87,8 @@ def command_list(w: MainWindow) -> list[Command]:
         Command("file.svg", "Export the chart as SVG ...", "File/-", "", charts.ask_svg, "", in_sequence),
         Command("file.chart.pdf", "Export the chart as PDF ...", "File", "", charts.ask_pdf, "", in_sequence, "Over pages with a frame"),
         Command("file.chart.print", "Print the chart ...", "File", "", charts.ask_print, "", in_sequence),
-        Command("file.pdf", "Export as PDF ...", "File", "", printing.ask_pdf, says="The stage in view"),
-        Command("file.print", "Print ...", "File", "Ctrl+P", printing.preview, says="The stage in view, with a preview of its pages"),
+        Command("file.pdf", "Export as PDF ...", "File", "", printing.ask_pdf, "", in_stage, says="The stage in view"),
+        Command("file.print", "Print ...", "File", "Ctrl+P", printing.preview, "", in_stage, says="The stage in view, with a preview of its pages"),
         Command("file.quit", "Quit", "File/-", "Ctrl+Q", w.close),
         Command("edit.undo", "Undo", "Edit", "Ctrl+Z", history.undo, "undo", lambda: bool(history.history.undo_name)),
         Command("edit.redo", "Redo", "Edit", "Ctrl+Shift+Z", history.redo, "redo", lambda: bool(history.history.redo_name)),
@@ -98,6 +103,8 @@ def command_list(w: MainWindow) -> list[Command]:
         Command("go.details", "Fold the details", "Go", "F4", w.toggle_details),
         Command("go.lower", "Fold the lists below", "Go", "F9", w.toggle_lower, "panel"),
         Command("go.dark", "Light or dark", "Go", "Ctrl+Shift+D", w.toggle_dark),
+        Command("edit.preferences", "Preferences ...", "Edit", "Ctrl+,", w.program.ask_preferences,
+                says="Colours, size, scan period of new files, saving"),
         Command("seq.insert", "Insert a step after", "Sequence", "Ctrl+I", lambda: edit().do("after"), "insert", in_sequence,
                 "A step after the selected one, with a number in between (Insert in sheet and chart)"),
         Command("seq.before", "Insert a step before", "Sequence", "Ctrl+Shift+I", lambda: edit().do("before"), "", in_sequence,
@@ -195,5 +202,8 @@ def command_list(w: MainWindow) -> list[Command]:
         Command("proof.table", "Write the results as a table ...", "Proof", "", w.showing.ask_table, "",
                 says="Scenarios, rows, requirements and findings as a workbook"),
         Command("proof.record", "Write the record ...", "Proof", "", w.showing.ask_record),
-        Command("help.keys", "Keys and commands", "Help", "F1", w.show_help),
+        Command("help.manual", "Manual", "Help", "F1", w.program.show_manual, says="Beside the work, at what has the keyboard"),
+        Command("help.start", "Start page", "Help", "", w.show_start, says="New, open, bring your own, recent files, examples"),
+        Command("help.keys", "Keys and commands", "Help/-", "Ctrl+F1", w.program.show_keys),
+        Command("help.about", "About Spokeshave", "Help", "", w.program.show_about, says="Versions and licences"),
     ]  # fmt: skip

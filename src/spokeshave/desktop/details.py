@@ -28,6 +28,7 @@ from PySide6.QtWidgets import (
 from spokeshave.desktop.detail_forms import rows_of, title_of
 from spokeshave.desktop.detail_rows import Button, Check, Choice, Line, Note, Row, Rows, Text
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.manual import place_of_device
 from spokeshave.desktop.plain import TextLabel, plain
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.sequence.condition_editor import ConditionEdit
@@ -89,6 +90,8 @@ class Details(QWidget):
         """Shows the present values; makes the form anew only where it has other rows."""
         place, project = self.selection.place, self.document.project
         self.title.setText(title_of(project, place))
+        device = project.device(place.item) if place.kind == "device" else None
+        self.setProperty("manual", place_of_device(device.kind) if device is not None else "")
         rows = rows_of(project, place, self._follow)
         of = (place.kind, place.sequence.lower(), place.item.lower(), place.index)
         shape = [(type(r), r.label) for r in rows]

@@ -16,10 +16,13 @@ from spokeshave.desktop.document import Document
 from spokeshave.desktop.keeping import Keeper
 from spokeshave.desktop.merge_dialog import MergeDialog
 from spokeshave.desktop.plain import plain
+from spokeshave.desktop.preferences import Preferences
+from spokeshave.desktop.recent import RecentFiles
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.sequence.page import SequencePage
 from spokeshave.desktop.table_dialog import TableDialog
+from spokeshave.examples import FOLDER
 from spokeshave.formats.disk import ChangedOnDisk, Stamp, beside, stamp_of
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.files import TABLES, text_of, write_project
@@ -49,6 +52,10 @@ class FileWindow(QMainWindow):
     disk_bar: DiskBar
     selection: Selection
     asks_before_closing: bool
+    recent: RecentFiles
+    preferences: Preferences
+    stage: int
+    """Which stage is in front, -1 while the start page is."""
 
     @property
     def sequence(self) -> SequencePage:
@@ -65,16 +72,41 @@ class FileWindow(QMainWindow):
 
     def new_file(self) -> None:
         if self._may_leave():
-            self.document.replace(edits.new_sequence(Project()), None)
+            self.document.replace(edits.new_sequence(Project(period_ms=self.preferences.period_ms)), None)
+            self._came(None)
 
-    def ask_open(self) -> None:
+    def ask_open(self, kinds: str = "") -> None:
+        """Asks for a file, of all kinds that can be read or of those a filter names, and opens it."""
         if not self._may_leave():
             return
         name, _ = QFileDialog.getOpenFileName(
-            self, "Open a machine file", str(self.document.path or Path.cwd()), FILTER
+            self, "Open a machine file", str(self.document.path or Path.cwd()), kinds or FILTER
         )
         if name:
             self.open_path(Path(name))
+
+    def open_file(self, path: Path) -> None:
+        """Opens a file that was chosen or dropped, when the present one may be left."""
+        if self._may_leave():
+            self.open_path(path)
+
+    def open_example(self, file: str) -> None:
+        """A copy of an example: it has no file of its own, so saving asks for one."""
+        if self._may_leave():
+            project = read_file(FOLDER / file).project
+            self.document.replace(project, None)
+            self.runner.reset()
+            self._came(None)
+            self.say(
+                f"A copy of the example {project.name}. Ctrl+1 to Ctrl+6 go through the stages, F5 starts the run."
+            )
+
+    def _came(self, path: Path | None) -> None:
+        """Another file is on the screen: it is among the recent ones, and the start page gives way."""
+        if path is not None:
+            self.recent.add(path)
+        if self.stage < 0:
+            self.show_stage(2)
 
     def open_path(self, path: Path) -> bool:
         """Opens a file, a program written by hand when it is read; a bad one is told and the present one stays."""
@@ -90,6 +122,7 @@ class FileWindow(QMainWindow):
             self.say_fault(str(error))
             return False
         self.runner.reset()
+        self._came(path)
         self.say(f"Opened {path.name}")
         return True
 
@@ -133,6 +166,7 @@ class FileWindow(QMainWindow):
             self.document.saved = None
             self.document.changed.emit()
             self.runner.reset()
+            self._came(dialog.book.path)
         else:
             before = self.document.project
 
@@ -210,8 +244,7 @@ class FileWindow(QMainWindow):
         """A file that is dropped on the window is opened."""
         path = Path(event.mimeData().urls()[0].toLocalFile())
         event.acceptProposedAction()
-        if self._may_leave():
-            self.open_path(path)
+        self.open_file(path)
 
     def _read(self, found: Reading | str, path: Path, stamp: Stamp | None, before: Project) -> None:
         """A program written by hand is read; what was edited since `before` is asked for."""
@@ -220,6 +253,7 @@ class FileWindow(QMainWindow):
         elif self.document.project is before or self._may_leave():
             self.document.take(found, path, stamp)
             self.runner.reset()
+            self._came(path)
             self.say(f"Opened {path.name}")
 
     def recover(self, kept: Kept) -> bool:
@@ -234,6 +268,7 @@ class FileWindow(QMainWindow):
         if self.keeper is not None:
             self.keeper.keep()
         self.runner.reset()
+        self._came(None)
         for draft in kept.drafts:
             if draft.place.startswith("code "):
                 self.show_stage(2)
@@ -298,9 +333,21 @@ class FileWindow(QMainWindow):
             self.say_fault(str(error))
             return False
         self.disk_bar.look()
+        self.recent.add(path)
         rest = f"; what is typed in {', '.join(left)} is not in it" if left else ""
         self.say(f"Saved {path.name}{rest}")
         return True
+
+    def save_quietly(self) -> None:
+        """Saves under the name it has, without asking for anything and without taking over what is typed."""
+        if self.document.path is not None:
+            try:
+                self.document.save(self.document.path)
+            except FormatError as error:  # also what another program has changed
+                self.disk_bar.look()
+                self.say_fault(f"Not saved by itself: {error}")
+            else:
+                self.disk_bar.look()
 
     def reload(self) -> None:
         """The file as another program has written it. What was edited here is kept beside it first."""

@@ -21,6 +21,7 @@ class FindingsList(QWidget):
 
     def __init__(self, document: Document, selection: Selection) -> None:
         super().__init__()
+        self.setProperty("manual", "check#")
         self.document = document
         self.list = PlaceList(
             "Findings", ["Severity", "Where", "What is wrong", "What to do"], [96, 220, 420, 300], selection

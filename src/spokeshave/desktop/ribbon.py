@@ -109,7 +109,10 @@ class Ribbon(QWidget):
             row.addWidget(button)
 
     def show_stage(self, index: int) -> None:
-        self.buttons[index].setChecked(True)
+        """Which stage is in front; -1 for none."""
+        for i, button in enumerate(self.buttons):
+            button.setAutoExclusive(index >= 0)
+            button.setChecked(i == index)
 
     def show_states(self, states: tuple[str, ...]) -> None:
         words = {"nothing": "nothing yet", "open": "open points", "proven": "in order"}

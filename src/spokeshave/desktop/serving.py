@@ -57,6 +57,7 @@ class ServingWindow(QWidget):
 
     def __init__(self, runner: Runner, parent: QWidget | None = None) -> None:
         super().__init__(parent)
+        self.setProperty("manual", "machine#Modbus TCP")
         self.setWindowFlag(Qt.WindowType.Window)
         self.setWindowTitle("Serve over Modbus TCP")
         self.runner = runner

@@ -32,6 +32,8 @@ class Stage:
 
     title: str
     make: Callable[[MainWindow], StagePage]
+    manual: str
+    """Where it stands in the manual."""
     shows: tuple[str, ...]
     outline: bool = True
     details: bool = False
@@ -80,12 +82,12 @@ def _proof(w: MainWindow) -> StagePage:
 
 
 STAGES = (
-    Stage("Brief", _brief, ("requirement",)),
-    Stage("Signals", _signals, ("signal", "opening", "closing", "table", "routine")),
-    Stage("Sequence", _sequence, ("step", "transition", "action", "body", "sequence")),
-    Stage("Machine", _machine, ("device",), details=True),
-    Stage("Bench", _bench, (), outline=False),
-    Stage("Proof", _proof, ("interlock", "trip", "opposed", "scenario"), outline=False),
+    Stage("Brief", _brief, "desktop#Brief", ("requirement",)),
+    Stage("Signals", _signals, "desktop#Signals", ("signal", "opening", "closing", "table", "routine")),
+    Stage("Sequence", _sequence, "desktop#Sequence", ("step", "transition", "action", "body", "sequence")),
+    Stage("Machine", _machine, "machine#Wiring", ("device",), details=True),
+    Stage("Bench", _bench, "machine#The bench", (), outline=False),
+    Stage("Proof", _proof, "scenarios#In the desktop", ("interlock", "trip", "opposed", "scenario"), outline=False),
 )
 PROOF = 5
 TITLES = tuple(stage.title for stage in STAGES)
@@ -119,6 +121,12 @@ class Pages(QStackedWidget):
             selection.set(*selected)  # lists select what they begin with
             page.go_to(selection.place)
         return self.made[index]
+
+    def show_start(self, page: QWidget) -> None:
+        """Brings the start page before the stages, none of which is made for it."""
+        if self.indexOf(page) < 0:
+            self.addWidget(page)
+        self.setCurrentWidget(page)
 
     def minimumSizeHint(self) -> QSize:
         page = self.currentWidget()

@@ -3,18 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
 from typing import cast
 
 from PySide6.QtCore import QSettings, Qt
 from PySide6.QtGui import QCloseEvent
 from PySide6.QtWidgets import (
     QApplication,
-    QDialog,
-    QDialogButtonBox,
     QHBoxLayout,
     QSplitter,
     QTabWidget,
-    QTextBrowser,
     QVBoxLayout,
     QWidget,
 )
@@ -36,9 +35,12 @@ from spokeshave.desktop.machine_board.page import MachinePage
 from spokeshave.desktop.outline import Outline
 from spokeshave.desktop.panels import AlarmList
 from spokeshave.desktop.plain import TextLabel, plain
+from spokeshave.desktop.preferences import Preferences
 from spokeshave.desktop.printing import Printing
+from spokeshave.desktop.program_commands import ProgramCommands
 from spokeshave.desktop.proof.page import ProofPage
 from spokeshave.desktop.reading_bar import ReadingBar
+from spokeshave.desktop.recent import RecentFiles
 from spokeshave.desktop.ribbon import Ribbon, stage_states
 from spokeshave.desktop.run_cluster import RunCluster
 from spokeshave.desktop.runner import Runner
@@ -48,6 +50,7 @@ from spokeshave.desktop.sequence.page import SequencePage
 from spokeshave.desktop.showing import Showing
 from spokeshave.desktop.signals.page import SignalsPage
 from spokeshave.desktop.stages import STAGE_OF, STAGES, TITLES, Pages
+from spokeshave.desktop.start_page import StartPage
 from spokeshave.desktop.tasks import TaskLine, Tasks
 from spokeshave.desktop.theme import theme
 from spokeshave.desktop.waiting_line import WaitingLine
@@ -67,6 +70,11 @@ class MainWindow(FileWindow):
     ) -> None:  # fmt: skip
         super().__init__()
         self.settings = settings
+        self.preferences = Preferences.read(settings)
+        self.recent = RecentFiles(settings)
+        self.start: StartPage | None = None
+        self.open_beside: Callable[[Path | None], None] = lambda _: None
+        """Opens one more window of the program."""
         self.document = document
         self.keeper = Keeper(document, recovery) if recovery is not None else None
         self.recovery_bar = RecoveryBar(recovery.left_over() if recovery is not None else [], self.recover)
@@ -98,13 +106,17 @@ class MainWindow(FileWindow):
         self.showing = Showing(self)
         self.chart_commands = ChartCommands(self, self.sequences_in_view)
         self.printing = Printing(self)
+        self.program = ProgramCommands(self)
         self.table = CommandTable(self, command_list(self))
         self.table.fill_menus(self)
+        self.program.add_recent_menu()
         self._arrange()
         self._connect()
         self.show_stage(2)
         self.refresh()
         theme.dress(self)
+        if settings is not None:
+            self.program.restore(settings)
 
     @property
     def brief(self) -> BriefPage:
@@ -144,7 +156,7 @@ class MainWindow(FileWindow):
         middle.addWidget(self.lists)
         middle.setSizes([600, 150])
         middle.setCollapsible(0, False)
-        across = QSplitter(Qt.Orientation.Horizontal)
+        self.across = across = QSplitter(Qt.Orientation.Horizontal)
         for widget in (self.outline, middle, self.details):
             across.addWidget(widget)
         self.outline.setMinimumWidth(160)  # names of steps stay whole beside the widest page
@@ -244,12 +256,34 @@ class MainWindow(FileWindow):
         page = self.pages.page(index)
         self.pages.setCurrentIndex(index)
         self.ribbon.show_stage(index)
+        self.waiting.show()
         self.details.setVisible(self._details_shown[index])
-        self.outline.setVisible(self._outline_shown[index])
+        self.outline.setVisible(self._outline_shown[index] and not self.program.manual_takes_room)
         first = page.first()
         if first is not None:
             first.setFocus()
         self.table.refresh()
+
+    def show_start(self) -> None:
+        """The start page, before all stages: what to begin with."""
+        if self.start is None:
+            self.start = StartPage(self.recent)
+            self.start.new_asked.connect(self.new_file)
+            self.start.open_asked.connect(self.ask_open)
+            self.start.file_asked.connect(self.open_file)
+            self.start.example_asked.connect(self.open_example)
+        self.stage = -1
+        self.pages.show_start(self.start)
+        self.ribbon.show_stage(-1)
+        for panel in (self.details, self.outline, self.lists, self.waiting):
+            panel.hide()
+        self.start.new.setFocus()
+        self.table.refresh()
+
+    @property
+    def place_in_manual(self) -> str:
+        """Where the stage in front stands in the manual."""
+        return STAGES[self.stage].manual if self.stage >= 0 else ""
 
     def sequences_in_view(self) -> SequencePage:
         """The sequence page that commands are about: the bench has one of its own."""
@@ -272,13 +306,21 @@ class MainWindow(FileWindow):
         self.lists.setVisible(not self.lists.isVisible())
 
     def toggle_dark(self) -> None:
+        self.program.take(replace(self.preferences, colours="light" if theme.dark else "dark"))
+
+    def set_dark(self, dark: bool) -> None:
+        """Puts everything into the dark colours, or the light ones."""
         app = QApplication.instance()
         assert isinstance(app, QApplication)
-        theme.apply(app, not theme.dark)
+        if dark == theme.dark:
+            return
+        theme.apply(app, dark)
         self.table.refresh_icons()
         self.cluster.refresh_state()
         for page in self.pages.made.values():
             page.recolour()
+        if self.start is not None:
+            self.start.recolour()
         self.outline.recolour()
         self.findings.refresh()
 
@@ -317,6 +359,8 @@ class MainWindow(FileWindow):
         self.bench_commands.close()
         for page in self.pages.made.values():
             page.leave(self.settings)
+        if self.settings is not None:
+            self.program.keep(self.settings)
         if self.keeper is not None:
             self.keeper.close()
         event.accept()
@@ -386,22 +430,3 @@ class MainWindow(FileWindow):
         finder.show()
         finder.line.setFocus()
         return finder
-
-    def show_help(self) -> None:
-        rows = "".join(
-            f"<tr><td>{c.menu.split('/')[0]}</td><td><b>{c.name}</b></td><td>{c.shortcut}</td><td>{c.says}</td></tr>"
-            for c in self.table.commands.values()
-        )
-        box = QDialog(self)
-        box.setWindowTitle("Keys and commands")
-        box.resize(min(860, self.width() - 80), min(640, self.height() - 80))
-        page = QTextBrowser()
-        page.setAccessibleName("Keys and commands")
-        page.setHtml(f"<table cellpadding=3>{rows}</table>")
-        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Close)
-        buttons.rejected.connect(box.reject)
-        column = QVBoxLayout(box)
-        column.addWidget(page)
-        column.addWidget(buttons)
-        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        box.open()

@@ -39,6 +39,7 @@ class AcceptedPanel(QWidget):
 
     def __init__(self, document: Document, tasks: Tasks) -> None:
         super().__init__()
+        self.setProperty("manual", "scenarios#Accepted runs")
         self.document, self.tasks = document, tasks
         self._comparing = False
         self._compared: dict[tuple[int, int], list[Difference]] = {}

@@ -42,6 +42,7 @@ class MatrixPanel(QWidget):
 
     def __init__(self, document: Document, runner: Runner, selection: Selection) -> None:
         super().__init__()
+        self.setProperty("manual", "scenarios#Cause and effect")
         self.document, self.runner, self.selection = document, runner, selection
         self.model = MatrixModel(document)
         self.view = MatrixView(self.model)

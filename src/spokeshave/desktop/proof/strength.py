@@ -61,6 +61,7 @@ class StrengthPanel(QWidget):
 
     def __init__(self, document: Document, selection: Selection) -> None:
         super().__init__()
+        self.setProperty("manual", "strength#")
         self.document, self.selection = document, selection
         self.strength: Strength | None = None
         self.report: Report | None = None

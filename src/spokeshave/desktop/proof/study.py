@@ -62,6 +62,7 @@ class StudyPanel(QWidget):
 
     def __init__(self, document: Document) -> None:
         super().__init__()
+        self.setProperty("manual", "proof#Reachability study")
         self.document = document
         self.found: Study | None = None
         self._of: Project | None = None

@@ -46,6 +46,7 @@ class SweepPanel(QWidget):
 
     def __init__(self, document: Document) -> None:
         super().__init__()
+        self.setProperty("manual", "proof#Fault sweep")
         self.document = document
         self.sweep: Sweep | None = None
         self._swept: Project | None = None

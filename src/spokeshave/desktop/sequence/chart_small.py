@@ -16,6 +16,8 @@ COLOURS = {"new": "true", "gone": "late", "changed": "accent"}
 LARGEST = 120
 """Steps of a chart that is drawn so small."""
 HEIGHT = 300
+LEAST_WORD = 10
+"""Height of a box, in pixels, that a number is read in."""
 
 
 def marks(before: Sequence, after: Sequence) -> tuple[dict[str, str], dict[str, str]]:
@@ -49,6 +51,8 @@ class SmallChart(QWidget):
         self.setAccessibleName(name)
         self.sequence = Sequence("", "", ())
         self.marked: dict[str, str] = {}
+        self.words_always = True
+        """Whether steps have their numbers also where the boxes have to grow for them."""
         self.plan = Layout((), (), (), 0, 0)
 
     def show_chart(self, sequence: Sequence, marked: dict[str, str]) -> None:
@@ -78,13 +82,17 @@ class SmallChart(QWidget):
         for b in plan.boxes:
             step = self.sequence.steps[b.step]
             what = self.marked.get(step.name, "")
-            box = QRectF(b.x * f, b.y * f, max(10.0, b.w * f), max(9.0, b.h * f))
+            words = self.words_always or b.h * f >= LEAST_WORD
+            least = (10.0, 9.0) if words else (2.0, 2.0)
+            box = QRectF(b.x * f, b.y * f, max(least[0], b.w * f), max(least[1], b.h * f))
             colour = theme.colour(COLOURS[what]) if what else theme.colour("faint")
             painter.setPen(
                 QPen(colour, 2 if what else 1, Qt.PenStyle.DashLine if what == "gone" else Qt.PenStyle.SolidLine)
             )
             painter.setBrush(theme.colour("raised"))
             painter.drawRect(box)
+            if not words:
+                continue
             painter.setPen(theme.colour("ink"))
             text = f"{SIGNS[what]} {step.number}" if what else str(step.number)
             named = f"{text} {step.name}"

@@ -53,6 +53,7 @@ class CodeFace(QWidget):
 
     def __init__(self, editor: SequenceEditor, name: str, runner: Runner) -> None:
         super().__init__()
+        self.setProperty("manual", "from-your-case-program#And back")
         self.editor, self.document, self.name, self.runner = editor, editor.document, name, runner
         self.live = Live()
         self.project: Project | None = None

@@ -43,6 +43,7 @@ class LogicPanel(QWidget):
 
     def __init__(self, document: Document, which: str) -> None:
         super().__init__()
+        self.setProperty("manual", "language#")
         self.document, self.which = document, which
         self.text = _Editor(self)
         self.note = TextLabel(HINTS[which])

@@ -41,6 +41,7 @@ class RoutinesPanel(QWidget):
 
     def __init__(self, document: Document, selection: Selection) -> None:
         super().__init__()
+        self.setProperty("manual", "language#")
         self.document, self.selection = document, selection
         self.name = ""
         self.list = QListWidget()

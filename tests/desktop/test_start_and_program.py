@@ -1,0 +1,284 @@
+"""What one begins with, likes otherwise, and looks up: the start page, recent files, preferences, the manual, more windows."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+from pathlib import Path
+
+import pytest
+from PySide6.QtCore import QSettings, Qt
+from PySide6.QtNetwork import QLocalSocket
+from PySide6.QtWidgets import QApplication, QDialog, QFileDialog, QMenu, QTextBrowser, QWidget
+
+from spokeshave.desktop import start, windows
+from spokeshave.desktop.document import Document
+from spokeshave.desktop.first import take_size
+from spokeshave.desktop.manual import FOLDER, PAGES, page_text, place_of, place_of_device, search, sections
+from spokeshave.desktop.preferences import Preferences, PreferencesDialog
+from spokeshave.desktop.recent import MOST, RecentFiles
+from spokeshave.desktop.stages import STAGES
+from spokeshave.desktop.start_page import OWN
+from spokeshave.desktop.theme import theme
+from spokeshave.desktop.window import MainWindow
+from spokeshave.examples import EXAMPLES
+from spokeshave.examples import FOLDER as EXAMPLE_FOLDER
+from spokeshave.formats import spoke
+from spokeshave.formats.files import write_project
+from spokeshave.machine.kinds import KINDS
+from spokeshave.model import edits
+from spokeshave.model.diagnostics import Place
+from spokeshave.model.edits import new_sequence
+from spokeshave.model.project import Project
+
+
+@pytest.fixture
+def settings(tmp_path) -> QSettings:
+    return QSettings(str(tmp_path / "sizes.ini"), QSettings.Format.IniFormat)
+
+
+@pytest.fixture
+def opened(qtbot, settings):
+    """Makes windows whose sizes, preferences and recent files are kept in one place."""
+    made: list[MainWindow] = []
+
+    def window(project: Project | None = None) -> MainWindow:
+        one = MainWindow(Document(project or new_sequence(Project())), None, settings)
+        one.asks_before_closing = False
+        one.show()
+        made.append(one)
+        return one
+
+    yield window
+    for one in made:
+        one.close()
+        one.deleteLater()
+    if theme.dark:
+        theme.apply(QApplication.instance(), False)
+
+
+def test_the_start_page_begins_opens_and_gives_way(qtbot, opened, tmp_path, monkeypatch, roastery):
+    window = opened()
+    window.show_start()
+    page = window.start
+    assert (
+        window.stage == -1 and not window.outline.isVisible() and not any(b.isChecked() for b in window.ribbon.buttons)
+    )
+    assert window.focusWidget() is page.new and page.nothing.isVisible() and not page.cards
+    assert not window.table.actions["file.pdf"].isEnabled(), "there is no stage to print"
+    file = tmp_path / "Mine & yours.spoke"
+    write_project(roastery, file)
+    asked = []
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *a: (asked.append(a[3]), (str(file), ""))[1])
+    page.open.click()
+    assert window.stage == 2 and window.document.project == roastery and window.outline.isVisible()
+    window.show_start()
+    assert [c.title for c in page.cards] == [file.name] and page.cards[0].isEnabled()
+    qtbot.waitUntil(lambda: page.cards[0].picture is not None and all(c.picture is not None for c in page.examples))
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *a: (asked.append(a[3]), ("", ""))[1])
+    for button in page.own:
+        button.click()
+    assert asked[1:] == [kinds for _, _, kinds in OWN] and window.stage == -1
+    page.new.click()
+    assert window.stage == 2 and len(window.document.project.sequences) == 1 and window.document.path is None
+    window.show_start()
+    page.cards[0].setFocus()
+    qtbot.keyClick(page.cards[0], Qt.Key.Key_Return)
+    assert window.document.path == file and window.stage == 2
+
+
+@pytest.mark.parametrize("number", range(len(EXAMPLES)))
+def test_an_example_is_a_copy_without_a_file(opened, number):
+    window = opened()
+    window.show_start()
+    window.start.examples[number].click()
+    assert window.stage == 2 and window.document.path is None and not window.document.dirty
+    assert window.document.project.sequences and not window.recent.files
+    assert (EXAMPLE_FOLDER / EXAMPLES[number][0]).exists()
+
+
+def test_recent_files_are_few_the_last_first_and_survive_a_broken_list(settings, tmp_path):
+    recent = RecentFiles(settings)
+    for n in range(MOST + 3):
+        recent.add(tmp_path / f"{n}.spoke")
+    recent.add(tmp_path / "7.spoke")
+    names = [f.path.name for f in RecentFiles(settings).files]
+    assert names[:2] == ["7.spoke", f"{MOST + 2}.spoke"] and len(names) == len(set(names)) == MOST
+    recent.remove(tmp_path / "7.spoke")
+    assert "7.spoke" not in [f.path.name for f in RecentFiles(settings).files]
+    settings.setValue("recent/1/when", "yesterday")
+    settings.setValue("recent/size", 9_000_000)
+    assert 0 < len(RecentFiles(settings).files) < MOST
+
+
+def test_the_file_menu_lists_recent_files_and_a_gone_one_is_grey(opened, tmp_path, roastery):
+    window = opened()
+    for name in ("gone.spoke", "there.spoke"):
+        window.recent.add(tmp_path / name)
+    write_project(roastery, tmp_path / "there.spoke")
+    menu = next(m for m in window.findChildren(QMenu) if m.title() == "Recent files")
+    menu.aboutToShow.emit()
+    assert [(a.text().split("  ")[0], a.isEnabled()) for a in menu.actions()] == [
+        ("there.spoke", True),
+        ("gone.spoke", False),
+    ]
+    menu.actions()[0].trigger()
+    assert window.document.path == tmp_path / "there.spoke"
+    window.show_start()
+    assert [c.isEnabled() for c in window.start.cards] == [True, False]
+
+
+def test_preferences_are_chosen_kept_and_nonsense_is_passed_over(opened, settings, monkeypatch):
+    window = opened()
+    dialog = window.program.ask_preferences()
+    assert isinstance(dialog, PreferencesDialog) and dialog.chosen == Preferences()
+    dialog.colours.setCurrentIndex(1)
+    dialog.scale.setCurrentIndex(3)
+    dialog.period.setValue(20)
+    dialog.accept()
+    assert theme.dark and "150 %" in window.message.text()
+    window.new_file()
+    assert window.document.project.period_ms == 20
+    assert Preferences.read(settings) == Preferences("dark", 150, 20) == opened().preferences
+    monkeypatch.delenv("QT_SCALE_FACTOR", raising=False)
+    take_size(settings)
+    assert os.environ.pop("QT_SCALE_FACTOR") == "1.5"
+    window.toggle_dark()
+    assert not theme.dark and Preferences.read(settings).colours == "light", "the command is the same choice"
+    for name, value in (("colours", "pink"), ("size", "much"), ("period_ms", "-4"), ("saves_ms", "?")):
+        settings.setValue(f"preferences/{name}", value)
+    assert Preferences.read(settings) == Preferences()
+
+
+def test_a_file_with_a_name_saves_itself_when_that_is_preferred(qtbot, opened, tmp_path, roastery):
+    file = tmp_path / "mine.spoke"
+    write_project(roastery, file)
+    window = opened()
+    window.open_path(file)
+    window.program.take(Preferences(saves_ms=30))
+    window.document.edit("c", lambda p: edits.change_step(p, "Roast", "Idle", comment="new"))
+    qtbot.waitUntil(lambda: spoke.read(file).sequence("Roast").step("Idle").comment == "new")
+    assert not window.document.dirty
+    window.program.take(Preferences())
+    window.document.edit("c", lambda p: edits.change_step(p, "Roast", "Idle", comment="newer"))
+    qtbot.wait(60)
+    assert window.document.dirty
+    file.write_text("somebody else\n")
+    window.program.save_by_itself()
+    assert "Not saved by itself" in window.message.text() and file.read_text() == "somebody else\n"
+
+
+def test_a_window_comes_back_as_it_was_left(opened, settings):
+    window = opened()
+    window.resize(1100, 700)
+    window.across.setSizes([240, 700, 160])
+    sizes = window.across.sizes()
+    window.close()
+    again = opened()
+    assert again.height() == 700, "a screen of 800 pixels takes the rest of the width"
+    assert again.across.sizes()[0] == sizes[0]
+
+
+def test_f1_opens_the_manual_at_what_has_the_keyboard(qtbot, window):
+    window.show_proof(window.proof.sweep)
+    window.proof.sweep.setFocus()
+    window.program.show_manual()
+    manual = window.program.manual
+    assert manual.isVisible() and manual.at == "proof#Fault sweep" and not window.outline.isVisible()
+    top = manual.text.cursorForPosition(manual.text.viewport().rect().topLeft() + manual.text.cursorRect().topLeft())
+    assert "Fault sweep" in top.block().text()
+    window.selection.go(Place("device", item="ChargeGate"))
+    window.details.show()
+    next(iter(window.details.fields.values())).setFocus()
+    window.table.actions["help.manual"].trigger()
+    assert manual.at == f"devices#{KINDS['actuator'].title}"
+    manual.go_back()
+    assert manual.at == "proof#Fault sweep"
+    qtbot.keyClick(manual.line, Qt.Key.Key_Escape)
+    assert not manual.isVisible() and window.outline.isVisible()
+
+
+def test_the_manual_finds_sections_by_all_words_those_first_that_are_called_so(qtbot, window):
+    found = search("fault sweep")
+    assert (found[0].page, found[0].heading) == ("proof", "Fault sweep") and len(found) > 3
+    assert all(
+        "fault" in f"{s.heading}{s.text}".casefold() and "sweep" in f"{s.heading}{s.text}".casefold() for s in found
+    )
+    assert search("zebra crossing of nothing") == [] == search("  ")
+    window.program.show_manual()
+    manual = window.program.manual
+    manual.line.setText("modbus")
+    assert "Modbus TCP" in manual.text.toPlainText()
+    manual.line.setText("zebra crossing of nothing")
+    assert "Nothing in the manual" in manual.text.toPlainText()
+    manual.line.clear()
+    assert all(s.heading in manual.text.toPlainText() for s in sections() if s.level < 3)
+
+
+def test_whatever_points_into_the_manual_points_at_something(window):
+    for stage in range(6):
+        window.show_stage(stage)
+    places = {stage.manual for stage in STAGES}
+    places |= {str(w.property("manual")) for w in window.findChildren(QWidget) if w.property("manual")}
+    places |= {place_of_device(kind) for kind in KINDS}
+    headings = {(s.page, s.heading) for s in sections()}
+    for place in places:
+        page, _, heading = place.partition("#")
+        assert page in PAGES and any(p == page and h.startswith(heading) for p, h in headings), place
+    assert len(places) > 20 and place_of(None) == ""
+    for page in PAGES:
+        for link in re.findall(r"\]\(([\w-]+\.md)", page_text(page)):
+            assert link.removesuffix(".md") in PAGES or (FOLDER / link).exists(), (page, link)
+
+
+def test_about_names_what_the_program_is_made_with(window):
+    window.table.actions["help.about"].trigger()
+    box = window.findChild(QDialog)
+    text = box.findChild(QTextBrowser).toPlainText()
+    project = (Path(__file__).parents[2] / "pyproject.toml").read_text()
+    wanted = re.findall(r'^  "([\w-]+)[>=]', project[project.index("dependencies") :].split("]")[0], re.M)
+    assert len(wanted) > 6 and all(name.lower() in text.lower() for name in [*wanted, "PySide6", "LGPL", "Apache"])
+    box.close()
+
+
+def test_a_second_start_hands_its_file_over_and_strangers_are_turned_away(qtbot, tmp_path, monkeypatch):
+    heard = []
+    door = windows.Doorkeeper(tmp_path, lambda file, copy: heard.append((file, copy)))
+    socket = QLocalSocket()
+    socket.connectToServer(door.server.serverName())
+    assert socket.waitForConnected(1000)
+    socket.write(json.dumps({"version": "?", "file": "/etc/x", "copy": False}).encode() + b"\n")
+    socket.flush()
+    qtbot.waitUntil(lambda: socket.state() == QLocalSocket.LocalSocketState.UnconnectedState)
+    other = QLocalSocket()
+    other.connectToServer(door.server.serverName())
+    other.write(b"no json\n")
+    other.flush()
+    qtbot.waitUntil(lambda: other.state() == QLocalSocket.LocalSocketState.UnconnectedState)
+    assert heard == []
+    door.server.close()
+    assert not windows.hand_over(tmp_path, None, False), "nobody is there"
+
+
+def test_windows_of_one_program(qtbot, tmp_path, monkeypatch, roastery):
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path))
+    file = tmp_path / "mine.spoke"
+    write_project(roastery, file)
+    all_open = start.Windows()
+    first = all_open.new(None)
+    first.asks_before_closing = False
+    assert first.stage == -1
+    first.open_beside(file)
+    second = all_open.open[1]
+    assert second.document.project == roastery and second.runner is not first.runner
+    first.open_beside(file)
+    assert len(all_open.open) == 2, "the window that has the file comes to the front"
+    first.open_beside(tmp_path / "nothing.spoke")
+    assert len(all_open.open) == 2 and "nothing.spoke" in second.message.text()
+    second.document.edit("c", lambda p: edits.change_step(p, "Roast", "Idle", comment="new"))
+    assert first.document.project.sequence("Roast") is None and first.document.history.undo_name == ""
+    second.asks_before_closing = False
+    for window in (first, second):
+        window.close()
+    qtbot.waitUntil(lambda: all_open.open == [])
