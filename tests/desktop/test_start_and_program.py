@@ -27,10 +27,11 @@ from spokeshave.examples import FOLDER as EXAMPLE_FOLDER
 from spokeshave.formats import spoke
 from spokeshave.formats.files import write_project
 from spokeshave.machine.kinds import KINDS
-from spokeshave.model import edits
+from spokeshave.model import edits, flow_edits
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import new_sequence
-from spokeshave.model.project import Project
+from spokeshave.model.project import Action, Device, Project, Qualifier, Scenario, Signal, SignalClass, Type
+from spokeshave.verify.scenarios import run_scenario
 
 
 @pytest.fixture
@@ -80,7 +81,8 @@ def test_the_start_page_begins_opens_and_gives_way(qtbot, opened, tmp_path, monk
     for button in page.own:
         button.click()
     assert asked[1:] == [kinds for _, _, kinds in OWN] and window.stage == -1
-    page.new.click()
+    page.new.setFocus()
+    qtbot.keyClick(page.new, Qt.Key.Key_Return)
     assert window.stage == 2 and len(window.document.project.sequences) == 1 and window.document.path is None
     window.show_start()
     page.cards[0].setFocus()
@@ -210,6 +212,8 @@ def test_the_manual_finds_sections_by_all_words_those_first_that_are_called_so(q
     manual = window.program.manual
     manual.line.setText("modbus")
     assert "Modbus TCP" in manual.text.toPlainText()
+    qtbot.keyClick(manual.line, Qt.Key.Key_Return)
+    assert manual.at == "machine#Modbus TCP"
     manual.line.setText("zebra crossing of nothing")
     assert "Nothing in the manual" in manual.text.toPlainText()
     manual.line.clear()
@@ -282,3 +286,51 @@ def test_windows_of_one_program(qtbot, tmp_path, monkeypatch, roastery):
     for window in (first, second):
         window.close()
     qtbot.waitUntil(lambda: all_open.open == [])
+
+
+def test_the_tour_ticks_what_is_done_in_ones_own_file(qtbot, opened, tmp_path):
+    window = opened()
+    window.show_start()
+    window.start.tour.click()
+    tour = window.program.tour
+    assert window.stage == 2 and tour.isVisible() and not window.outline.isVisible()
+
+    def ticked() -> list[int]:
+        return [n for n, mark in enumerate(tour.marks) if mark.text().startswith("✓")]
+
+    def edit(change) -> None:
+        assert window.document.edit("x", change)
+
+    assert ticked() == [] and tour.hints[0].isVisible() and not tour.hints[1].isVisible()
+    tour.shows[0].click()
+    assert window.stage == 1
+    edit(lambda p: edits.add_item(p, "signals", Signal("AtTop", SignalClass.INPUT, Type.BOOL)))
+    assert ticked() == [], "an output is wanted too"
+    edit(lambda p: edits.add_item(p, "signals", Signal("Hoist", SignalClass.OUTPUT, Type.BOOL)))
+    assert ticked() == [0] and tour.shows[1].isVisible()
+    edit(lambda p: flow_edits.insert_step(p, "Sequence", "Waiting"))
+    q = window.document.project.sequences[0]
+    new = next(s.name for s in q.steps if s.name not in ("Waiting", "Working"))
+    edit(lambda p: edits.change_step(p, "Sequence", new, actions=(Action(Qualifier.N, "Hoist"),), longest="T#5s"))
+    edit(lambda p: edits.change_step(p, "Sequence", "Working", longest="T#5s"))
+    assert ticked() == [0, 1, 2, 4]
+    for n, condition in enumerate(("Waiting.T >= T#100ms", "AtTop", "NOT AtTop")):
+        index = next(i for i, t in enumerate(q.transitions) if t.sources == (("Waiting", new, "Working")[n],))
+        edit(lambda p, i=index, c=condition: flow_edits.change_transition(p, "Sequence", i, condition=c))
+    device = Device("Car", "actuator", wires=(("extend", "Hoist"), ("extended", "AtTop")), at=(0, 0))
+    edit(lambda p: edits.add_item(p, "devices", device))
+    window.document.check()
+    assert ticked() == [0, 1, 2, 3, 4, 5, 6], [str(d) for d in window.document.findings]
+    window.runner.run_for(300)
+    assert 7 in ticked()
+    window.runner.reset()
+    assert 7 in ticked(), "what was seen stays seen"
+    edit(
+        lambda p: edits.add_item(p, "scenarios", Scenario("Up", "run for 3 s\nexpect order Sequence: Waiting, Working"))
+    )
+    window.document.take_results([run_scenario(window.document.project, window.document.project.scenarios[0])])
+    assert 8 in ticked() and window.document.has_passed
+    window._save_to(tmp_path / "first.spoke")
+    assert len(ticked()) == 10 and "all is done" in tour.count.text()
+    tour.leave()
+    assert window.outline.isVisible()

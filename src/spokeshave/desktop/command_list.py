@@ -204,6 +204,7 @@ def command_list(w: MainWindow) -> list[Command]:
         Command("proof.record", "Write the record ...", "Proof", "", w.showing.ask_record),
         Command("help.manual", "Manual", "Help", "F1", w.program.show_manual, says="Beside the work, at what has the keyboard"),
         Command("help.start", "Start page", "Help", "", w.show_start, says="New, open, bring your own, recent files, examples"),
+        Command("help.tour", "First machine", "Help", "", w.program.show_tour, says="In ten steps, in your own file; each is ticked when it is done"),
         Command("help.keys", "Keys and commands", "Help/-", "Ctrl+F1", w.program.show_keys),
         Command("help.about", "About Spokeshave", "Help", "", w.program.show_about, says="Versions and licences"),
     ]  # fmt: skip

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import os
 import sys
+from pathlib import Path
 
 from platformdirs import user_state_path
 from PySide6.QtCore import QSettings
 from PySide6.QtGui import QColor, QPalette
 from PySide6.QtWidgets import QApplication, QMainWindow
+
+from spokeshave.desktop.windows import hand_over
 
 SIZE = (1280, 800)
 _shown: list[QMainWindow] = []
@@ -62,6 +65,13 @@ def give_way() -> None:
 
 
 def begin() -> None:
-    """Shows the first window if the command line opens the desktop; says nothing if Qt cannot be loaded yet."""
-    if opens_desktop(sys.argv[1:]):
-        first_window(sys.argv[1:])
+    """Shows the first window if the command line opens the desktop; says nothing if Qt cannot be loaded yet. Where the program
+    runs already and opens the file, this one ends.
+    """
+    words = sys.argv[1:]
+    if not opens_desktop(words):
+        return
+    file = Path(words[1]) if len(words) == 2 and words[0] == "open" else None
+    if (not words or (file is not None and file.is_file())) and hand_over(user_state_path("spokeshave"), file, False):
+        sys.exit(0)
+    first_window(words)

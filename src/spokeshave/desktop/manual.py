@@ -29,6 +29,8 @@ PAGES = ("desktop", "machine", "scenarios", "proof", "strength", "language", "se
 AT = "manual"
 """The property of a widget that says where it stands in the manual: a page, `#`, how the heading begins."""
 MOST_FOUND = 40
+AROUND = 40
+"""Letters before a word that was found; twice as many behind it."""
 NARROWEST = 350
 """Pixels a line of text needs to be read."""
 
@@ -114,6 +116,7 @@ class Manual(QWidget):
         self.line.setAccessibleName("Search the manual")
         self.line.setClearButtonEnabled(True)
         self.line.textChanged.connect(self.look_for)
+        self.line.returnPressed.connect(self.go_to_first)
         self.text = QTextBrowser()
         self.text.setAccessibleName("Manual")
         self.text.setOpenLinks(False)
@@ -183,9 +186,15 @@ class Manual(QWidget):
             self.show_contents()
             return
         found = search(words)
-        lines = [f"- [{s.heading}]({_url(s)}), {_title(s.page)}\n" for s in found]
+        lines = [f"[{s.heading}]({_url(s)}), {_title(s.page)}\\\n{_around(s, words)}\n" for s in found]
         self.at = ""
         self.text.setMarkdown("\n".join(lines) or "Nothing in the manual has all of these words.")
+
+    def go_to_first(self) -> None:
+        """Opens the first section that was found."""
+        found = search(self.line.text())
+        if found:
+            self.show_at(f"{found[0].page}#{found[0].heading}")
 
     def go_back(self) -> None:
         if self._been:
@@ -235,6 +244,14 @@ class Manual(QWidget):
         self.text.ensureCursorVisible()
         bar, box = self.text.verticalScrollBar(), self.text.cursorRect(cursor)
         bar.setValue(bar.value() + box.top() - 4)
+
+
+def _around(s: Section, words: str) -> str:
+    """Some words of a section around the first one that is looked for."""
+    text = " ".join(re.sub(r"[`*|#\[\]<>_\\-]+", " ", s.text).split())
+    at = min((n for n in (text.casefold().find(w) for w in words.casefold().split()) if n >= 0), default=0)
+    begin = text.rfind(" ", 0, max(0, at - AROUND)) + 1
+    return ("... " if begin else "") + text[begin : begin + 3 * AROUND].rpartition(" ")[0] + " ..."
 
 
 def _url(s: Section) -> str:

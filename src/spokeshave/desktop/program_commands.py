@@ -8,11 +8,12 @@ from importlib.metadata import PackageNotFoundError, version
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QByteArray, QSettings, Qt, QTimer
-from PySide6.QtWidgets import QApplication, QDialog, QDialogButtonBox, QMenu, QTextBrowser, QVBoxLayout
+from PySide6.QtWidgets import QApplication, QDialog, QDialogButtonBox, QMenu, QTextBrowser, QVBoxLayout, QWidget
 
 from spokeshave import __version__
 from spokeshave.desktop.manual import Manual, place_of
 from spokeshave.desktop.preferences import Preferences, PreferencesDialog
+from spokeshave.desktop.tour import Tour
 
 if TYPE_CHECKING:
     from spokeshave.desktop.window import MainWindow
@@ -35,6 +36,7 @@ class ProgramCommands:
     def __init__(self, window: MainWindow) -> None:
         self.window = window
         self.manual: Manual | None = None
+        self.tour: Tour | None = None
         self._saves = QTimer(window)
         self._saves.setSingleShot(True)
         self._saves.timeout.connect(self.save_by_itself)
@@ -45,24 +47,46 @@ class ProgramCommands:
     def show_manual(self) -> None:
         """The manual at what has the keyboard; again at the same place it goes."""
         place = place_of(QApplication.focusWidget()) or self.window.place_in_manual
-        window = self.window
         if self.manual is None:
             self.manual = Manual()
-            self.manual.left.connect(self._leave_manual)
-            window.across.addWidget(self.manual)
-            self.manual.hide()
-        self.manual.show()
-        if self.manual_takes_room:
-            window.outline.hide()
+            self.manual.left.connect(self._give_room_back)
+        self._stand_beside(self.manual, self.tour)
         self.manual.show_at(place)
         self.manual.line.setFocus()
 
-    @property
-    def manual_takes_room(self) -> bool:
-        """Whether the manual stands in the place of the outline."""
-        return self.manual is not None and self.manual.isVisible() and self.window.width() < ROOMY
+    def show_tour(self) -> None:
+        """A first machine in ten steps, beside the work."""
+        if self.tour is None:
+            self.tour = Tour(self.window.document, self.window.runner)
+            self.tour.stage_asked.connect(self.window.show_stage)
+            self.tour.left.connect(self._give_room_back)
+        if self.window.stage < 0:
+            self.window.show_stage(2)
+        self._stand_beside(self.tour, self.manual)
 
-    def _leave_manual(self) -> None:
+    def begin_tour(self) -> None:
+        """A new file with the tour beside it."""
+        self.window.new_file()
+        if self.window.stage >= 0:
+            self.show_tour()
+
+    def _stand_beside(self, panel: QWidget, other: QWidget | None) -> None:
+        """Shows a panel at the right of the work, in the place of the other one."""
+        if other is not None:
+            other.hide()
+        if self.window.across.indexOf(panel) < 0:
+            self.window.across.addWidget(panel)
+        panel.show()
+        if self.takes_room:
+            self.window.outline.hide()
+
+    @property
+    def takes_room(self) -> bool:
+        """Whether manual or tour stand in the place of the outline."""
+        beside = any(panel is not None and panel.isVisible() for panel in (self.manual, self.tour))
+        return beside and self.window.width() < ROOMY
+
+    def _give_room_back(self) -> None:
         if self.window.stage >= 0:
             self.window.show_stage(self.window.stage)
         else:

@@ -7,7 +7,7 @@ from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import QRectF, QSize, Qt, QTimer, Signal
-from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPixmap
+from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPixmap, QResizeEvent
 from PySide6.QtWidgets import (
     QAbstractButton,
     QFrame,
@@ -31,6 +31,8 @@ from spokeshave.model.project import Project, Sequence
 from spokeshave.reading import is_by_hand, read_file
 
 PICTURE = QSize(132, 92)
+ROOM_FOR_TWO = 1050
+"""Pixels of the page in which cards stand in two columns."""
 LARGEST_FILE = 400_000
 """Bytes of a file of which a picture is drawn: a larger one would be waited for."""
 OWN = (
@@ -58,7 +60,7 @@ class FileCard(QAbstractButton):
         self.setMinimumHeight(PICTURE.height() + 16)
 
     def sizeHint(self) -> QSize:
-        return QSize(400, PICTURE.height() + 16)
+        return QSize(290, PICTURE.height() + 16)
 
     def show_chart(self, sequence: Sequence | None) -> None:
         """Draws the picture of a sequence, in the colours of now."""
@@ -102,6 +104,7 @@ class StartPage(QScrollArea):
 
     new_asked = Signal()
     open_asked = Signal(str)
+    tour_asked = Signal()
     file_asked = Signal(object)
     example_asked = Signal(str)
 
@@ -114,6 +117,8 @@ class StartPage(QScrollArea):
         self.new = QPushButton("New machine file")
         self.new.setObjectName("primary")
         self.new.clicked.connect(self.new_asked)
+        self.tour = QPushButton("First machine, in ten steps")
+        self.tour.clicked.connect(self.tour_asked)
         self.open = QPushButton("Open ...")
         self.open.clicked.connect(lambda: self.open_asked.emit(""))
         self.own = [QPushButton(title) for title, _, _ in OWN]
@@ -122,7 +127,8 @@ class StartPage(QScrollArea):
         self._to_draw: list[tuple[FileCard, Path]] = []
         self._draws = QTimer(self)
         self._draws.timeout.connect(self._draw_next)
-        self.recent_grid, self.nothing = QGridLayout(), TextLabel("Files that were opened or saved are listed here.")
+        self.recent_grid, self.example_grid = QGridLayout(), QGridLayout()
+        self.nothing = TextLabel("Files that were opened or saved are listed here.")
         self.nothing.setObjectName("hint")
         self.setWidget(self._laid_out())
         recent.changed.connect(self.refresh)
@@ -137,6 +143,7 @@ class StartPage(QScrollArea):
         begin.setSpacing(8)
         begin.addWidget(_heading("Begin"))
         begin.addWidget(self.new)
+        begin.addWidget(self.tour)
         begin.addWidget(self.open)
         begin.addSpacing(18)
         begin.addWidget(_heading("Bring your own"))
@@ -159,15 +166,11 @@ class StartPage(QScrollArea):
         right.addSpacing(18)
         right.addWidget(_heading("Examples"))
         right.addWidget(_hint("Each opens as a copy: nothing you do to it changes the example."))
-        grid = QGridLayout()
-        for grid_of in (grid, self.recent_grid):
-            grid_of.setSpacing(10)
-            grid_of.setColumnStretch(0, 1)
-            grid_of.setColumnStretch(1, 1)
-        for n, (card, (file, _, _)) in enumerate(zip(self.examples, EXAMPLES)):
+        for grid in (self.example_grid, self.recent_grid):
+            grid.setSpacing(10)
+        for card, (file, _, _) in zip(self.examples, EXAMPLES):
             card.clicked.connect(partial(self.example_asked.emit, file))
-            grid.addWidget(card, n // 2, n % 2)
-        right.addLayout(grid)
+        right.addLayout(self.example_grid)
         right.addStretch(1)
         across.addWidget(left)
         across.addLayout(right, 1)
@@ -189,9 +192,22 @@ class StartPage(QScrollArea):
             card.customContextMenuRequested.connect(partial(self._menu_of, card, file))
             self.cards.append(card)
             self._to_draw.insert(n, (card, file.path))
-            self.recent_grid.addWidget(card, n // 2, n % 2)
         self.nothing.setVisible(not self.cards)
+        self._place()
         self._draws.start(0)
+
+    def _place(self) -> None:
+        """Two cards beside each other where there is room for their words."""
+        across = 2 if self.viewport().width() >= ROOM_FOR_TWO else 1
+        for grid, cards in ((self.recent_grid, self.cards), (self.example_grid, self.examples)):
+            for column in (0, 1):
+                grid.setColumnStretch(column, int(column < across))
+            for n, card in enumerate(cards):
+                grid.addWidget(card, n // across, n % across)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._place()
 
     def _menu_of(self, card: FileCard, file: RecentFile, *_: object) -> None:
         menu = QMenu(self)
@@ -212,6 +228,14 @@ class StartPage(QScrollArea):
         super().showEvent(event)  # type: ignore[arg-type]
         if self._to_draw:
             self._draws.start(0)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Return presses the button that has the keyboard, as Space does."""
+        button = self.focusWidget()
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and isinstance(button, QPushButton):
+            button.click()
+        else:
+            super().keyPressEvent(event)
 
     def recolour(self) -> None:
         """After a change between light and dark."""

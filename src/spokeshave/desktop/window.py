@@ -258,7 +258,7 @@ class MainWindow(FileWindow):
         self.ribbon.show_stage(index)
         self.waiting.show()
         self.details.setVisible(self._details_shown[index])
-        self.outline.setVisible(self._outline_shown[index] and not self.program.manual_takes_room)
+        self.outline.setVisible(self._outline_shown[index] and not self.program.takes_room)
         first = page.first()
         if first is not None:
             first.setFocus()
@@ -270,6 +270,7 @@ class MainWindow(FileWindow):
             self.start = StartPage(self.recent)
             self.start.new_asked.connect(self.new_file)
             self.start.open_asked.connect(self.ask_open)
+            self.start.tour_asked.connect(self.program.begin_tour)
             self.start.file_asked.connect(self.open_file)
             self.start.example_asked.connect(self.open_example)
         self.stage = -1
