@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import os
+from pathlib import Path
 
+from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
 
 from spokeshave.desktop.collector import Collector
@@ -16,6 +18,8 @@ def make_app(arguments: list[str] | None = None) -> QApplication:
     if not isinstance(app, QApplication):
         app = QApplication(arguments or ["spokeshave"])
         app.setApplicationName("Spokeshave")
+    app.setDesktopFileName("spokeshave")
+    app.setWindowIcon(QIcon(str(Path(__file__).parent / "icons" / "spokeshave.svg")))
     if app.findChild(Collector) is None:
         Collector(app)
     theme.apply(app)

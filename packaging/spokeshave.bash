@@ -1,0 +1,31 @@
+# Completion of spokeshave for bash; made by scripts/desktop-files.
+_spokeshave() {
+  local word=${COMP_WORDS[COMP_CWORD]} words=""
+  case ${COMP_WORDS[1]} in
+    accept) words="--scenario --group --within-ms --within" ;;
+    brief) words="" ;;
+    check) words="--waived --json" ;;
+    convert) words="--style --prove --without-interlocks --measured-time --sheet --take --strict" ;;
+    demo) words="--out --mistake" ;;
+    diff) words="--json --html" ;;
+    faults) words="--cycle --reset --jobs --cluster --csv --junit --accept --json" ;;
+    merge) words="" ;;
+    open) words="" ;;
+    reach) words="--together --before --assume --most --keep --json" ;;
+    replay) words="--name --shift --scenario --within-ms --within --stimuli --json" ;;
+    run) words="--for --scenario --stimuli --trace --keep-stimuli --every-scan" ;;
+    serve) words="--modbus --as --for --allow --open --map --also --keep-map --map-table --json" ;;
+    strength) words="--jobs --cluster --sample --seed --csv --junit --json" ;;
+    text) words="" ;;
+    tidy) words="" ;;
+    verify) words="--junit --report --table --scenario --group --changed --keep --jobs --json" ;;
+  esac
+  if [ "$COMP_CWORD" = 1 ]; then
+    COMPREPLY=($(compgen -W "accept brief check convert demo diff faults merge open reach replay run serve strength text tidy verify" -- "$word") $(compgen -f -- "$word"))
+  elif [[ $word == -* ]]; then
+    COMPREPLY=($(compgen -W "$words" -- "$word"))
+  else
+    COMPREPLY=($(compgen -f -- "$word"))
+  fi
+}
+complete -o filenames -F _spokeshave spokeshave
