@@ -153,6 +153,8 @@ def _take(
         what.grab().save(str(path))
         written.append(path)
 
+    window.show_start()
+    take("0-start")
     window.runner.run_for(500)
     start = next((d.name for d in project.devices if d.kind == "button"), "")
     if start:
@@ -176,13 +178,6 @@ def _take(
     window.show_stage(4)
     window.bench.strip.show_span(0, window.runner.session.time_ms if window.runner.session else 1000)
     take("5-bench")
-    window.bench.strip.set_cursor(1, 12_730)
-    window.bench.strip.set_cursor(0, 2150)
-    window.bench.side.setCurrentWidget(window.bench.waits)
-    take("5-bench-past")
-    window.bench.strip.follow()
-    window.bench.strip.cursors = [None, None]
-    window.bench.side.setCurrentWidget(window.bench.values)
     page = window.bench_commands.show_operator(full=False)
     page.resize(1280, 800)
     _settle()
