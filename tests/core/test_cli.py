@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 import re
 import subprocess
 import sys
@@ -190,17 +189,6 @@ def test_convert_there_and_back_is_the_same_file(tmp_path):
     assert (status, out) == (0, "") and "stand in the pragma only" in told
     assert call("convert", str(text), str(back)) == (0, "", "")
     assert back.read_bytes() == Path(ROASTERY).read_bytes()
-
-
-def test_the_demo_without_a_display_runs_the_example_whole(tmp_path):
-    env = {k: v for k, v in os.environ.items() if k not in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")}
-    done = subprocess.run(
-        [sys.executable, "-m", "spokeshave", "demo"], cwd=tmp_path, env=env, capture_output=True, text=True, timeout=180
-    )
-    assert (done.returncode, done.stderr) == (0, "")
-    assert "No display: running the example roastery whole." in done.stdout
-    names = {p.name for p in (tmp_path / "demo-output").iterdir()}
-    assert {"roastery-trace.csv", "roastery-record.html", "1-brief.png", "6-proof.png"} <= names
 
 
 def test_the_core_works_with_no_qt_installed(tmp_path):

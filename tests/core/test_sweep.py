@@ -15,7 +15,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from typer.testing import CliRunner
 
-from spokeshave.cli import whole_app
+from spokeshave.cli import report, whole_app
 from spokeshave.engine.session import Session
 from spokeshave.formats import spoke
 from spokeshave.language.rename import rename_device, rename_step
@@ -255,8 +255,19 @@ def test_steps_of_branches_side_by_side_have_no_order_and_counters_may_go_on():
     assert verdict(project, "AgainButton pressed", "Right")[0] == "harmless"
 
 
-def test_the_roastery_has_no_bad_cell_that_is_not_explained(roastery, tmp_path):
-    matrix = sweep(roastery)
+def test_the_demo_runs_the_roastery_whole_and_no_bad_cell_is_left_unexplained(roastery, tmp_path, monkeypatch):
+    """Without a display; the sweep in the record is the one that is looked at here."""
+    reports = []
+    monkeypatch.setattr(
+        report, "write_report", lambda *a, write=report.write_report: reports.append(write(*a)) or reports[-1]
+    )
+    for name in ("DISPLAY", "WAYLAND_DISPLAY"):
+        monkeypatch.delenv(name, raising=False)
+    done = CliRunner().invoke(whole_app(), ["demo", "--out", str(tmp_path / "demo-output")])
+    assert (done.exit_code, done.stderr) == (0, "") and "No display: running the example roastery whole." in done.stdout
+    names = {p.name for p in (tmp_path / "demo-output").iterdir()}
+    assert {"roastery-trace.csv", "roastery-record.html", "0-start.png", "1-brief.png", "6-proof.png"} <= names
+    ((matrix, _),) = reports
     assert matrix.whole and not matrix.open() and not matrix.changed()
     counts = matrix.counts()
     # After an overtemperature the roast goes on by the reset alone, as R12 says: explained, and told for what it is.
