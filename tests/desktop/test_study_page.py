@@ -41,6 +41,19 @@ def test_what_is_asked_is_lines_of_text_with_located_faults(roastery):
     assert "there is no step Roast.Gone" in problems[2].message and "is not known" in problems[-1].message
 
 
+def test_what_is_asked_stays_while_the_file_cannot_be_linked(window, panel):
+    """A condition that is being typed elsewhere says nothing against the lines of the study."""
+    panel.text.setPlainText("assume NOT Go")
+    assert panel.apply_text() and window.document.project.study.assumptions == ("NOT Go",)
+    window.document.edit("broken", lambda p: changed(p, 0, "Gone AND"))
+    assert panel.text.toPlainText() == "assume NOT Go" and panel.fault.text() == ""
+    panel.text.setPlainText("assume Up")
+    assert panel.fault.text() == "" and panel.apply_button.isEnabled()
+    window.document.undo()
+    panel.text.setPlainText("assume Up")
+    assert "Up" in panel.fault.text() and not panel.apply_button.isEnabled()
+
+
 def test_answers_come_with_the_way_to_what_is_bad_and_it_plays_on_the_bench(qtbot, window, panel):
     panel.text.setPlainText("together Up, Down\nbefore Main.Opens, Main.Closes")
     run(qtbot, panel)

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 
+from spokeshave.engine.link import LinkError
 from spokeshave.language.literals import read_value
 from spokeshave.language.syntax import Problem
 from spokeshave.model.project import Project, Value
@@ -32,29 +34,61 @@ def _shown(value: Value) -> str:
 
 def parse_plan(project: Project, text: str) -> tuple[StudyPlan, tuple[Problem, ...]]:
     """The plan of some lines, and what is wrong with them. Empty lines and comments are left out."""
-    plan, problems = StudyPlan(), []
+    plan, problems, file = StudyPlan(), [], _file_of(project)
     for number, line in enumerate(text.splitlines(), 1):
         word, _, rest = line.strip().partition(" ")
         if not word or word.startswith("//"):
             continue
         try:
-            plan = _with(project, plan, word.lower(), rest.strip())
+            plan = _with(file, plan, word.lower(), rest.strip())
         except (StudyError, ValueError) as error:
             problems.append(Problem(number, 1, str(error)))
     return plan, tuple(problems)
 
 
-def _with(project: Project, plan: StudyPlan, word: str, rest: str) -> StudyPlan:
+class _File:
+    """A machine file that lines are about: linked when the first of them needs it, and once."""
+
+    def __init__(self, project: Project) -> None:
+        self.project = project
+        self._studied: list[Studied | None] = []
+
+    def has(self, ask: Callable[[Studied], object]) -> None:
+        """Asks for something that a line speaks of. Raises `StudyError`; of a file that cannot be studied as it is now every
+        line is taken as it stands, since the study tells that when it begins.
+        """
+        if not self._studied:
+            try:
+                self._studied.append(Studied(self.project))
+            except (StudyError, LinkError):
+                self._studied.append(None)
+        studied = self._studied[0]
+        if studied is not None:
+            ask(studied)
+
+
+_last: list[_File] = []
+
+
+def _file_of(project: Project) -> _File:
+    """The same one as long as the same machine file is asked about: its text is looked at with each key."""
+    if not _last or _last[0].project is not project:
+        _last[:] = [_File(project)]
+    return _last[0]
+
+
+def _with(file: _File, plan: StudyPlan, word: str, rest: str) -> StudyPlan:
     """The plan with one line more. Raises `StudyError` or `ValueError`."""
+    project = file.project
     if word == "assume":
-        Studied(project, (rest,))
+        file.has(lambda s: s.assumption(rest))
         return replace(plan, assumptions=(*plan.assumptions, rest))
     if word in ("together", "before"):
         first, _, then = (part.strip() for part in rest.partition(","))
         if not (first and then):
             raise StudyError(f"write two {'outputs' if word == 'together' else 'steps'} with a comma between them")
         if word == "together":
-            Studied(project, (), ((first, then),))
+            file.has(lambda s: (s.output(first), s.output(then)))
             return replace(plan, together=(*plan.together, (first, then)))
         for name in (first, then):
             q = project.sequence(name.partition(".")[0])
@@ -67,6 +101,6 @@ def _with(project: Project, plan: StudyPlan, word: str, rest: str) -> StudyPlan:
         if signal is None:
             raise StudyError(f"there is no setting {name}")
         chosen = (signal.name, tuple(read_value(v.strip(), signal.type) for v in values.split(",")))
-        Studied(project, (), (), (chosen,))
+        file.has(lambda s: s.setting(name))
         return replace(plan, settings=(*plan.settings, chosen))
     raise StudyError(f"{word} is not known; a line begins with assume, together, before or setting")

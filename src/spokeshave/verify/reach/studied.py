@@ -53,9 +53,9 @@ class Studied:
             asked = program.asked[program.slots[s.name.lower()]]
             self.of_slot[asked] = replace(self.of_slot[program.slots[s.name.lower()]], slot=asked)
         self._read_texts()
-        self.pairs = tuple((self._output(a), self._output(b)) for a, b in together)
-        self.assumptions = tuple(self._assumption(text) for text in assumptions if text.strip())
-        self.varied = {self._setting(name): values for name, values in settings}
+        self.pairs = tuple((self.output(a), self.output(b)) for a, b in together)
+        self.assumptions = tuple(self.assumption(text) for text in assumptions if text.strip())
+        self.varied = {self.setting(name): values for name, values in settings}
         self._what_matters()
         self.thresholds = {(q.index, x.index): self._thresholds(x) for q in program.sequences for x in q.steps}
         self.domains = {slot: self._domain(slot) for slot in sorted(self.inputs | self.free)}
@@ -90,13 +90,15 @@ class Studied:
             unique = {w.index: w for x in q.steps for w in x.ways}
             self.ways[q.index] = sorted(unique.values(), key=lambda w: w.order)
 
-    def _output(self, name: str) -> int:
+    def output(self, name: str) -> int:
+        """The slot of a BOOL output. Raises `StudyError`."""
         signal = self.project.signal(name)
         if signal is None or signal.cls is not SignalClass.OUTPUT or signal.type is not Type.BOOL:
             raise StudyError(f"{name} is no BOOL output")
         return self.program.slots[name.lower()]
 
-    def _setting(self, name: str) -> int:
+    def setting(self, name: str) -> int:
+        """The slot of a setting whose values can be listed. Raises `StudyError`."""
         signal = self.project.signal(name)
         if (
             signal is None
@@ -106,7 +108,8 @@ class Studied:
             raise StudyError(f"{name} is no setting of type BOOL, INT or DINT")
         return self.program.slots[name.lower()]
 
-    def _assumption(self, text: str) -> ck.Checked:
+    def assumption(self, text: str) -> ck.Checked:
+        """A condition on inputs and settings. Raises `StudyError`."""
         done = self.linker.texts.condition(text, Place(item="assumption"), TextScope(self.linker.texts.table))
         if done is None:
             raise StudyError(f"the assumption {text!r}: {self.linker.found[-1].message}")
