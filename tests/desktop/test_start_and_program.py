@@ -8,9 +8,10 @@ import re
 from pathlib import Path
 
 import pytest
-from PySide6.QtCore import QSettings, Qt
+from PySide6.QtCore import QPoint, QSettings, Qt
+from PySide6.QtGui import QContextMenuEvent
 from PySide6.QtNetwork import QLocalSocket
-from PySide6.QtWidgets import QApplication, QDialog, QFileDialog, QMenu, QTextBrowser, QWidget
+from PySide6.QtWidgets import QApplication, QDialog, QFileDialog, QMenu, QTableView, QTextBrowser, QWidget
 
 from spokeshave.desktop import start, windows
 from spokeshave.desktop.document import Document
@@ -18,6 +19,8 @@ from spokeshave.desktop.first import take_size
 from spokeshave.desktop.manual import FOLDER, PAGES, page_text, place_of, place_of_device, search, sections
 from spokeshave.desktop.preferences import Preferences, PreferencesDialog
 from spokeshave.desktop.recent import MOST, RecentFiles
+from spokeshave.desktop.sequence.sheet import NUMBER
+from spokeshave.desktop.sequence.step_menu import StepMenu
 from spokeshave.desktop.stages import STAGES
 from spokeshave.desktop.start_page import OWN
 from spokeshave.desktop.theme import theme
@@ -176,8 +179,14 @@ def test_a_window_comes_back_as_it_was_left(opened, settings):
     window.resize(1100, 700)
     window.across.setSizes([240, 700, 160])
     sizes = window.across.sizes()
+    window.show_stage(4)
     window.close()
     again = opened()
+    again.program.restore_stage(settings)
+    assert again.stage == 4
+    settings.setValue("window/stage", "-1")
+    again.program.restore_stage(settings)
+    assert again.stage == 4
     assert again.height() == 700, "a screen of 800 pixels takes the rest of the width"
     assert again.across.sizes()[0] == sizes[0]
 
@@ -334,3 +343,58 @@ def test_the_tour_ticks_what_is_done_in_ones_own_file(qtbot, opened, tmp_path):
     assert len(ticked()) == 10 and "all is done" in tour.count.text()
     tour.leave()
     assert window.outline.isVisible()
+
+
+def test_every_column_head_and_field_says_what_it_is(window):
+    for stage in range(6):
+        window.show_stage(stage)
+    for part in ("matrix", "scenarios"):
+        window.proof.parts.setCurrentWidget(getattr(window.proof, part))
+    seen = 0
+    for view in window.findChildren(QTableView):
+        model = view.model()
+        if (
+            model is None
+            or type(model).__name__ in ("TableGrid", "SweepModel")
+            or view in window.signals.tables.findChildren(QTableView)
+        ):
+            continue  # heads that are names of the user's own
+        for column in range(model.columnCount()):
+            says = model.headerData(column, Qt.Orientation.Horizontal, Qt.ItemDataRole.ToolTipRole)
+            assert says and str(says).rstrip("</span>").endswith("."), (type(model).__name__, column, says)
+            seen += 1
+    assert seen > 60
+    for place in (Place("step", "Roast", "Charge"), Place("signal", item="Gate"), Place("sequence", item="Roast"), Place("project"),
+                  Place("device", item="ChargeGate"), Place("transition", "Roast", index=2)):  # fmt: skip
+        window.selection.go(place)
+        window.details.show()
+        assert window.details.fields
+        for label, field in window.details.fields.items():
+            assert field.toolTip() or field.accessibleDescription(), (place, label)
+
+
+def test_the_sheet_has_a_menu_at_the_mouse_and_at_the_cell(qtbot, window):
+    view = window.sequence.sheets["Roast"]
+    row = next(r for r in range(view.sheet.rowCount()) if view.sheet.step_at(r).name == "Purged")
+    view.setCurrentIndex(view.sheet.index(row, NUMBER))
+    event = QContextMenuEvent(QContextMenuEvent.Reason.Keyboard, QPoint(-1, -1), QPoint(-1, -1))
+    QApplication.sendEvent(view, event)
+    menu = view.findChild(StepMenu)
+    entries = {a.text().split("\t")[0]: a for a in menu.actions()}
+    assert menu.isVisible() and menu.step == "Purged"
+    assert entries["Delete the branch"].isEnabled() == (not view.editor.why_not("branch", "Purged"))
+    before = len(window.document.project.sequence("Roast").steps)
+    entries["Insert a step after"].trigger()
+    assert len(window.document.project.sequence("Roast").steps) == before + 1
+    menu.close()
+    qtbot.waitUntil(lambda: view.findChild(StepMenu) is None)
+    measured = view.menu(view.sheet.index(0, view.sheet.measured))
+    typed = next(a for a in measured.actions() if a.text().startswith("Type here"))
+    assert not typed.isEnabled() and "follows from the rest" in typed.toolTip()
+    measured.close()
+
+
+def test_menus_open_with_a_letter_of_their_own(window):
+    titles = [a.text() for a in window.menuBar().actions()]
+    letters = [t[t.index("&") + 1].lower() for t in titles]
+    assert len(titles) == 8 and len(letters) == len(set(letters)), titles

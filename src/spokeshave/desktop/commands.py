@@ -27,6 +27,13 @@ class Command:
     """What it does, for the tool tip and the help page; the name where empty."""
 
 
+def _with_key(title: str, others: dict[str, QMenu]) -> str:
+    """A title of a menu with `&` before the first letter that no other one has for its key."""
+    taken = {m.title()[m.title().index("&") + 1].lower() for m in others.values()}
+    at = next((i for i, letter in enumerate(title) if letter.lower() not in taken), -1)
+    return f"{title[:at]}&{title[at:]}" if at >= 0 else title
+
+
 class CommandTable:
     """All commands with their actions, by identifier."""
 
@@ -51,7 +58,7 @@ class CommandTable:
         for c in self.commands.values():
             title, _, group = c.menu.partition("/")
             if title not in menus:
-                menus[title] = window.menuBar().addMenu(title)
+                menus[title] = window.menuBar().addMenu(_with_key(title, menus))
             if group == "-":
                 menus[title].addSeparator()
             menus[title].addAction(self.actions[c.ident])

@@ -28,6 +28,7 @@ from PySide6.QtWidgets import (
 from spokeshave.desktop.detail_forms import rows_of, title_of
 from spokeshave.desktop.detail_rows import Button, Check, Choice, Line, Note, Row, Rows, Text
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.field_words import FIELDS
 from spokeshave.desktop.manual import place_of_device
 from spokeshave.desktop.plain import TextLabel, plain
 from spokeshave.desktop.selection import Selection
@@ -169,6 +170,8 @@ class Details(QWidget):
                 note.setWordWrap(True)
                 made = note
         made.setAccessibleName(row.label)
+        if not isinstance(row, Note):
+            made.setAccessibleDescription(FIELDS.get(row.reaches, ""))
         return made
 
     def _connect(self, shown: _Shown) -> None:
@@ -215,7 +218,7 @@ class Details(QWidget):
             if not widget.document().isModified() and widget.toPlainText() != row.value:
                 widget.setPlainText(row.value)
         if not isinstance(row, Note):
-            widget.setToolTip(plain(row.tip))
+            widget.setToolTip(plain(row.tip or FIELDS.get(row.reaches, "")))
 
     # -- edits
 

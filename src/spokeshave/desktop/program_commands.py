@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QApplication, QDialog, QDialogButtonBox, QMenu, QT
 from spokeshave import __version__
 from spokeshave.desktop.manual import Manual, place_of
 from spokeshave.desktop.preferences import Preferences, PreferencesDialog
+from spokeshave.desktop.stages import TITLES
 from spokeshave.desktop.tour import Tour
 
 if TYPE_CHECKING:
@@ -193,6 +194,12 @@ class ProgramCommands:
             self.window.restoreGeometry(geometry)
         if isinstance(across, QByteArray):
             self.window.across.restoreState(across)
+
+    def restore_stage(self, settings: QSettings) -> None:
+        """The stage that was in front when a window was closed last."""
+        stage = str(settings.value("window/stage", ""))
+        if stage in map(str, range(len(TITLES))):
+            self.window.show_stage(int(stage))
 
 
 def version_of(package: str) -> str:

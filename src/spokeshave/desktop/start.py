@@ -70,6 +70,7 @@ class Windows:
             window.show_start()
         elif not copy and not later:
             window.recent.add(file)
+            window.program.restore_stage(settings)
         window.show()
         if later and file is not None:
             QTimer.singleShot(0, partial(window.open_path, file))

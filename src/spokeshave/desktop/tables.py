@@ -47,6 +47,8 @@ class Column:
     check: Callable[[Project, int, str], str] | None = None
     """What is wrong with a text that is being typed; the edit is taken all the same."""
     clears: bool = True
+    says: str = ""
+    """What it is, in one sentence."""
     """Whether Delete empties the cell."""
 
 
@@ -114,6 +116,8 @@ class ItemTable(QAbstractTableModel):
             return self.columns[section].title if orientation == Qt.Orientation.Horizontal else str(section + 1)
         if role == Qt.ItemDataRole.TextAlignmentRole and orientation == Qt.Orientation.Horizontal:
             return Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
+        if role == Qt.ItemDataRole.ToolTipRole and orientation == Qt.Orientation.Horizontal:
+            return self.columns[section].says or None
         return None
 
     def flags(self, index: Index) -> Qt.ItemFlag:

@@ -15,6 +15,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from spokeshave.desktop.field_words import VALUES
 from spokeshave.desktop.plain import plain
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
@@ -74,6 +75,8 @@ class ValuesModel(QAbstractTableModel):
     def headerData(self, section: int, way: Qt.Orientation, role: int = 0) -> object:
         if role == Qt.ItemDataRole.DisplayRole and way == Qt.Orientation.Horizontal:
             return HEADS[section]
+        if role == Qt.ItemDataRole.ToolTipRole and way == Qt.Orientation.Horizontal:
+            return VALUES[HEADS[section]]
         return None
 
     def flags(self, index: Index) -> Qt.ItemFlag:

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QApplication, QFileDialog, QHBoxLayout, QPushButto
 from spokeshave.desktop.brief.about import SIGNS, AboutRequirement
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.empty import EmptyHint
+from spokeshave.desktop.field_words import BRIEF
 from spokeshave.desktop.plain import TextLabel
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.stage_page import StagePage
@@ -70,11 +71,20 @@ class BriefPage(StagePage):
             document,
             lambda _: document.coverage(),
             [
-                Column("Id", lambda s: s.requirement.ident, set_ident, 64),
-                Column("Requirement", lambda s: s.requirement.text, self._put("text"), 500),
-                Column("Kind", lambda s: s.requirement.kind, self._put("kind"), 92, REQUIREMENT_KINDS),
-                Column("Shown by", lambda s: ", ".join(s.scenarios), set_shown_by, 260, edit_name="Link a requirement"),
-                Column("State", lambda s: f"{SIGNS[s.state]} {s.words}", None, 150),
+                Column("Id", lambda s: s.requirement.ident, set_ident, 64, says=BRIEF["Id"]),
+                Column("Requirement", lambda s: s.requirement.text, self._put("text"), 500, says=BRIEF["Requirement"]),
+                Column(
+                    "Kind", lambda s: s.requirement.kind, self._put("kind"), 92, REQUIREMENT_KINDS, says=BRIEF["Kind"]
+                ),
+                Column(
+                    "Shown by",
+                    lambda s: ", ".join(s.scenarios),
+                    set_shown_by,
+                    260,
+                    edit_name="Link a requirement",
+                    says=BRIEF["Shown by"],
+                ),
+                Column("State", lambda s: f"{SIGNS[s.state]} {s.words}", None, 150, says=BRIEF["State"]),
             ],
         )
         self.view = ItemView(self.table, "Requirements")

@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.field_words import MATRIX
 from spokeshave.desktop.plain import plain
 from spokeshave.desktop.sequence.condition_editor import ConditionEdit
 from spokeshave.desktop.theme import text_font, theme
@@ -92,6 +93,9 @@ class MatrixModel(QAbstractTableModel):
         return 0 if parent.isValid() else FIRST + len(self.matrix.effects)
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if role == Qt.ItemDataRole.ToolTipRole and orientation == Qt.Orientation.Horizontal:
+            effect = self.effect(section)
+            return MATRIX[HEADS[section]] if effect is None else plain(f"What each rule does to {effect.name}.")
         if role != Qt.ItemDataRole.DisplayRole:
             return None
         if orientation == Qt.Orientation.Vertical:

@@ -19,6 +19,7 @@ from PySide6.QtCore import (
 from PySide6.QtGui import QColor, QFont, QFontMetrics, QKeyEvent, QKeySequence, QResizeEvent
 from PySide6.QtWidgets import QAbstractItemView, QApplication, QHeaderView, QStyledItemDelegate, QTableView, QWidget
 
+from spokeshave.desktop.field_words import ROWS
 from spokeshave.desktop.plain import plain
 from spokeshave.desktop.proof.row_line import RowLine
 from spokeshave.desktop.theme import code_font, theme
@@ -90,6 +91,8 @@ class RowsModel(QAbstractTableModel):
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if role == Qt.ItemDataRole.DisplayRole:
             return HEADS[section] if orientation == Qt.Orientation.Horizontal else str(section + 1)
+        if role == Qt.ItemDataRole.ToolTipRole and orientation == Qt.Orientation.Horizontal:
+            return ROWS[HEADS[section]]
         return None
 
     def flags(self, index: Index) -> Qt.ItemFlag:

@@ -15,10 +15,10 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.chart.labels import BLOCK_H, block_text, window_text
-from spokeshave.desktop.plain import plain
 from spokeshave.desktop.sequence.chart_handles import HANDLES, Handle
 from spokeshave.desktop.sequence.chart_items import Part, StepItem
 from spokeshave.desktop.sequence.condition_editor import ConditionEdit
+from spokeshave.desktop.sequence.step_menu import BRANCHES, ENDS, StepMenu
 from spokeshave.language.rename import rename_step
 from spokeshave.model import edits, flow_edits
 from spokeshave.model.fold import foldable
@@ -235,26 +235,13 @@ class ChartEditing:
 
     def menu(self, item: StepItem) -> QMenu:
         """The edits of a step; those that are not legal are grey and say why."""
-        menu = QMenu(self.view)
-        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        menu.setToolTipsVisible(True)
         e, step = self.editor, item.step.name
-
-        def add(text: str, run: Callable[[], object], keys: str = "", why: str = "") -> None:
-            action = menu.addAction(f"{text}\t{keys}" if keys else text)
-            action.triggered.connect(lambda _=False: run())
-            action.setEnabled(not why)
-            action.setToolTip(plain(why or text))
-
-        titles = {"after": ("Insert a step after", "Ins"), "before": ("Insert a step before", "Shift+Ins"),
-                  "alternative": ("Add an alternative branch", "Ctrl+B"),
-                  "simultaneous": ("Add a simultaneous branch", "Ctrl+Shift+B"),
-                  "close": ("Close the branch", ""), "branch": ("Delete the branch", "")}  # fmt: skip
-        for kind, (text, keys) in titles.items():
-            if kind == "close":
-                menu.addSeparator()
-                add("Lead to ...", self.edit_jump, "J")
-            add(text, partial(e.do, kind, step), keys, e.why_not(kind, step))
+        menu = StepMenu(self.view, e, step)
+        add = menu.add
+        menu.add_edits(BRANCHES)
+        menu.addSeparator()
+        add("Lead to ...", self.edit_jump, "J")
+        menu.add_edits(ENDS)
         menu.addSeparator()
         add("Rename", partial(self.edit, item, Part("step", 0, item.box_area())), "F2")
         add("Condition", self.edit_condition, "C")
@@ -274,7 +261,7 @@ class ChartEditing:
             "F",
             fold,
         )
-        add("Begin with this step", partial(e.do, "initial", step), "", e.why_not("initial", step))
+        menu.add_initial()
         return menu
 
     def key(self, event: QKeyEvent) -> bool:

@@ -10,6 +10,7 @@ from PySide6.QtCore import QAbstractTableModel, Qt, Signal
 
 from spokeshave.chart.labels import block_text, window_text
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.field_words import SHEET
 from spokeshave.desktop.plain import plain
 from spokeshave.desktop.tables import NO_PARENT, Index
 from spokeshave.engine.link_sequence import transition_place
@@ -172,6 +173,8 @@ class Sheet(QAbstractTableModel):
         return 0 if parent.isValid() else self.bars + 1
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if role == Qt.ItemDataRole.ToolTipRole and orientation == Qt.Orientation.Horizontal:
+            return self._about_column(section)
         if role != Qt.ItemDataRole.DisplayRole or orientation != Qt.Orientation.Horizontal:
             return None
         if self.is_mark(section):
@@ -179,6 +182,18 @@ class Sheet(QAbstractTableModel):
         return {FLOW: "Flow", NUMBER: "No.", STEP: "Step", self.awaits: "Awaits", self.window: "Window",
                 self.clock: "Ends at", self.next: "Next", self.comment: "Comment", self.measured: "Lasted",
                 self.bars: "Last run"}[section]  # fmt: skip
+
+    def _about_column(self, section: int) -> str:
+        head = str(self.headerData(section, Qt.Orientation.Horizontal))
+        if not self.is_mark(section):
+            return SHEET[head]
+        signal = self.document.project.signal(head)
+        if signal is None:
+            return plain(f"{head}: a text of this sequence; a mark says in which steps it runs.")
+        about = f", {signal.comment}" if signal.comment else ""
+        return plain(
+            f"{head}, {signal.cls.value} {signal.address}".rstrip() + f"{about}: a mark says in which steps it is on."
+        )
 
     # -- cells
 

@@ -3,10 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from functools import partial
 from heapq import nlargest
 
-from PySide6.QtCore import QItemSelection, QItemSelectionModel, QRectF, Qt, QTimer
-from PySide6.QtGui import QFocusEvent, QFontMetrics, QKeyEvent, QKeySequence, QMouseEvent, QPainter, QShowEvent
+from PySide6.QtCore import QItemSelection, QItemSelectionModel, QModelIndex, QRectF, Qt, QTimer
+from PySide6.QtGui import (
+    QContextMenuEvent,
+    QFocusEvent,
+    QFontMetrics,
+    QKeyEvent,
+    QKeySequence,
+    QMouseEvent,
+    QPainter,
+    QShowEvent,
+)
 from PySide6.QtWidgets import QAbstractItemView, QApplication, QTableView
 
 from spokeshave.chart.labels import window_text
@@ -16,6 +26,7 @@ from spokeshave.desktop.sequence.flow_painter import flow_width
 from spokeshave.desktop.sequence.live import Live
 from spokeshave.desktop.sequence.sheet import FIRST_MARK, FLOW, NUMBER, STEP, Sheet, lasted_text
 from spokeshave.desktop.sequence.sheet_cells import SheetDelegate, SheetHeader
+from spokeshave.desktop.sequence.step_menu import BRANCHES, ENDS, StepMenu
 from spokeshave.desktop.theme import code_font, text_font, theme
 from spokeshave.formats.sequencer_table import from_text, mark_text, to_text
 from spokeshave.model.project import Type
@@ -322,6 +333,42 @@ class SheetView(QTableView):
             self.paste()
         else:
             super().keyPressEvent(event)
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        """At the mouse, or by the menu key at the cell that has the keyboard."""
+        by_key = event.reason() == QContextMenuEvent.Reason.Keyboard
+        index = self.currentIndex() if by_key else self.indexAt(event.pos())
+        if not index.isValid():
+            return
+        if not self.selectionModel().isSelected(index):
+            self.setCurrentIndex(index)
+        at = self.viewport().mapToGlobal(self.visualRect(index).bottomLeft()) if by_key else event.globalPos()
+        self.menu(index).popup(at)
+
+    def menu(self, index: QModelIndex) -> StepMenu:
+        """The edits of a cell and of its step."""
+        e, sheet = self.editor, self.sheet
+        menu = StepMenu(self, e, sheet.step_at(index.row()).name)
+        can = sheet.can_edit(index.row(), index.column())
+        menu.add("Type here", partial(self.edit, index), "F2", "" if can else "it follows from the rest")
+        if sheet.is_mark(index.column()):
+            menu.add("Mark or clear", lambda: self._toggle(self._cells()), "Space")
+        menu.addSeparator()
+        menu.add_edits(BRANCHES)
+        menu.add("Add a way out", e.add_way, "Ctrl+J")
+        menu.addSeparator()
+        menu.add_edits(ENDS)
+        menu.addSeparator()
+        menu.add("Copy", self.copy, "Ctrl+C")
+        menu.add("Cut", e.cut, "Ctrl+X", "" if self._on_steps() else "select whole steps: their numbers or names")
+        menu.add("Paste", self.paste, "Ctrl+V")
+        menu.add("Duplicate", e.duplicate, "Ctrl+D")
+        menu.add("Delete the steps or way out", e.delete, "Ctrl+Backspace")
+        menu.addSeparator()
+        menu.add("Move up", lambda: e.move_row(-1), "Alt+Up")
+        menu.add("Move down", lambda: e.move_row(1), "Alt+Down")
+        menu.add_initial()
+        return menu
 
     def _delete(self) -> None:
         sheet, column = self.sheet, self.currentIndex().column()

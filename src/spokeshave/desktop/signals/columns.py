@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 
+from spokeshave.desktop.field_words import SIGNALS
 from spokeshave.desktop.tables import Column
 from spokeshave.language.homes import set_home_value
 from spokeshave.language.literals import read_value, value_text
@@ -53,7 +55,7 @@ def _addresses(project: Project, row: int) -> list[str]:
 
 def signal_columns(device: Callable[[Signal], str], state: Callable[[Signal], str]) -> list[Column]:
     """`device` tells what a signal is wired to, `state` whether it is used."""
-    return [
+    columns = [
         Column("Name", lambda s: s.name, lambda p, r, t: rename_signal(p, p.signals[r].name, t), 124,
                edit_name="Rename a signal", check=name_trouble, clears=False),
         Column("Class", lambda s: s.cls.value, lambda p, r, t: _change(p, r, cls=SignalClass(t.lower())), 66,
@@ -70,3 +72,4 @@ def signal_columns(device: Callable[[Signal], str], state: Callable[[Signal], st
         Column("Use", state, None, 70),
         Column("Comment", lambda s: s.comment, lambda p, r, t: _change(p, r, comment=t), 220),
     ]  # fmt: skip
+    return [replace(c, says=SIGNALS[c.title]) for c in columns]
