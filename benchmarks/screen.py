@@ -17,7 +17,7 @@ import numpy as np
 from PySide6.QtWidgets import QApplication
 
 from spokeshave.desktop.application import make_app
-from spokeshave.desktop.bench.strip import TimingStrip
+from spokeshave.desktop.bench.timing_diagram import TimingStrip
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.runner import SPEEDS, Runner
 from spokeshave.desktop.start import settle
@@ -98,7 +98,7 @@ app = QApplication([])
 window = QMainWindow(); window.resize(1280, 800); window.show(); app.processEvents()
 """
 OURS = """
-from spokeshave.desktop.first import first_window
+from spokeshave.desktop.first_window import first_window
 app, window = first_window()
 """
 

@@ -24,7 +24,7 @@ def main() -> None:
     display = os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")
     if display and (len(sys.argv) < 2 or sys.argv[1] in ("open", "demo")):
         with contextlib.suppress(ImportError):  # told by the command itself
-            from spokeshave.desktop.first import begin
+            from spokeshave.desktop.first_window import begin
 
             begin()
     from spokeshave.cli import main as run

@@ -534,7 +534,7 @@ def test_a_crowded_diagram_is_painted_as_fast_as_a_sparse_one():
 
 
 def test_nothing_heavy_stands_before_the_first_window():
-    words = "import sys; from spokeshave.desktop.first import first_window; first_window(); print(*sys.modules)"
+    words = "import sys; from spokeshave.desktop.first_window import first_window; first_window(); print(*sys.modules)"
     env = {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
     loaded = subprocess.run(
         [sys.executable, "-c", words], capture_output=True, text=True, env=env, check=True

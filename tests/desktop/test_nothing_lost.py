@@ -9,7 +9,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication, QFileDialog, QLineEdit, QMessageBox
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.keeping import KEEP_AFTER_MS
+from spokeshave.desktop.kept_edits import KEEP_AFTER_MS
 from spokeshave.desktop.window import MainWindow
 from spokeshave.formats import spoke
 from spokeshave.formats.iec_read import parse_iec

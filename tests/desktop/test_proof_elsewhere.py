@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QLabel
 from typer.testing import CliRunner
 
 from spokeshave.cli import whole_app
-from spokeshave.desktop.elsewhere import Elsewhere
+from spokeshave.desktop.process_work import Elsewhere
 from spokeshave.formats import spoke
 from spokeshave.model.project import Requirement, Scenario
 from spokeshave.verify.equivalence import Run as Beside

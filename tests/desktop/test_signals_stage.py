@@ -11,7 +11,7 @@ from PySide6.QtCore import QEvent, Qt
 from PySide6.QtWidgets import QApplication, QFileDialog, QLineEdit
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.keeping import KEEP_AFTER_MS
+from spokeshave.desktop.kept_edits import KEEP_AFTER_MS
 from spokeshave.desktop.sequence.sheet import STEP
 from spokeshave.desktop.signals.columns import ADDRESS, CLASS, COMMENT, HOME, NAME, STATE
 from spokeshave.desktop.window import MainWindow

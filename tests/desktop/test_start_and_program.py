@@ -15,7 +15,7 @@ from PySide6.QtWidgets import QApplication, QDialog, QFileDialog, QMenu, QTableV
 
 from spokeshave.desktop import start, windows
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.first import take_size
+from spokeshave.desktop.first_window import take_size
 from spokeshave.desktop.manual import FOLDER, PAGES, page_text, place_of, place_of_device, search, sections
 from spokeshave.desktop.preferences import Preferences, PreferencesDialog
 from spokeshave.desktop.recent import MOST, RecentFiles

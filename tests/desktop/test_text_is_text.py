@@ -18,7 +18,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from spokeshave.desktop.plain import plain
+from spokeshave.desktop.plain_text import plain
 from spokeshave.model.project import Project, Scenario
 
 HOSTILE = "<img src='file:///dev/zero'><b>x</b>"

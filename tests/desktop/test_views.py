@@ -9,7 +9,7 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QColor, QImage, QPainter, QWheelEvent
 from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox, QTextBrowser
 
-from spokeshave.desktop.machine_board.drawings_panel import DRAWINGS
+from spokeshave.desktop.machine_board.operator_drawings import DRAWINGS
 from spokeshave.desktop.machine_board.page import free_cell
 from spokeshave.desktop.ribbon import stage_states
 from spokeshave.desktop.run_cluster import clock_text

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from PySide6.QtGui import QTextCursor
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QPlainTextEdit, QPushButton, QVBoxLayout
 
-from spokeshave.desktop.plain import TextLabel
+from spokeshave.desktop.plain_text import TextLabel
 from spokeshave.desktop.theme import code_font
 
 LINES = 5

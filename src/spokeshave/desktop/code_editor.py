@@ -23,7 +23,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QCompleter, QPlainTextEdit, QTextEdit, QWidget
 
-from spokeshave.desktop.plain import plain
+from spokeshave.desktop.plain_text import plain
 from spokeshave.desktop.theme import code_font, theme
 from spokeshave.language.functions import FUNCTIONS
 from spokeshave.language.syntax import KEYWORDS

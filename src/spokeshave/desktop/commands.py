@@ -9,7 +9,7 @@ from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import QMainWindow, QMenu
 
 from spokeshave.desktop.icons import icon
-from spokeshave.desktop.plain import plain
+from spokeshave.desktop.plain_text import plain
 
 
 @dataclass(frozen=True)

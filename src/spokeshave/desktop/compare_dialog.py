@@ -22,7 +22,7 @@ from spokeshave.changes.compare import differences, taken_over
 from spokeshave.changes.words import Told, told
 from spokeshave.desktop.compare_sheet import SheetOfBoth
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.plain import TextLabel, plain
+from spokeshave.desktop.plain_text import TextLabel, plain
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.sequence.chart_small import LARGEST, SIGNS, SmallChart, marks
 from spokeshave.desktop.theme import theme

@@ -6,7 +6,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QHeaderView, QTableWidget, QTableWidgetItem
 
-from spokeshave.desktop.plain import plain
+from spokeshave.desktop.plain_text import plain
 from spokeshave.desktop.sequence.chart_small import COLOURS, SIGNS
 from spokeshave.desktop.theme import theme
 from spokeshave.versions.sheets import BothCell, BothRow, BothSheet

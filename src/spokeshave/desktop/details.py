@@ -30,7 +30,7 @@ from spokeshave.desktop.detail_rows import Button, Check, Choice, Line, Note, Ro
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.field_words import FIELDS
 from spokeshave.desktop.manual import place_of_device
-from spokeshave.desktop.plain import TextLabel, plain
+from spokeshave.desktop.plain_text import TextLabel, plain
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.sequence.condition_editor import ConditionEdit
 from spokeshave.desktop.theme import code_font

@@ -6,7 +6,7 @@ from PySide6.QtCore import QTimer, Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.plain import TextLabel
+from spokeshave.desktop.plain_text import TextLabel
 
 LOOK_EVERY_MS = 1500
 

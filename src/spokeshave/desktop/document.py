@@ -10,7 +10,7 @@ from typing import Any
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from spokeshave.desktop.drafts import Drafts
-from spokeshave.desktop.elsewhere import Elsewhere
+from spokeshave.desktop.process_work import Elsewhere
 from spokeshave.formats import spoke
 from spokeshave.formats.beside import read_beside
 from spokeshave.formats.disk import ChangedOnDisk, Stamp, stamp_of

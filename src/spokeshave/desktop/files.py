@@ -13,9 +13,9 @@ from PySide6.QtWidgets import QApplication, QDialog, QFileDialog, QMainWindow, Q
 from spokeshave.desktop.compare_dialog import CompareDialog
 from spokeshave.desktop.disk_bar import DiskBar
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.keeping import Keeper
+from spokeshave.desktop.kept_edits import Keeper
 from spokeshave.desktop.merge_dialog import MergeDialog
-from spokeshave.desktop.plain import plain
+from spokeshave.desktop.plain_text import plain
 from spokeshave.desktop.preferences import Preferences
 from spokeshave.desktop.recent import RecentFiles
 from spokeshave.desktop.runner import Runner

@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QPushButton, QTreeWidgetItem, QVBoxLayout, QWidget
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.panels import PlaceList
+from spokeshave.desktop.place_lists import PlaceList
 from spokeshave.desktop.selection import Selection
 from spokeshave.model.diagnostics import Diagnostic, Severity
 from spokeshave.verify.check.remedies import Remedy, remedy

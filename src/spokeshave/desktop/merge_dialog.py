@@ -17,7 +17,7 @@ from PySide6.QtWidgets import (
 from spokeshave.changes.compare import differences
 from spokeshave.changes.words import told
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.plain import TextLabel, plain
+from spokeshave.desktop.plain_text import TextLabel, plain
 from spokeshave.desktop.sequence.chart_small import SIGNS
 from spokeshave.desktop.theme import theme
 from spokeshave.model.edits import EditError

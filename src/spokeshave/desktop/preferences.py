@@ -17,7 +17,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from spokeshave.desktop.plain import TextLabel
+from spokeshave.desktop.plain_text import TextLabel
 
 COLOURS = ("light", "dark", "system")
 SIZES = (100, 110, 125, 150, 175, 200)

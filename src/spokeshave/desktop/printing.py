@@ -14,7 +14,7 @@ from PySide6.QtWidgets import QFileDialog, QWidget
 
 from spokeshave.desktop.bench.snapshots import png_bytes
 from spokeshave.desktop.paper import Paper, layout_of, pdf_of, print_on
-from spokeshave.desktop.plain import plain
+from spokeshave.desktop.plain_text import plain
 from spokeshave.desktop.record import charts_of
 from spokeshave.desktop.theme import theme
 from spokeshave.formats.disk import write_bytes_atomically

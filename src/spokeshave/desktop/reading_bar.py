@@ -18,7 +18,7 @@ from PySide6.QtWidgets import (
 
 from spokeshave.desktop.code_editor import CodeEditor
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.plain import FittingLabel, TextLabel, plain
+from spokeshave.desktop.plain_text import FittingLabel, TextLabel, plain
 from spokeshave.reading import Reading
 
 

@@ -7,7 +7,7 @@ from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QWidget
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.plain import plain
+from spokeshave.desktop.plain_text import plain
 from spokeshave.desktop.theme import text_font, theme
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.usage import speaks_of_signals

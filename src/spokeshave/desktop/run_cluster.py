@@ -6,7 +6,7 @@ from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QToolButton, QWidget
 
 from spokeshave.desktop.icons import icon
-from spokeshave.desktop.plain import TextLabel, plain
+from spokeshave.desktop.plain_text import TextLabel, plain
 from spokeshave.desktop.runner import REAL_TIME, SPEEDS, Runner
 from spokeshave.desktop.theme import text_font, theme
 

@@ -8,7 +8,7 @@ from time import perf_counter
 from PySide6.QtCore import QObject, Qt, QTimer, Signal
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.seeking import CHUNK, Goal
+from spokeshave.desktop.run_to import CHUNK, Goal
 from spokeshave.engine.explain import Waiting, waiting
 from spokeshave.engine.link import LinkError
 from spokeshave.engine.phases import StimulusError

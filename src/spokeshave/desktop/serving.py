@@ -23,7 +23,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from spokeshave.desktop.plain import TextLabel
+from spokeshave.desktop.plain_text import TextLabel
 from spokeshave.desktop.runner import Runner
 from spokeshave.fieldbus.access import AccessError, Network, networks, warning
 from spokeshave.fieldbus.address_map import (

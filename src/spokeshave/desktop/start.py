@@ -16,7 +16,7 @@ from PySide6.QtWidgets import QApplication
 from spokeshave import COLLECT
 from spokeshave.desktop.application import make_app
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.first import give_way, kept_settings, take_size
+from spokeshave.desktop.first_window import give_way, kept_settings, take_size
 from spokeshave.desktop.preferences import Preferences
 from spokeshave.desktop.theme import theme
 from spokeshave.desktop.window import MainWindow

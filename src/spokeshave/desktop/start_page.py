@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from spokeshave.desktop.plain import TextLabel, plain
+from spokeshave.desktop.plain_text import TextLabel, plain
 from spokeshave.desktop.recent import RecentFile, RecentFiles
 from spokeshave.desktop.sequence.chart_small import LARGEST, SmallChart
 from spokeshave.desktop.theme import text_font, theme

@@ -21,7 +21,7 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.plain import plain
+from spokeshave.desktop.plain_text import plain
 from spokeshave.desktop.theme import theme
 from spokeshave.model.addresses import following
 from spokeshave.model.edits import EditError

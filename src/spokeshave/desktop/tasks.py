@@ -15,8 +15,8 @@ from typing import Any
 from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtWidgets import QHBoxLayout, QProgressBar, QPushButton, QWidget
 
-from spokeshave.desktop.elsewhere import Elsewhere, Fault
-from spokeshave.desktop.plain import TextLabel
+from spokeshave.desktop.plain_text import TextLabel
+from spokeshave.desktop.process_work import Elsewhere, Fault
 
 SLICE_S = 0.02
 """Computing time between two looks at the events."""

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QScrollArea, QTo
 
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.icons import icon
-from spokeshave.desktop.plain import StatusLabel, TextLabel
+from spokeshave.desktop.plain_text import StatusLabel, TextLabel
 from spokeshave.desktop.runner import Runner
 from spokeshave.model.project import Project, SignalClass
 from spokeshave.verify.usage import speaks_of_signals

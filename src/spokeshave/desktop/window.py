@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
 
 from spokeshave.desktop.bench.commands import BenchCommands
 from spokeshave.desktop.bench.page import BenchPage
-from spokeshave.desktop.bench.strip import TimingStrip
+from spokeshave.desktop.bench.timing_diagram import TimingStrip
 from spokeshave.desktop.brief.page import BriefPage
 from spokeshave.desktop.command_list import command_list
 from spokeshave.desktop.commands import CommandTable
@@ -30,11 +30,11 @@ from spokeshave.desktop.document import Document
 from spokeshave.desktop.files import FileWindow
 from spokeshave.desktop.finder import Finder
 from spokeshave.desktop.findings import FindingsList
-from spokeshave.desktop.keeping import Keeper, RecoveryBar
+from spokeshave.desktop.kept_edits import Keeper, RecoveryBar
 from spokeshave.desktop.machine_board.page import MachinePage
 from spokeshave.desktop.outline import Outline
-from spokeshave.desktop.panels import AlarmList
-from spokeshave.desktop.plain import TextLabel, plain
+from spokeshave.desktop.place_lists import AlarmList
+from spokeshave.desktop.plain_text import TextLabel, plain
 from spokeshave.desktop.preferences import Preferences
 from spokeshave.desktop.printing import Printing
 from spokeshave.desktop.program_commands import ProgramCommands
@@ -47,7 +47,7 @@ from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.sequence.chart_commands import ChartCommands
 from spokeshave.desktop.sequence.page import SequencePage
-from spokeshave.desktop.showing import Showing
+from spokeshave.desktop.shown_runs import Showing
 from spokeshave.desktop.signals.page import SignalsPage
 from spokeshave.desktop.stages import STAGE_OF, STAGES, TITLES, Pages
 from spokeshave.desktop.start_page import StartPage

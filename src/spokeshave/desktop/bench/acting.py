@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from spokeshave.desktop.panels import PlaceList
+from spokeshave.desktop.place_lists import PlaceList
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
 from spokeshave.model.diagnostics import Place

@@ -7,7 +7,7 @@ import re
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QToolButton, QWidget
 
-from spokeshave.desktop.plain import TextLabel, plain
+from spokeshave.desktop.plain_text import TextLabel, plain
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.theme import theme
 from spokeshave.language.literals import time_ms

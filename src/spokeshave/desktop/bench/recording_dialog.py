@@ -17,7 +17,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from spokeshave.desktop.plain import TextLabel
+from spokeshave.desktop.plain_text import TextLabel
 from spokeshave.formats.recording import Recording
 from spokeshave.model.project import Project, SignalClass
 from spokeshave.verify.accepted import Change

@@ -15,7 +15,7 @@ from spokeshave.formats.disk import write_bytes_atomically
 from spokeshave.verify.progress import look
 
 if TYPE_CHECKING:
-    from spokeshave.desktop.bench.strip import TimingStrip
+    from spokeshave.desktop.bench.timing_diagram import TimingStrip
 
 FRAME_MS = 100
 MOST_FRAMES = 900

@@ -16,7 +16,7 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.field_words import VALUES
-from spokeshave.desktop.plain import plain
+from spokeshave.desktop.plain_text import plain
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.theme import theme

@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import QHeaderView, QTreeWidget, QTreeWidgetItem
 
-from spokeshave.desktop.plain import plain
+from spokeshave.desktop.plain_text import plain
 from spokeshave.desktop.run_cluster import clock_text
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.theme import theme

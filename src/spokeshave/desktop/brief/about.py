@@ -8,7 +8,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QCompleter, QFrame, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.plain import RichLabel, TextLabel
+from spokeshave.desktop.plain_text import RichLabel, TextLabel
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.theme import theme
 from spokeshave.model import edits

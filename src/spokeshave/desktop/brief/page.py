@@ -11,9 +11,9 @@ from PySide6.QtWidgets import QApplication, QFileDialog, QHBoxLayout, QPushButto
 
 from spokeshave.desktop.brief.about import SIGNS, AboutRequirement
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.empty import EmptyHint
+from spokeshave.desktop.empty_hint import EmptyHint
 from spokeshave.desktop.field_words import BRIEF
-from spokeshave.desktop.plain import TextLabel
+from spokeshave.desktop.plain_text import TextLabel
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.stage_page import StagePage
 from spokeshave.desktop.tables import Column, ItemTable, ItemView

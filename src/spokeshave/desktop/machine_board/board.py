@@ -18,8 +18,8 @@ from PySide6.QtWidgets import QLineEdit, QMenu, QWidget
 
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.machine_board import scene
-from spokeshave.desktop.machine_board.hands import Hands
-from spokeshave.desktop.plain import plain
+from spokeshave.desktop.machine_board.device_hands import Hands
+from spokeshave.desktop.plain_text import plain
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.theme import theme

@@ -19,7 +19,7 @@ from PySide6.QtWidgets import (
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.machine_board.board import Board
 from spokeshave.desktop.machine_board.wiring_panel import WiringPanel, free_cell
-from spokeshave.desktop.plain import TextLabel
+from spokeshave.desktop.plain_text import TextLabel
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.stage_page import StagePage

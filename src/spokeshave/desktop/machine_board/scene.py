@@ -8,7 +8,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPainterPath, QPen
 
 from spokeshave.desktop.machine_board.drawings import W
-from spokeshave.desktop.machine_board.drawings_panel import DRAWINGS
+from spokeshave.desktop.machine_board.operator_drawings import DRAWINGS
 from spokeshave.desktop.theme import text_font, theme
 from spokeshave.engine.by_hand import is_asked, is_blocked
 from spokeshave.engine.program import Program

@@ -17,7 +17,7 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.plain import TextLabel
+from spokeshave.desktop.plain_text import TextLabel
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.theme import theme
 from spokeshave.machine.kinds import KINDS

@@ -22,7 +22,7 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.plain import TextLabel, plain
+from spokeshave.desktop.plain_text import TextLabel, plain
 from spokeshave.desktop.tasks import Tasks
 from spokeshave.desktop.theme import theme
 from spokeshave.model import edits

@@ -17,7 +17,7 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.plain import RichLabel, TextLabel
+from spokeshave.desktop.plain_text import RichLabel, TextLabel
 from spokeshave.desktop.proof.matrix_table import MatrixModel, MatrixView
 from spokeshave.desktop.proof.trip_words import TripWords
 from spokeshave.desktop.runner import Runner

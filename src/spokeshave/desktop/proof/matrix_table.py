@@ -18,7 +18,7 @@ from PySide6.QtWidgets import (
 
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.field_words import MATRIX
-from spokeshave.desktop.plain import plain
+from spokeshave.desktop.plain_text import plain
 from spokeshave.desktop.sequence.condition_editor import ConditionEdit
 from spokeshave.desktop.theme import text_font, theme
 from spokeshave.desktop.upright_header import UprightHeader

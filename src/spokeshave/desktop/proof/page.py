@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QHBoxLayout, QProgressBar, QPushButton, QTabWidget
 
 from spokeshave.desktop.brief.about import COLOURS, SIGNS
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.plain import RichLabel, TextLabel
+from spokeshave.desktop.plain_text import RichLabel, TextLabel
 from spokeshave.desktop.proof.accepted import AcceptedPanel
 from spokeshave.desktop.proof.matrix import MatrixPanel
 from spokeshave.desktop.proof.scenarios import ScenariosPanel

@@ -20,7 +20,7 @@ from PySide6.QtGui import QColor, QFont, QFontMetrics, QKeyEvent, QKeySequence, 
 from PySide6.QtWidgets import QAbstractItemView, QApplication, QHeaderView, QStyledItemDelegate, QTableView, QWidget
 
 from spokeshave.desktop.field_words import ROWS
-from spokeshave.desktop.plain import plain
+from spokeshave.desktop.plain_text import plain
 from spokeshave.desktop.proof.row_line import RowLine
 from spokeshave.desktop.theme import code_font, theme
 from spokeshave.language.scenario_print import format_row, join_row, split_row

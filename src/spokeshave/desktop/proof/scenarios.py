@@ -22,8 +22,8 @@ from PySide6.QtWidgets import (
 
 from spokeshave.desktop.both_bar import BothBar
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.empty import EmptyHint
-from spokeshave.desktop.plain import TextLabel, plain
+from spokeshave.desktop.empty_hint import EmptyHint
+from spokeshave.desktop.plain_text import TextLabel, plain
 from spokeshave.desktop.proof.rows import BECAUSE, SIGNS, RowsModel, RowsView, sign_colour
 from spokeshave.desktop.theme import code_font, theme
 from spokeshave.language.scenario_print import format_scenario

@@ -24,8 +24,8 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.elsewhere import LOOK_MS
-from spokeshave.desktop.plain import RichLabel, StatusLabel, plain
+from spokeshave.desktop.plain_text import RichLabel, StatusLabel, plain
+from spokeshave.desktop.process_work import LOOK_MS
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.theme import theme
 from spokeshave.model.project import Project, Scenario

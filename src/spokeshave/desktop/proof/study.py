@@ -20,8 +20,8 @@ from PySide6.QtWidgets import (
 
 from spokeshave.desktop.both_bar import BothBar
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.elsewhere import Elsewhere
-from spokeshave.desktop.plain import RichLabel, StatusLabel, TextLabel, plain
+from spokeshave.desktop.plain_text import RichLabel, StatusLabel, TextLabel, plain
+from spokeshave.desktop.process_work import Elsewhere
 from spokeshave.desktop.theme import code_font, theme
 from spokeshave.engine.link import LinkError
 from spokeshave.model.project import Project

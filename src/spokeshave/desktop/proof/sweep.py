@@ -21,8 +21,8 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.elsewhere import LOOK_MS, Elsewhere
-from spokeshave.desktop.plain import RichLabel, StatusLabel, TextLabel
+from spokeshave.desktop.plain_text import RichLabel, StatusLabel, TextLabel
+from spokeshave.desktop.process_work import LOOK_MS, Elsewhere
 from spokeshave.desktop.proof.sweep_table import FILTERS, LOOKS, MEANS, SweepModel, SweepView
 from spokeshave.desktop.theme import theme
 from spokeshave.engine.session import Session

@@ -20,7 +20,7 @@ from spokeshave.chart.labels import (
     condition_lines,
 )
 from spokeshave.chart.layout import Bar, StepBox
-from spokeshave.desktop.plain import plain
+from spokeshave.desktop.plain_text import plain
 from spokeshave.desktop.theme import code_font, state_colour, text_font, theme
 from spokeshave.engine.explain import Waiting
 from spokeshave.model.project import Step, Transition

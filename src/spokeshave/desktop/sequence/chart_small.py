@@ -7,7 +7,7 @@ from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from spokeshave.chart.layout import Layout, layout
-from spokeshave.desktop.plain import TextLabel
+from spokeshave.desktop.plain_text import TextLabel
 from spokeshave.desktop.theme import text_font, theme
 from spokeshave.model.project import Sequence, Step
 

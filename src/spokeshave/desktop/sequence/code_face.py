@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.code_editor import CodeEditor, Fault
-from spokeshave.desktop.plain import TextLabel, plain
+from spokeshave.desktop.plain_text import TextLabel, plain
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.sequence.chart_small import HEIGHT, BeforeAfter
 from spokeshave.desktop.sequence.code_changes import Difference, looked_at

@@ -8,8 +8,8 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QWidget
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.elsewhere import Elsewhere
-from spokeshave.desktop.plain import TextLabel, plain
+from spokeshave.desktop.plain_text import TextLabel, plain
+from spokeshave.desktop.process_work import Elsewhere
 from spokeshave.desktop.theme import theme
 from spokeshave.engine.link import LinkError
 from spokeshave.formats.code.as_run import as_project

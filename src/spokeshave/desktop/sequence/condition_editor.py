@@ -9,7 +9,7 @@ from PySide6.QtCore import QEvent, QPoint, Qt
 from PySide6.QtGui import QHideEvent, QKeyEvent
 from PySide6.QtWidgets import QCompleter, QLineEdit, QWidget
 
-from spokeshave.desktop.plain import TextLabel
+from spokeshave.desktop.plain_text import TextLabel
 from spokeshave.desktop.theme import code_font, theme
 from spokeshave.engine.names import SlotTable, TextScope
 from spokeshave.engine.text_faults import condition_problems

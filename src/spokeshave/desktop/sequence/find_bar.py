@@ -9,7 +9,7 @@ from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QPushButton, QWidget
 
 from spokeshave.desktop.code_editor import CodeEditor
-from spokeshave.desktop.plain import TextLabel, plain
+from spokeshave.desktop.plain_text import TextLabel, plain
 from spokeshave.desktop.sequence.editor import SequenceEditor
 from spokeshave.verify.find import Hit, find, replace_all, spots
 

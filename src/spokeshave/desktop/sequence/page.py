@@ -15,9 +15,9 @@ from PySide6.QtWidgets import (
 
 from spokeshave.desktop.code_editor import CodeEditor
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.empty import EmptyHint
+from spokeshave.desktop.empty_hint import EmptyHint
 from spokeshave.desktop.icons import icon
-from spokeshave.desktop.plain import FittingLabel, plain
+from spokeshave.desktop.plain_text import FittingLabel, plain
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.sequence.chart_view import ChartView

@@ -11,7 +11,7 @@ from PySide6.QtCore import QAbstractTableModel, Qt, Signal
 from spokeshave.chart.labels import block_text, window_text
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.field_words import SHEET
-from spokeshave.desktop.plain import plain
+from spokeshave.desktop.plain_text import plain
 from spokeshave.desktop.tables import NO_PARENT, Index
 from spokeshave.engine.link_sequence import transition_place
 from spokeshave.formats.sequencer_table import mark_text, next_text

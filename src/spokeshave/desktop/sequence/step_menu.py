@@ -8,7 +8,7 @@ from functools import partial
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QMenu, QWidget
 
-from spokeshave.desktop.plain import plain
+from spokeshave.desktop.plain_text import plain
 from spokeshave.desktop.sequence.editor import SequenceEditor
 
 BRANCHES = (("after", "Insert a step after", "Ins"), ("before", "Insert a step before", "Shift+Ins"),

@@ -15,7 +15,7 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.plain import TextLabel, plain
+from spokeshave.desktop.plain_text import TextLabel, plain
 from spokeshave.formats.signal_table import FIELDS, Import, guess_mapping, plan_import
 from spokeshave.formats.tables.grid import Sheet
 from spokeshave.formats.tables.headings import SIGNAL_WORDS, find_heading

@@ -22,8 +22,8 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.empty import EmptyHint
-from spokeshave.desktop.plain import TextLabel, plain
+from spokeshave.desktop.empty_hint import EmptyHint
+from spokeshave.desktop.plain_text import TextLabel, plain
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.signals.columns import ADDRESS, NAME, signal_columns
 from spokeshave.desktop.signals.importing import ImportPanel

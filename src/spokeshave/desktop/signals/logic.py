@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout
 from spokeshave.desktop.both_bar import BothBar
 from spokeshave.desktop.code_editor import CodeEditor, Fault
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.plain import TextLabel
+from spokeshave.desktop.plain_text import TextLabel
 from spokeshave.desktop.theme import theme
 from spokeshave.engine.names import SlotTable, TextScope
 from spokeshave.engine.text_faults import statement_problems

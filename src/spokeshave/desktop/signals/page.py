@@ -6,7 +6,7 @@ from PySide6.QtCore import QSize
 from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QStackedWidget, QToolButton, QVBoxLayout, QWidget
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.plain import TextLabel
+from spokeshave.desktop.plain_text import TextLabel
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.signals.list import SignalList
 from spokeshave.desktop.signals.logic import LogicPanel

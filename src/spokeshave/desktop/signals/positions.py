@@ -18,7 +18,7 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.plain import TextLabel
+from spokeshave.desktop.plain_text import TextLabel
 from spokeshave.desktop.selection import Selection
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.positions import Position, positions, put_position, remove_position

@@ -9,8 +9,8 @@ from PySide6.QtWidgets import QHBoxLayout, QListWidget, QListWidgetItem, QPushBu
 from spokeshave.desktop.both_bar import BothBar
 from spokeshave.desktop.code_editor import CodeEditor, Fault
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.empty import EmptyHint
-from spokeshave.desktop.plain import TextLabel, plain
+from spokeshave.desktop.empty_hint import EmptyHint
+from spokeshave.desktop.plain_text import TextLabel, plain
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.theme import theme
 from spokeshave.formats.errors import FormatError

@@ -24,8 +24,8 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.empty import EmptyHint
-from spokeshave.desktop.plain import TextLabel, plain
+from spokeshave.desktop.empty_hint import EmptyHint
+from spokeshave.desktop.plain_text import TextLabel, plain
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.theme import theme
 from spokeshave.language.literals import read_value, value_text

@@ -10,7 +10,7 @@ from PySide6.QtCore import QObject, QTimer
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.plain import TextLabel
+from spokeshave.desktop.plain_text import TextLabel
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.recovery import Kept, Recovery, discard
 

@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QFileDialog
 
+from spokeshave.desktop.bench.diagram_beside import Beside
 from spokeshave.desktop.bench.recording_dialog import RecordingDialog
-from spokeshave.desktop.bench.strip_beside import Beside
 from spokeshave.desktop.record import record_bytes
-from spokeshave.desktop.seeking import CHUNK
+from spokeshave.desktop.run_to import CHUNK
 from spokeshave.engine.link import link_problems
 from spokeshave.formats.disk import write_bytes_atomically
 from spokeshave.formats.errors import FormatError

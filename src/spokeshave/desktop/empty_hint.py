@@ -7,7 +7,7 @@ from collections.abc import Callable
 from PySide6.QtCore import QEvent, QObject, Qt
 from PySide6.QtWidgets import QAbstractScrollArea, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
-from spokeshave.desktop.plain import TextLabel
+from spokeshave.desktop.plain_text import TextLabel
 
 Steps = tuple[tuple[str, Callable[[], object]], ...]
 

@@ -12,7 +12,7 @@ from spokeshave.desktop.bench.lane_list import Lane
 from spokeshave.desktop.theme import text_font, theme
 
 if TYPE_CHECKING:
-    from spokeshave.desktop.bench.strip import TimingStrip
+    from spokeshave.desktop.bench.timing_diagram import TimingStrip
 
 
 LEAST_W, MOST_W = 132, 260

@@ -14,7 +14,7 @@ from spokeshave.model.project import Accepted
 from spokeshave.verify.accepted import Change, apart, kept
 
 if TYPE_CHECKING:
-    from spokeshave.desktop.bench.strip import TimingStrip
+    from spokeshave.desktop.bench.timing_diagram import TimingStrip
     from spokeshave.verify.scenarios import Run
 
 

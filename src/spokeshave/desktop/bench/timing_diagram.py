@@ -6,10 +6,8 @@ from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QWheelEvent
 from PySide6.QtWidgets import QToolTip, QWidget
 
-from spokeshave.desktop.bench.lane_list import LANE_H, Lane, LaneList
-from spokeshave.desktop.bench.raster import Raster
-from spokeshave.desktop.bench.strip_beside import Beside, paint_beside
-from spokeshave.desktop.bench.strip_marks import (
+from spokeshave.desktop.bench.diagram_beside import Beside, paint_beside
+from spokeshave.desktop.bench.diagram_marks import (
     AXIS_H,
     Interval,
     paint_alarm,
@@ -19,8 +17,10 @@ from spokeshave.desktop.bench.strip_marks import (
     paint_marks,
     paint_names,
 )
-from spokeshave.desktop.bench.strip_names import LEAST_W, NameColumn, paint_limits
-from spokeshave.desktop.plain import plain
+from spokeshave.desktop.bench.diagram_names import LEAST_W, NameColumn, paint_limits
+from spokeshave.desktop.bench.lane_list import LANE_H, Lane, LaneList
+from spokeshave.desktop.bench.lane_picture import Raster
+from spokeshave.desktop.plain_text import plain
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.theme import theme
 from spokeshave.engine.session import Session

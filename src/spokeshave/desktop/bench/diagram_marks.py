@@ -14,7 +14,7 @@ from spokeshave.desktop.theme import text_font, theme
 from spokeshave.verify.lanes import tracks
 
 if TYPE_CHECKING:
-    from spokeshave.desktop.bench.strip import TimingStrip
+    from spokeshave.desktop.bench.timing_diagram import TimingStrip
     from spokeshave.engine.session import Session
 
 AXIS_H = 22
