@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 
 from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
-from spokeshave.model.project import Project, Scenario
+from spokeshave.model.project import Project, Scenario, Signal, SignalClass, Type
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.probe import probe
 from spokeshave.verify.scenarios import run_scenario
@@ -33,6 +33,15 @@ def rises(bools: list[bool]) -> list[int]:
     return [k for k, b in enumerate(bools) if b and (k == 0 or not bools[k - 1])]
 
 
+def edged(edge: str, bools: list[bool], held: int) -> list[bool]:
+    """RISING, FALLING or HELD (for so many scans) of what is seen at the ends of scans; nothing has risen in the first."""
+    if edge == "HELD":
+        since = [next((j + 1 for j in range(k, -1, -1) if not bools[j]), 0) for k in range(len(bools))]
+        return [b and k - since[k] >= held for k, b in enumerate(bools)]
+    rising = edge == "RISING"
+    return [k > 0 and b is rising and bools[k - 1] is not rising for k, b in enumerate(bools)]
+
+
 def obvious(kind: str, a: list[bool], b: list[bool], number: int, other: int) -> Outcome:
     """What a person would say who has the whole recording. `number` and `other` are scans, or a count."""
     if kind in ("always", "never"):
@@ -49,6 +58,8 @@ def obvious(kind: str, a: list[bool], b: list[bool], number: int, other: int) ->
     if kind == "while":
         there = [y for x, y in zip(a, b) if x]
         return NOT if not there else PASS if all(there) else FAIL
+    if kind == "not before":
+        return NOT if not any(a) else FAIL if a.index(True) < number else PASS
     if kind == "count":
         return FAIL if len(rises(a)) > number else NOT if len(rises(a)) < number else PASS
     assert kind == "whenever"
@@ -66,7 +77,7 @@ def obvious(kind: str, a: list[bool], b: list[bool], number: int, other: int) ->
     return found
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=120, deadline=None)
 @given(projects(), st.data())
 def test_a_verdict_is_what_a_person_would_say_who_sees_every_scan(project: Project, data: st.DataObject) -> None:
     steps = [f"{q.name}.{s.name}.X" for q in project.sequences for s in q.steps]
@@ -74,13 +85,21 @@ def test_a_verdict_is_what_a_person_would_say_who_sees_every_scan(project: Proje
     (one, not_one), (two, not_two) = data.draw(names), data.draw(names)
     number = data.draw(st.integers(0, SCANS + 3))
     other = data.draw(st.integers(number, SCANS + 3))
-    kind = data.draw(st.sampled_from(["always", "never", "finally", "at", "by", "from", "while", "count", "whenever"]))
+    kind = data.draw(
+        st.sampled_from(["always", "never", "finally", "at", "by", "from", "while", "count", "whenever", "not before"])
+    )
     a, b = ("NOT " * not_one + one), ("NOT " * not_two + two)
+    edges, held = (
+        [data.draw(st.sampled_from(["", "", "RISING", "FALLING", "HELD"])) for _ in "ab"],
+        data.draw(st.integers(0, 6)),
+    )
+    a, b = (f"{e}({x}{f', T#{held * PERIOD}ms' * (e == 'HELD')})" if e else x for e, x in zip(edges, (a, b)))
     number = number % 6 if kind in ("count", "whenever") else number
     rows = {
         "at": f"at {number * PERIOD} ms: {a}", "by": f"by {number * PERIOD} ms: {a}",
         "from": f"from {number * PERIOD} ms to {other * PERIOD} ms: {a}", "while": f"while {a}: {b}",
-        "count": f"count {a}: {number} times", "whenever": f"whenever {a} then within {number * PERIOD} ms {b}",
+        "not before": f"not before {number * PERIOD} ms: {a}", "count": f"count {a}: {number} times",
+        "whenever": f"whenever {a} then within {number * PERIOD} ms {b}",
     }  # fmt: skip
     times = sorted(data.draw(st.lists(st.integers(0, SCANS - 1), max_size=8)))
     hands = [
@@ -95,7 +114,9 @@ def test_a_verdict_is_what_a_person_would_say_who_sees_every_scan(project: Proje
     assert session is not None
     seen = Seen(session)
     verdict = result.verdicts[0]
-    assert verdict.outcome is obvious(kind, seen.bools(one, not_one), seen.bools(two, not_two), number, other), text
+    bools = [seen.bools(one, not_one), seen.bools(two, not_two)]
+    first, second = (edged(e, x, held) if e else x for e, x in zip(edges, bools))
+    assert verdict.outcome is obvious(kind, first, second, number, other), text
     assert 0 <= verdict.time_ms < SCANS * PERIOD
 
 
@@ -161,7 +182,9 @@ def test_scans_that_are_jumped_over_change_nothing_of_what_is_said(project: Proj
         f"{one} entered at most 2 times", f"{two} lasts at most {t} ms", f"{three} lasts at least {t} ms", f"order {q.name}: {names[0]}, {names[1]}",
         f"reach {two} within {t} ms", f"reach {one} within {more} ms of {two}",
         f'reach {two} within {more} ms of "Here"', "value Count from 0 to 3", "no alarms",
-        f"value {one}.T from 0 to {more}",
+        f"value {one}.T from 0 to {more}", f"not before {t} ms: {b}", f"never RISING({a}) AND FALLING({b})", f"count HELD({b}, T#{t}ms): 2 times",
+        f"while HELD({a}, T#50ms): {b}", f"whenever FALLING({b}) then within {more} ms RISING({a})", f"finally NOT HELD({a}, T#{more}ms)",
+        f"count RISING(HELD({a}, T#30ms)): at least 2 times",
     )]  # fmt: skip
     scenario = Scenario("Random", "\n".join(rows))
     skipping, every = run_scenario(project, scenario), run_scenario(project, scenario, every_scan=True)
@@ -170,6 +193,24 @@ def test_scans_that_are_jumped_over_change_nothing_of_what_is_said(project: Proj
         assert mine == other
     assert skipping.runs == every.runs
     assert skipping.runs[0].live.executed <= every.runs[0].live.executed
+
+
+def test_an_edge_that_has_no_value_fails_its_row_alone_and_a_moment_has_none():
+    project = Project("Two", signals=(Signal("Up", SignalClass.INPUT), Signal("N", SignalClass.INTERNAL, Type.INT)))
+    rows = [
+        "at 100 ms: set Up to TRUE",
+        "run for 1 s",
+        "expect never RISING(1 / N > 0)",
+        "expect count RISING(Up): 1 times",
+    ]
+    result = run_scenario(project, Scenario("Edges", "\n".join(rows)))
+    assert (
+        [v.outcome for v in result.verdicts] == [FAIL, PASS]
+        and "has no value" in result.verdicts[0].because
+        and not result.stopped
+    )
+    told = run_scenario(project, Scenario("Moment", "\n".join(["when RISING(Up): set Up to FALSE", *rows])))
+    assert [p.line for p in told.problems] == [1] and "write the condition alone" in told.problems[0].advice
 
 
 @settings(max_examples=60)

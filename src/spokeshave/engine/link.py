@@ -73,6 +73,11 @@ class _Read(NamedTuple):
     reset: Any
 
 
+def _edges_outside(also: Sequence[ck.Checked]) -> int:
+    """How many edges conditions have that are looked at from outside: who looks keeps them, in slots counted from the end."""
+    return max((-e.slot for tree in also for e in ck.edges(tree)), default=0)
+
+
 class Linker:
     """Checks every text of a machine file in its place, then compiles them all at once."""
 
@@ -153,7 +158,7 @@ class Linker:
             project=project,
             period_ms=project.period_ms,
             places=tuple(texts.places),
-            start=tuple(table.values),
+            start=(*table.values, *[False] * _edges_outside(self.also)),
             recorded=self._recorded(),
             slots=dict(table.final),
             asked={table.final[n]: table.read[n] for n in table.final},

@@ -233,6 +233,18 @@ def form(node: Checked) -> str:
             return f"{node.kind}({form(node.operand)},{'' if node.time is None else form(node.time)})"
 
 
+def edges(node: Checked) -> Iterator[Edge]:
+    """Every RISING, FALLING and HELD in an expression, outer ones first."""
+    if isinstance(node, Edge):
+        yield node
+        yield from edges(node.operand)
+        if node.time is not None:
+            yield from edges(node.time)
+    else:
+        for a in operands(node):
+            yield from edges(a)
+
+
 def loads(node: Checked) -> Iterator[Load]:
     """All variables an expression reads, those inside RISING, FALLING and HELD too."""
     match node:

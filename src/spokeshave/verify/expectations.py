@@ -64,7 +64,7 @@ class Watcher:
             try:
                 self.look(s)
             except RunStop as stop:
-                self._has_no_value(stop)
+                self.has_no_value(stop)
 
     def look(self, s: Situation) -> None:
         raise NotImplementedError
@@ -85,11 +85,11 @@ class Watcher:
             try:
                 self.end()
             except RunStop as stop:
-                self._has_no_value(stop)
+                self.has_no_value(stop)
         assert self.decided is not None
         return self.decided
 
-    def _has_no_value(self, stop: RunStop) -> None:
+    def has_no_value(self, stop: RunStop) -> None:
         """The row cannot be judged from here on: it fails with what keeps it from having a value, and no other row does."""
         self.decide(Outcome.FAIL, f"it has no value: {stop.message}")
 
@@ -163,6 +163,20 @@ class TrueAt(Watcher):
             self.decide(Outcome.PASS if true else Outcome.FAIL, self.values(s) if true else self.why(s))
         else:
             self.decide(Outcome.NOT_REACHED, "the run ended before")
+
+
+class NotBefore(Watcher):
+    """not before t: e: decided when it comes."""
+
+    def look(self, s: Situation) -> None:
+        if self.tests[0](s.v):
+            self.decide(
+                Outcome.FAIL if self.now < self.row.ms else Outcome.PASS,
+                f"after {_seconds(self.now)}: {self.values(s)}",
+            )
+
+    def end(self) -> None:
+        self.decide(Outcome.NOT_REACHED, f"{self.row.conditions[0]} never came")
 
 
 class Throughout(Watcher):
@@ -400,6 +414,7 @@ class Alarms(Watcher):
 WATCHERS: dict[str, type[Watcher]] = {
     "always": Always,
     "never": Always,
+    "not_before": NotBefore,
     "true_at": TrueAt,
     "true_by": TrueAt,
     "true_finally": TrueAt,

@@ -18,8 +18,26 @@ from spokeshave.model.project import Project, Scenario
 from spokeshave.verify.scenario_names import row_fault, way_to
 
 
+@dataclass(frozen=True, slots=True)
+class SheetEdge:
+    """A RISING, FALLING or HELD of an expectation. It is not the program's: it looks at the ends of scans, and its slot is one of
+    those that are counted from the end of the list of values.
+    """
+
+    kind: str
+    slot: int
+    operand: ck.Checked
+    time: ck.Checked | None
+
+
 class SheetScope(TextScope):
-    """Scenarios see outputs as they go out, after interlocks and forces."""
+    """Scenarios see outputs as they go out, after interlocks and forces. Only expectations have edges: a moment comes when its
+    condition becomes TRUE anyway.
+    """
+
+    def __init__(self, table: SlotTable, edges: list[SheetEdge] | None = None, before: int = 0) -> None:
+        super().__init__(table)
+        self.edges, self.before = edges, before
 
     def lookup(self, parts: tuple[str, ...]) -> Symbol | str:
         found = super().lookup(parts)
@@ -28,9 +46,12 @@ class SheetScope(TextScope):
         return found
 
     def edge(self, kind: str, operand: ck.Checked, time: ck.Checked | None) -> int:
-        raise TextError(
-            [Problem(1, 1, f"{kind} is not for scenarios", "use when ..., or whenever ... then within ...")]
-        )
+        if self.edges is None:
+            advice = "it is done when its condition becomes TRUE; write the condition alone"
+            raise TextError([Problem(1, 1, f"{kind} is not for the moment of a row", advice)])
+        slot = -1 - self.before - len(self.edges)
+        self.edges.append(SheetEdge(kind, slot, operand, time))
+        return slot
 
 
 _last_table: list[tuple[Project, SlotTable]] = []
@@ -50,18 +71,24 @@ class Checked:
     sheet: Sheet
     conditions: dict[int, tuple[ck.Checked, ...]]
     problems: tuple[Problem, ...]
+    edges: tuple[SheetEdge, ...] = ()
+    """Those of its expectations, inner ones first."""
 
 
-def check_sheet(project: Project, text: str) -> Checked:
-    """Parses a scenario without lists and checks every name in it against the project."""
+def check_sheet(project: Project, text: str, edges_before: int = 0) -> Checked:
+    """Parses a scenario without lists and checks every name in it against the project. `edges_before` are the edges of other sheets that are
+    played in the same run.
+    """
     sheet = parse_scenario(text)
-    scope = SheetScope(_table(project))
+    edges: list[SheetEdge] = []
+    of_moments, of_expectations = SheetScope(_table(project)), SheetScope(_table(project), edges, edges_before)
     problems = list(sheet.problems)
     conditions: dict[int, tuple[ck.Checked, ...]] = {}
     rows: list[DeedRow | ExpectRow | GivenRow] = [*sheet.given, *sheet.deeds, *sheet.expectations]
     for row in rows:
         if not isinstance(row, GivenRow):
             texts = row.conditions if isinstance(row, ExpectRow) else (row.moment.condition,)
+            scope = of_expectations if isinstance(row, ExpectRow) else of_moments
             trees = [_condition(t, row, at, scope, problems) for at, t in enumerate(texts) if t]
             conditions[row.line] = tuple(t for t in trees if t is not None)
         message, advice = row_fault(project, row)
@@ -72,7 +99,7 @@ def check_sheet(project: Project, text: str) -> Checked:
         if expected.kind == "reach" and expected.note and expected.note.lower() not in known:
             offer = did_you_mean(expected.note, sheet.marks) or 'a row such as: on Roast.Drop: mark "dropping"'
             problems.append(Problem(expected.line, 1, f"no row marks {expected.note!r}", offer))
-    return Checked(sheet, conditions, tuple(sorted(problems, key=lambda p: (p.line, p.column))))
+    return Checked(sheet, conditions, tuple(sorted(problems, key=lambda p: (p.line, p.column))), tuple(edges))
 
 
 def scenario_problems(project: Project, scenario: Scenario) -> tuple[Problem, ...]:

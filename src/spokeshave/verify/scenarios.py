@@ -16,6 +16,7 @@ from spokeshave.verify.protection import ActedWatch
 from spokeshave.verify.scenario_language import Checked, check_sheet, scenario_problems
 from spokeshave.verify.scenario_names import way_to
 from spokeshave.verify.script import Script, with_parameters
+from spokeshave.verify.sheet_edges import SheetEdges
 
 
 @dataclass(frozen=True, slots=True)
@@ -126,12 +127,12 @@ class CaseRun:
         self.checked = check_sheet(project, case.text)
         way = way_to(project, self.checked.sheet.start, scenario.name)
         self.ahead: list[tuple[Checked, str]] = [(check_sheet(project, s.text), mark) for s, mark in way]
+        """Scenarios that are played up to a mark; nothing is expected there."""
         self.project = project
         for checked in (*(c for c, _ in self.ahead), self.checked):
             self.project = with_parameters(self.project, checked.sheet.given)
-        looked_at = [
-            t for c in (*(c for c, _ in self.ahead), self.checked) for trees in c.conditions.values() for t in trees
-        ]
+        looked_at = [t for c, _ in self.ahead for row in c.sheet.deeds for t in c.conditions[row.line]]
+        looked_at += [t for trees in self.checked.conditions.values() for t in trees]
         self.session = Session(self.project, every_scan=every_scan, also=looked_at)
         self.session.tells_moves = True
         self.seen_to = 0
@@ -140,6 +141,7 @@ class CaseRun:
         """The scan to which is run."""
         self.acted: ActedWatch | None = None
         self.watchers: list[Watcher] = []
+        self.edges = SheetEdges((), self.session.program)
         self.stopped = ""
         period = project.period_ms
         self.lengths = [-(-c.sheet.length_ms // period) for c in (*(c for c, _ in self.ahead), self.checked)]
@@ -165,6 +167,7 @@ class CaseRun:
     def _watch(self) -> None:
         program = self.session.program
         self.acted = ActedWatch(program, self.script.start_ms)
+        self.edges = SheetEdges(self.checked.edges, program)
         for row in self.checked.sheet.expectations:
             watcher = WATCHERS[row.kind](row, program, self.checked.conditions[row.line])
             watcher.start_ms, watcher.marks = self.script.start_ms, self.script.marks
@@ -211,6 +214,7 @@ class CaseRun:
         """The scan behind which somebody has to look even if nothing happens: the script, or a watcher by its time."""
         period, start = self.session.program.period_ms, self.script.start_ms
         times = [t for w in self.watchers if w.decided is None and (t := w.due()) is not None]
+        times += self.edges.due()
         scans = [-(-(start + t) // period) for t in times]
         k = self.session.k
         return min([self.script.next_scan(), *(scan + 1 for scan in scans if scan >= k)])
@@ -234,11 +238,16 @@ class CaseRun:
         if self.acted is None:
             return
         self.acted.see(s)
+        if self.edges.edges:
+            self.edges.see(s, (s.k - 1) * self.session.program.period_ms - self.script.start_ms)
         for w in self.watchers:
             if w.decided is None:
                 if over:
                     w.pass_over(over)
-                w.see(s)
+                if (stop := self.edges.fault_in(w.trees)) is not None:
+                    w.has_no_value(stop)
+                else:
+                    w.see(s)
 
     def _end(self) -> bool:
         if self.ahead and not self.stopped:
