@@ -128,7 +128,7 @@ def test_deeds_do_what_they_say(deeds, expectation):
         ("at 1 s: set Drive to TRUE\nrun for 1 s\nexpect no alarms", 1, "Drive is an output"),
         ("run for 1 s\nexpect order Main: Idle, Opned", 2, "Main has no step Opned"),
         ("run for 1 s\nexpect never Goo", 2, "there is no Goo"),
-        ("run for 1 s\nexpect never RISING(Go)", 2, "RISING is not for scenarios"),
+        ("run for 1 s\nwhen RISING(Go): set Go to FALSE\nexpect no alarms", 2, "RISING is not for the moment"),
         ("given Goo is 3\nrun for 1 s\nexpect no alarms", 1, "there is no setting and no device Goo"),
         ("given Go is TRUE\nrun for 1 s\nexpect no alarms", 1, "Go is an input"),
         ("given Sluice.extend_s is -3\nrun for 1 s\nexpect no alarms", 1, "extend_s"),
