@@ -205,3 +205,23 @@ def test_reports_carry_the_verdicts_and_survive_odd_characters(roastery):
     ):
         assert wanted in html
     assert html == record_html(roastery, results, findings(roastery), "2030-01-02")
+
+
+@pytest.mark.parametrize(
+    ("typed", "meant"),
+    [
+        ("expect RISING(Go) within 5 s", "expect by 5 s: RISING(Go)"),
+        ("expect Go not before 1 s", "expect not before 1 s: Go"),
+        ("expect Go after 1 s", "expect not before 1 s: Go"),
+        ("expect Main.Open within 3 s", "expect reach Main.Open within 3 s"),
+        ("never Go AND Up", "expect never Go AND Up"),
+        ("no alarms", "expect no alarms"),
+        ("set Go to TRUE", "at 0 s: set Go to TRUE"),
+        ("expect Go", "expect finally Go"),
+    ],
+)
+def test_a_row_as_people_type_it_first_is_offered_as_it_is_written(typed, meant):
+    (problem,) = parse_scenario(f"run for 1 s\n{typed}\nexpect no hazards").problems
+    assert problem.line == 2 and problem.advice.endswith(f"write: {meant}")
+    assert not parse_scenario(f"run for 1 s\n{meant}\nexpect no hazards").problems
+    assert "write" not in parse_scenario(f"run for 1 s\n{typed}{' AND Go' * 40}").problems[0].advice

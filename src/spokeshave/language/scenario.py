@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import TYPE_CHECKING
@@ -49,9 +50,40 @@ def row_tree(row: str, line: int) -> Tree[Token]:
     except (UnexpectedToken, UnexpectedCharacters, UnexpectedEOF) as error:
         p = explain_error(error, row, "start_row")
         advice = re.sub(r"\b[A-Z_]{2,}\b", lambda m: _WORDS.get(m[0], m[0].strip("_").lower()), p.advice)
+        if meant := _meant(row):
+            ends = isinstance(error, UnexpectedEOF) or p.start >= len(row)  # it may be going on as it stands
+            advice = f"{advice}, or write: {meant}" if ends else f"write: {meant}"
         raise sx.TextError([sx.Problem(line, p.column, p.message, advice, p.start, p.end)]) from None
     except RecursionError:
         raise sx.TextError([sx.Problem(line, 1, "this row is too long")]) from None
+
+
+LONGEST_MEANT = 120
+"""Letters of a row that is guessed at: what is said of it has to fit beside it."""
+_SAID = re.compile(r"expect\s+(?P<what>.+?)(\s+(?P<word>within|not before|after|before)\s+(?P<time>[\w#. ]+?))?", re.I)
+
+
+def _meant(row: str) -> str:
+    """The row as it would be right, of one that people type who know what they expect and not yet how it is written; else nothing."""
+    from lark import LarkError
+
+    from spokeshave.language.expected import row_grammar
+
+    if len(row) > LONGEST_MEANT:
+        return ""
+    tries = [f"expect {row.strip()}", f"at 0 s: {row.strip()}"]
+    said = _SAID.fullmatch(row.strip())
+    if said is not None:
+        what, time = said["what"], said["time"]
+        begin = {"within": "by", "before": "by"}.get((said["word"] or "").lower(), "not before")
+        tries = [f"expect {begin} {time}: {what}"] if time else [f"expect finally {what}"]
+        if begin == "by" and re.fullmatch(r"\w+\.\w\w+", what):  # a step
+            tries.insert(0, f"expect reach {what} within {time}")
+    for row_meant in tries:
+        with suppress(LarkError, RecursionError):
+            row_grammar().parse(row_meant)
+            return row_meant
+    return ""
 
 
 @lru_cache(maxsize=2000)
