@@ -87,6 +87,11 @@ def signal(project: Project, *more: Signal, **changes: object) -> Project:
 
 G = gate()
 MAIN = G.sequences[0]
+SLUICE = G.devices[0]
+BOTH = replace(
+    signal(G, Signal("Back", OUT)),
+    devices=(replace(SLUICE, wires=(*SLUICE.wires, ("retract", "Back"))), *G.devices[1:]),
+)
 CASES = {
     "text": way(G, 0, "Goo"),
     "name": signal(G, Signal("9th", IN)),
@@ -137,6 +142,12 @@ CASES = {
     "connection": replace(G, connections=(Connection("Sluice", "Nobody"),)),
     "name-near": signal(G, Signal("0pened", IN), Signal("Lamp_", OUT)),
     "timer-resets-itself": replace(G, instances=(Instance("Beat", "TON"),), opening="Beat(IN := NOT Beat.Q, PT := T#1s);"),
+    "input-not-given": way(signal(G, Signal("Loose", IN)), 2, "Closed AND Loose"),
+    "contact-otherwise": signal(G, name="Shut", contact="nc"),
+    "drives-unopposed": BOTH,
+    "dead-time-zero": replace(G, signals=BOTH.signals, opposed=(OpposedPair("Drive", "Back"),), devices=(
+        *G.devices, Device("Winch", "motor", (("run", "Drive"), ("reverse", "Back"))))),
+    "window-below-travel": replace(G, devices=(replace(SLUICE, parameters=(("extend_s", 6.0),)), *G.devices[1:])),
     "equal-overshoots": way(G, 0, "RISING(Go) AND Count = 9"),
     "time-beyond-window": way(G, 1, "Opened AND Opening.T >= T#6s"),
     "statement-unreachable": chart(G, bodies=(Body("Up", "RETURN; Count := Count + 1;"), MAIN.bodies[1])),
@@ -376,3 +387,22 @@ def test_a_state_beside_a_count_is_not_counted():
     staged = chart(signal(G, Signal("Stage", VAR, Type.INT)), bodies=bodies)
     assert "equal-overshoots" not in {d.code for d in findings(way(staged, 0, "RISING(Go) AND Stage = 3"))}
     assert "equal-overshoots" in {d.code for d in findings(way(staged, 0, "RISING(Go) AND Count = 3"))}
+
+
+def test_logic_that_fits_its_devices_is_not_called():
+    """Beside each wrong file a right one that looks much like it."""
+    locked = replace(BOTH, interlocks=(Interlock("Drive", "NOT Back"),))
+    paired = replace(BOTH, opposed=(OpposedPair("Back", "Drive"),))
+    slow = replace(SLUICE, parameters=(("extend_s", 6.0),))
+    moving = step(
+        replace(G, devices=(slow, *G.devices[1:])), 0, actions=(*MAIN.steps[0].actions, Action(Qualifier.N, "Drive"))
+    )
+    roomy = step(replace(G, devices=(slow, *G.devices[1:])), 1, longest="T#6s")
+    by_time = way(replace(G, devices=(slow, *G.devices[1:])), 1, "Opening.T >= Wait")
+    turned = replace(signal(G, name="Shut", contact="nc"), devices=tuple(
+        replace(d, parameters=(("normally_closed", 1.0),)) if d.name == "Shutter" else d for d in G.devices))  # fmt: skip
+    bare = replace(way(signal(G, Signal("Loose", IN)), 2, "Closed AND Loose"), devices=())
+    for code, projects in (("drives-unopposed", (G, locked, paired)), ("window-below-travel", (G, moving, roomy, by_time)),
+                           ("contact-otherwise", (G, turned)), ("input-not-given", (G, bare)), ("dead-time-zero", (G, paired))):  # fmt: skip
+        for n, project in enumerate(projects):
+            assert code not in {d.code for d in findings(project)}, (code, n)

@@ -8,12 +8,10 @@ from spokeshave.engine.link_sequence import transition_place
 from spokeshave.model.diagnostics import Diagnostic, Place, Severity
 from spokeshave.model.project import Project, Sequence, SignalClass
 from spokeshave.verify.check.chart import is_otherwise
+from spokeshave.verify.check.devices import both_ways
 from spokeshave.verify.check.look import Look, advice, warning
 from spokeshave.verify.turned_off import TurnedOff
 from spokeshave.verify.usage import Use, uses_in_expression
-
-BOTH_WAYS = {"actuator": ("extend", "retract"), "motor": ("run", "reverse"), "axis": ("forward", "reverse")}
-"""The two drives of a device that moves both ways."""
 
 
 def stored_never_reset(look: Look) -> Iterator[Diagnostic]:
@@ -40,10 +38,7 @@ def stored_never_reset(look: Look) -> Iterator[Diagnostic]:
 def opposed_in_one_step(look: Look) -> Iterator[Diagnostic]:
     """Both outputs of an opposed pair on in the same step, or both drives of one device."""
     opposed = [(o.first, o.second, "are opposed") for o in look.project.opposed]
-    for d in look.project.devices:
-        one, other = (d.wired(terminal) for terminal in BOTH_WAYS.get(d.kind, ("", "")))
-        if one and other:
-            opposed.append((one, other, f"drive {d.name} both ways"))
+    opposed += [(one, other, f"drive {d.name} both ways") for d, one, other in both_ways(look)]
     for first, second, why in opposed:
         for q in look.project.sequences:
             for s in q.steps:
