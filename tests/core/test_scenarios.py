@@ -5,6 +5,8 @@ from __future__ import annotations
 import xml.etree.ElementTree as ElementTree
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from spokeshave.formats import spoke
 from spokeshave.language.scenario import parse_scenario
@@ -225,3 +227,31 @@ def test_a_row_as_people_type_it_first_is_offered_as_it_is_written(typed, meant)
     assert problem.line == 2 and problem.advice.endswith(f"write: {meant}")
     assert not parse_scenario(f"run for 1 s\n{meant}\nexpect no hazards").problems
     assert "write" not in parse_scenario(f"run for 1 s\n{typed}{' AND Go' * 40}").problems[0].advice
+
+
+CONDITIONS = (
+    "Go",
+    "NOT Go",
+    "Go AND Up",
+    "RISING(Go)",
+    "HELD(Up, T#1s)",
+    "Count >= 3",
+    "(Go OR Up) AND Main.Open.T > T#2s",
+)
+
+
+@given(
+    st.sampled_from(CONDITIONS),
+    st.sampled_from(("", "always ", "never ", "finally ", "by 3 s: ", "at 2 s: ", "while Go: ", "not before 4 s: ")),
+    st.sampled_from(("", " within 3 s", " before 2 min", " after 500 ms", " not before 1 h", " soon", " within")),
+    st.booleans(),
+)
+def test_what_is_offered_for_a_wrong_row_is_always_a_right_one(condition, kind, tail, expects):
+    typed = f"{'expect ' * expects}{kind}{condition}{tail}"
+    for problem in parse_scenario(f"run for 1 s\n{typed}\nexpect no hazards").problems:
+        _, _, meant = problem.advice.partition("write: ")
+        assert len(f"{problem.message} {problem.advice}") < 400
+        if meant:
+            assert not parse_scenario(f"run for 1 s\n{meant}\nexpect no hazards").problems and condition in meant
+        else:
+            assert tail in (" soon", " within") or (kind and tail) or not expects

@@ -8,6 +8,9 @@ import re
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import settings as settings_of_properties
+from hypothesis import strategies as st
 from PySide6.QtCore import QPoint, QSettings, Qt
 from PySide6.QtGui import QContextMenuEvent
 from PySide6.QtNetwork import QLocalSocket
@@ -17,7 +20,7 @@ from spokeshave.desktop import start, windows
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.first_window import take_size
 from spokeshave.desktop.manual import FOLDER, PAGES, page_text, place_of, place_of_device, search, sections
-from spokeshave.desktop.preferences import Preferences, PreferencesDialog
+from spokeshave.desktop.preferences import SIZES, Preferences, PreferencesDialog
 from spokeshave.desktop.recent import MOST, RecentFiles
 from spokeshave.desktop.sequence.sheet import NUMBER
 from spokeshave.desktop.sequence.step_menu import StepMenu
@@ -115,6 +118,38 @@ def test_recent_files_are_few_the_last_first_and_survive_a_broken_list(settings,
     settings.setValue("recent/1/when", "yesterday")
     settings.setValue("recent/size", 9_000_000)
     assert 0 < len(RecentFiles(settings).files) < MOST
+
+
+@settings_of_properties(max_examples=40)
+@given(st.lists(st.tuples(st.sampled_from(["add", "remove", "other"]), st.integers(0, 15)), max_size=40))
+def test_the_list_of_recent_files_is_the_last_ones_whatever_two_windows_do(tmp_path_factory, deeds):
+    """Against a plain list; the other window adds to the same one."""
+    folder = tmp_path_factory.mktemp("recent")
+    kept = QSettings(str(folder / "sizes.ini"), QSettings.Format.IniFormat)
+    mine, other = RecentFiles(kept), RecentFiles(QSettings(str(folder / "sizes.ini"), QSettings.Format.IniFormat))
+    wanted: list[str] = []
+    for what, number in deeds:
+        name = f"{number}.spoke"
+        wanted = [n for n in wanted if n != name]
+        if what == "remove":
+            mine.remove(folder / name)
+        else:
+            (mine if what == "add" else other).add(folder / name)
+            wanted.insert(0, name)
+        del wanted[MOST:]
+        assert [f.path.name for f in mine.files] == [f.path.name for f in other.files] == wanted
+
+
+@given(st.text(max_size=8), st.text(max_size=8), st.integers(-5, 3000), st.booleans())
+def test_preferences_that_make_sense_are_kept_and_no_others(tmp_path_factory, colours, size, period, saves):
+    kept = QSettings(str(tmp_path_factory.mktemp("kept") / "sizes.ini"), QSettings.Format.IniFormat)
+    for name, value in (("colours", colours), ("size", size), ("period_ms", period), ("saves_ms", int(saves) * 500)):
+        kept.setValue(f"preferences/{name}", value)
+    found = Preferences.read(kept)
+    assert found.colours in ("light", "dark", "system") and found.size in SIZES
+    assert found.period_ms == (period if 1 <= period <= 1000 else 10) and found.saves_ms == 500 * saves
+    found.write(kept)
+    assert Preferences.read(kept) == found
 
 
 def test_the_file_menu_lists_recent_files_and_a_gone_one_is_grey(opened, tmp_path, roastery):
