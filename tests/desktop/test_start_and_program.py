@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from PySide6.QtCore import QPoint, QSettings, Qt
 from PySide6.QtGui import QContextMenuEvent
 from PySide6.QtNetwork import QLocalSocket
-from PySide6.QtWidgets import QApplication, QDialog, QFileDialog, QMenu, QTableView, QTextBrowser, QWidget
+from PySide6.QtWidgets import QApplication, QDialog, QFileDialog, QMenu, QPushButton, QTableView, QTextBrowser, QWidget
 
 from spokeshave.desktop import start, windows
 from spokeshave.desktop.document import Document
@@ -433,3 +433,76 @@ def test_menus_open_with_a_letter_of_their_own(window):
     titles = [a.text() for a in window.menuBar().actions()]
     letters = [t[t.index("&") + 1].lower() for t in titles]
     assert len(titles) == 8 and len(letters) == len(set(letters)), titles
+
+
+SCREEN = (1920, 1080)
+
+
+@pytest.mark.parametrize("size", [s for s in SIZES if s <= 175])
+def test_every_stage_has_room_on_a_usual_screen_whatever_the_size_of_everything(window, size):
+    """What does not fit would be cut, or push the window over the edge of the screen."""
+    room = tuple(n * 100 // size for n in SCREEN)
+    window.resize(*room)
+    for stage in range(6):
+        window.show_stage(stage)
+        for beside in (window.program.show_manual, window.program.show_tour, None):
+            if beside is not None:
+                beside()
+            least = window.minimumSizeHint()
+            assert least.width() <= room[0] and least.height() <= room[1], (stage, size, least)
+        window.program.tour.leave()
+        for button in window.pages.currentWidget().findChildren(QPushButton):
+            if button.isVisible() and button.text():
+                assert button.width() >= button.minimumSizeHint().width(), (stage, button.text())
+    window.show_start()
+    assert window.minimumSizeHint().width() <= room[0]
+    page = window.start
+    assert all(card.width() >= card.minimumSizeHint().width() for card in page.examples)
+
+
+def test_a_large_chart_and_a_wrong_file_have_no_picture_and_keep_nobody_waiting(qtbot, opened, tmp_path):
+    broken, large = tmp_path / "broken.spoke", tmp_path / "large.st"
+    broken.write_text('{"format": "spokeshave machine file", "version": 5, "name":')
+    large.write_text("(* much *)\n" * 60_000)
+    window = opened()
+    for file in (large, broken):
+        window.recent.add(file)
+    window.show_start()
+    page = window.start
+    qtbot.waitUntil(lambda: not page._to_draw)
+    assert [(c.title, c.picture) for c in page.cards] == [("broken.spoke", None), ("large.st", None)]
+    page.cards[0].click()
+    assert window.stage == -1 and "✕" in window.message.text() and "broken.spoke" in window.message.text()
+    assert [f.path.name for f in window.recent.files] == ["broken.spoke", "large.st"], "it stays on the list"
+
+
+def test_the_menu_of_a_card_takes_a_file_off_the_list_and_leaves_it_where_it_is(opened, tmp_path, roastery):
+    file = tmp_path / "mine.spoke"
+    write_project(roastery, file)
+    window = opened()
+    window.recent.add(file)
+    window.show_start()
+    (card,) = window.start.cards
+    card.customContextMenuRequested.emit(QPoint(5, 5))
+    menu = next(
+        m for m in window.start.findChildren(QMenu) if m.actions() and m.actions()[0].text() == "Take off the list"
+    )
+    menu.actions()[0].trigger()
+    assert not window.recent.files and not window.start.cards and window.start.nothing.isVisible() and file.exists()
+    menu.close()
+
+
+def test_colours_of_the_desktop_are_followed_by_who_prefers_them(opened, monkeypatch):
+    window = opened()
+    monkeypatch.setattr(Preferences, "dark", property(lambda self: self.colours != "light"))
+    window.program.take(Preferences("system"))
+    assert theme.dark, "the desktop is dark"
+    all_open = start.Windows()
+    all_open.open.append(window)
+    monkeypatch.setattr(Preferences, "dark", property(lambda self: self.colours == "dark"))
+    all_open.follow_colours()
+    assert not theme.dark, "the desktop has become light"
+    window.program.take(Preferences("dark"))
+    all_open.follow_colours()
+    assert theme.dark, "who prefers a colour keeps it"
+    assert all_open.front() is window
