@@ -5,7 +5,10 @@ from __future__ import annotations
 from dataclasses import replace
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
+from spokeshave.engine.session import Session
 from spokeshave.formats.spoke import dumps, loads
 from spokeshave.model.diagnostics import Severity
 from spokeshave.model.edits import EditError
@@ -406,3 +409,42 @@ def test_logic_that_fits_its_devices_is_not_called():
                            ("contact-otherwise", (G, turned)), ("input-not-given", (G, bare)), ("dead-time-zero", (G, paired))):  # fmt: skip
         for n, project in enumerate(projects):
             assert code not in {d.code for d in findings(project)}, (code, n)
+
+
+@given(st.integers(2, 60), st.integers(2, 60), st.booleans())
+def test_a_window_below_the_travel_is_one_that_the_run_is_late_in(travel, longest, driven_before):
+    """In tenths of a second: what the check says of a movement is what happens when the machine runs."""
+    if travel == longest:
+        return  # the scan in which the switch is seen decides
+    sluice = replace(SLUICE, parameters=(("extend_s", travel / 10), ("retract_s", 0.1)))
+    project = step(replace(G, devices=(sluice, *G.devices[1:])), 1, longest=f"T#{100 * longest}ms")
+    project = signal(way(project, 1, "Opened"), name="Wait", initial=0)
+    if driven_before:  # the movement has begun when the step is entered
+        project = step(project, 0, actions=(*MAIN.steps[0].actions, Action(Qualifier.N, "Drive")))
+    called = "window-below-travel" in {d.code for d in findings(project)}
+    session = Session(project)
+    session.run_for(100)
+    session.do("hand", "Button", 1)
+    session.run_for(8000)
+    late = any(e.kind == "late" and "Opening" in e.text for e in session.trace.events)
+    assert not session.stopped and called <= late
+    assert driven_before or called is late
+
+
+@given(st.booleans(), st.booleans(), st.sampled_from(["", "pair", "lock", "other lock"]))
+def test_drives_that_are_called_unopposed_can_be_on_together_and_no_others(one, other, kept_apart):
+    """Both asked for by hand, which nothing but a rule keeps apart."""
+    project = {
+        "": BOTH,
+        "pair": replace(BOTH, opposed=(OpposedPair("Drive", "Back"),)),
+        "lock": replace(BOTH, interlocks=(Interlock("Drive", "NOT Back"),)),
+        "other lock": replace(BOTH, interlocks=(Interlock("Back", "NOT Drive"),)),
+    }[kept_apart]
+    session = Session(project)
+    session.do("drive", "", True)
+    for name, on in (("Drive", one), ("Back", other)):
+        session.do("ask", name, on)
+    session.run_for(100)
+    together = all(session.trace.at(name, session.k - 1) for name in ("Drive", "Back"))
+    called = "drives-unopposed" in {d.code for d in findings(project)}
+    assert called is (kept_apart == "") and together is (one and other and called)
