@@ -305,6 +305,8 @@ def test_a_second_start_hands_its_file_over_and_strangers_are_turned_away(qtbot,
     other.flush()
     qtbot.waitUntil(lambda: other.state() == QLocalSocket.LocalSocketState.UnconnectedState)
     assert heard == []
+    second = windows.Doorkeeper(tmp_path, lambda file, copy: None)
+    assert door.server.isListening() and not second.server.isListening(), "the name stays with the one that has it"
     door.server.close()
     assert not windows.hand_over(tmp_path, None, False), "nobody is there"
 

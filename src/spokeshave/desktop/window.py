@@ -316,6 +316,12 @@ class MainWindow(FileWindow):
         if dark == theme.dark:
             return
         theme.apply(app, dark)
+        for window in app.topLevelWidgets():
+            if isinstance(window, MainWindow):
+                window.recolour()
+
+    def recolour(self) -> None:
+        """After a change between light and dark: what was painted ahead is painted again."""
         self.table.refresh_icons()
         self.cluster.refresh_state()
         for page in self.pages.made.values():

@@ -35,6 +35,13 @@ def hand_over(state: Path, file: Path | None, copy: bool) -> bool:
     return socket.waitForReadyRead(4 * WAIT_MS) and socket.readAll().data() == b"opened\n"
 
 
+def _is_there(state: Path) -> bool:
+    """Whether a program listens, though it is busy or of another version."""
+    socket = QLocalSocket()
+    socket.connectToServer(_name(state))
+    return socket.waitForConnected(WAIT_MS)
+
+
 class Doorkeeper(QObject):
     """Listens for what later starts hand over: `open_window` is called with a file, or None, and whether it is a copy.
 
@@ -46,8 +53,8 @@ class Doorkeeper(QObject):
         self._open = open_window
         self.server = QLocalServer(self)
         self.server.setSocketOptions(QLocalServer.SocketOption.UserAccessOption)
-        if not self.server.listen(_name(state)):
-            QLocalServer.removeServer(_name(state))  # a program that died has left its name behind
+        if not _is_there(state):  # listening would take the name away from it; one that died has left its name behind
+            QLocalServer.removeServer(_name(state))
             self.server.listen(_name(state))
         self.server.newConnection.connect(self._come)
 
