@@ -12,32 +12,23 @@ from hypothesis import given
 from hypothesis import settings as settings_of_properties
 from hypothesis import strategies as st
 from PySide6.QtCore import QPoint, QSettings, Qt
-from PySide6.QtGui import QContextMenuEvent
 from PySide6.QtNetwork import QLocalSocket
-from PySide6.QtWidgets import QApplication, QDialog, QFileDialog, QMenu, QPushButton, QTableView, QTextBrowser, QWidget
+from PySide6.QtWidgets import QDialog, QFileDialog, QMenu, QPushButton, QTextBrowser
 
 from spokeshave.desktop import start, windows
-from spokeshave.desktop.document import Document
 from spokeshave.desktop.first_window import take_size
-from spokeshave.desktop.manual import FOLDER, PAGES, page_text, place_of, place_of_device, search, sections
 from spokeshave.desktop.preferences import SIZES, Preferences, PreferencesDialog
 from spokeshave.desktop.recent import MOST, RecentFiles
-from spokeshave.desktop.sequence.sheet import NUMBER
-from spokeshave.desktop.sequence.step_menu import StepMenu
-from spokeshave.desktop.stages import STAGES
 from spokeshave.desktop.start_page import OWN
 from spokeshave.desktop.theme import theme
-from spokeshave.desktop.window import MainWindow
 from spokeshave.examples import EXAMPLES
 from spokeshave.examples import FOLDER as EXAMPLE_FOLDER
 from spokeshave.formats import spoke
 from spokeshave.formats.files import write_project
-from spokeshave.machine.kinds import KINDS
 from spokeshave.model import edits, flow_edits
-from spokeshave.model.diagnostics import Place
-from spokeshave.model.edits import new_sequence
-from spokeshave.model.project import Action, Device, Project, Qualifier, Scenario, Signal, SignalClass, Type
+from spokeshave.model.project import Action, Device, Qualifier, Scenario, Signal, SignalClass, Type
 from spokeshave.verify.scenarios import run_scenario
+from tests.windows import windows_with
 
 
 @pytest.fixture
@@ -46,23 +37,9 @@ def settings(tmp_path) -> QSettings:
 
 
 @pytest.fixture
-def opened(qtbot, settings):
-    """Makes windows whose sizes, preferences and recent files are kept in one place."""
-    made: list[MainWindow] = []
-
-    def window(project: Project | None = None) -> MainWindow:
-        one = MainWindow(Document(project or new_sequence(Project())), None, settings)
-        one.asks_before_closing = False
-        one.show()
-        made.append(one)
-        return one
-
-    yield window
-    for one in made:
-        one.close()
-        one.deleteLater()
-    if theme.dark:
-        theme.apply(QApplication.instance(), False)
+def opened(settings):
+    with windows_with(settings) as window:
+        yield window
 
 
 def test_the_start_page_begins_opens_and_gives_way(qtbot, opened, tmp_path, monkeypatch, roastery):
@@ -226,60 +203,6 @@ def test_a_window_comes_back_as_it_was_left(opened, settings):
     assert again.across.sizes()[0] == sizes[0]
 
 
-def test_f1_opens_the_manual_at_what_has_the_keyboard(qtbot, window):
-    window.show_proof(window.proof.sweep)
-    window.proof.sweep.setFocus()
-    window.program.show_manual()
-    manual = window.program.manual
-    assert manual.isVisible() and manual.at == "proof#Fault sweep" and not window.outline.isVisible()
-    top = manual.text.cursorForPosition(manual.text.viewport().rect().topLeft() + manual.text.cursorRect().topLeft())
-    assert "Fault sweep" in top.block().text()
-    window.selection.go(Place("device", item="ChargeGate"))
-    window.details.show()
-    next(iter(window.details.fields.values())).setFocus()
-    window.table.actions["help.manual"].trigger()
-    assert manual.at == f"devices#{KINDS['actuator'].title}"
-    manual.go_back()
-    assert manual.at == "proof#Fault sweep"
-    qtbot.keyClick(manual.line, Qt.Key.Key_Escape)
-    assert not manual.isVisible() and window.outline.isVisible()
-
-
-def test_the_manual_finds_sections_by_all_words_those_first_that_are_called_so(qtbot, window):
-    found = search("fault sweep")
-    assert (found[0].page, found[0].heading) == ("proof", "Fault sweep") and len(found) > 3
-    assert all(
-        "fault" in f"{s.heading}{s.text}".casefold() and "sweep" in f"{s.heading}{s.text}".casefold() for s in found
-    )
-    assert search("zebra crossing of nothing") == [] == search("  ")
-    window.program.show_manual()
-    manual = window.program.manual
-    manual.line.setText("modbus")
-    assert "Modbus TCP" in manual.text.toPlainText()
-    qtbot.keyClick(manual.line, Qt.Key.Key_Return)
-    assert manual.at == "machine#Modbus TCP"
-    manual.line.setText("zebra crossing of nothing")
-    assert "Nothing in the manual" in manual.text.toPlainText()
-    manual.line.clear()
-    assert all(s.heading in manual.text.toPlainText() for s in sections() if s.level < 3)
-
-
-def test_whatever_points_into_the_manual_points_at_something(window):
-    for stage in range(6):
-        window.show_stage(stage)
-    places = {stage.manual for stage in STAGES}
-    places |= {str(w.property("manual")) for w in window.findChildren(QWidget) if w.property("manual")}
-    places |= {place_of_device(kind) for kind in KINDS}
-    headings = {(s.page, s.heading) for s in sections()}
-    for place in places:
-        page, _, heading = place.partition("#")
-        assert page in PAGES and any(p == page and h.startswith(heading) for p, h in headings), place
-    assert len(places) > 20 and place_of(None) == ""
-    for page in PAGES:
-        for link in re.findall(r"\]\(([\w-]+\.md)", page_text(page)):
-            assert link.removesuffix(".md") in PAGES or (FOLDER / link).exists(), (page, link)
-
-
 def test_about_names_what_the_program_is_made_with(window):
     window.table.actions["help.about"].trigger()
     box = window.findChild(QDialog)
@@ -380,61 +303,6 @@ def test_the_tour_ticks_what_is_done_in_ones_own_file(qtbot, opened, tmp_path):
     assert len(ticked()) == 10 and "all is done" in tour.count.text()
     tour.leave()
     assert window.outline.isVisible()
-
-
-def test_every_column_head_and_field_says_what_it_is(window):
-    for stage in range(6):
-        window.show_stage(stage)
-    for part in ("matrix", "scenarios"):
-        window.proof.parts.setCurrentWidget(getattr(window.proof, part))
-    seen = 0
-    for view in window.findChildren(QTableView):
-        model = view.model()
-        if (
-            model is None
-            or type(model).__name__ in ("TableGrid", "SweepModel")
-            or view in window.signals.tables.findChildren(QTableView)
-        ):
-            continue  # heads that are names of the user's own
-        for column in range(model.columnCount()):
-            says = model.headerData(column, Qt.Orientation.Horizontal, Qt.ItemDataRole.ToolTipRole)
-            assert says and str(says).rstrip("</span>").endswith("."), (type(model).__name__, column, says)
-            seen += 1
-    assert seen > 60
-    for place in (Place("step", "Roast", "Charge"), Place("signal", item="Gate"), Place("sequence", item="Roast"), Place("project"),
-                  Place("device", item="ChargeGate"), Place("transition", "Roast", index=2)):  # fmt: skip
-        window.selection.go(place)
-        window.details.show()
-        assert window.details.fields
-        for label, field in window.details.fields.items():
-            assert field.toolTip() or field.accessibleDescription(), (place, label)
-
-
-def test_the_sheet_has_a_menu_at_the_mouse_and_at_the_cell(qtbot, window):
-    view = window.sequence.sheets["Roast"]
-    row = next(r for r in range(view.sheet.rowCount()) if view.sheet.step_at(r).name == "Purged")
-    view.setCurrentIndex(view.sheet.index(row, NUMBER))
-    event = QContextMenuEvent(QContextMenuEvent.Reason.Keyboard, QPoint(-1, -1), QPoint(-1, -1))
-    QApplication.sendEvent(view, event)
-    menu = view.findChild(StepMenu)
-    entries = {a.text().split("\t")[0]: a for a in menu.actions()}
-    assert menu.isVisible() and menu.step == "Purged"
-    assert entries["Delete the branch"].isEnabled() == (not view.editor.why_not("branch", "Purged"))
-    before = len(window.document.project.sequence("Roast").steps)
-    entries["Insert a step after"].trigger()
-    assert len(window.document.project.sequence("Roast").steps) == before + 1
-    menu.close()
-    qtbot.waitUntil(lambda: view.findChild(StepMenu) is None)
-    measured = view.menu(view.sheet.index(0, view.sheet.measured))
-    typed = next(a for a in measured.actions() if a.text().startswith("Type here"))
-    assert not typed.isEnabled() and "follows from the rest" in typed.toolTip()
-    measured.close()
-
-
-def test_menus_open_with_a_letter_of_their_own(window):
-    titles = [a.text() for a in window.menuBar().actions()]
-    letters = [t[t.index("&") + 1].lower() for t in titles]
-    assert len(titles) == 8 and len(letters) == len(set(letters)), titles
 
 
 SCREEN = (1920, 1080)

@@ -12,15 +12,15 @@ from pathlib import Path
 import pytest
 from PySide6.QtCore import QSettings, Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QFileDialog
+from PySide6.QtWidgets import QFileDialog
 
-from spokeshave.desktop.document import Document
 from spokeshave.desktop.theme import theme
 from spokeshave.desktop.window import MainWindow
 from spokeshave.formats.files import write_project
 from spokeshave.formats.spoke import read
 from spokeshave.model.edits import new_sequence
 from spokeshave.model.project import Project, Signal, SignalClass
+from tests.windows import windows_with
 
 PATIENCE_S = 40
 TELLS = """
@@ -126,25 +126,16 @@ def test_a_second_start_opens_its_file_in_the_program_that_runs(running, tmp_pat
 @pytest.fixture
 def opened(qtbot, tmp_path):
     """A window as the program opens it without a file."""
-    settings = QSettings(str(tmp_path / "sizes.ini"), QSettings.Format.IniFormat)
-    made: list[MainWindow] = []
+    with windows_with(QSettings(str(tmp_path / "sizes.ini"), QSettings.Format.IniFormat)) as make:
 
-    def window() -> MainWindow:
-        one = MainWindow(Document(new_sequence(Project())), None, settings)
-        one.asks_before_closing = False
-        one.show_start()
-        one.show()
-        qtbot.waitExposed(one)
-        one.activateWindow()
-        made.append(one)
-        return one
+        def window() -> MainWindow:
+            one = make()
+            one.show_start()
+            qtbot.waitExposed(one)
+            one.activateWindow()
+            return one
 
-    yield window
-    for one in made:
-        one.close()
-        one.deleteLater()
-    if theme.dark:
-        theme.apply(QApplication.instance(), False)
+        yield window
 
 
 def test_a_first_machine_is_begun_by_keyboard_with_the_manual_beside_it(qtbot, opened, tmp_path, monkeypatch):

@@ -122,9 +122,10 @@ def file_with_mistake(name: str) -> Path:
 
 
 def _example(name: str) -> Path:
-    folder = Path(__file__).parent.parent / "examples"
-    file = folder / f"{name}.spoke"
+    from spokeshave.examples import FOLDER
+
+    file = FOLDER / f"{name}.spoke"
     if not file.exists():
-        known = ", ".join(sorted(p.stem for p in folder.glob("*.spoke")))
+        known = ", ".join(sorted(p.stem for p in FOLDER.glob("*.spoke")))
         fail(f"there is no example {name}; there are {known}")
     return file

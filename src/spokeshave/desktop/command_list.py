@@ -43,7 +43,7 @@ def command_list(w: MainWindow) -> list[Command]:
         return w.stage >= 0
 
     def in_proof() -> bool:
-        return w.stage == 5 and w.proof.scenarios.scenario is not None
+        return w.stage == PROOF and w.proof.scenarios.scenario is not None
 
     def runs() -> bool:
         return PROOF in w.pages.made and w.proof.worker is not None
@@ -188,13 +188,13 @@ def command_list(w: MainWindow) -> list[Command]:
                 says="What protects, and what it does"),
         Command("proof.faults", "Fault sweep", "Proof", "", lambda: w.show_proof(w.proof.sweep),
                 says="Every fault in every step of a cycle"),
-        Command("proof.sweep", "Sweep all faults", "Proof", "", lambda: w.proof.sweep.start(), "", lambda: w.stage == 5),
+        Command("proof.sweep", "Sweep all faults", "Proof", "", lambda: w.proof.sweep.start(), "", lambda: w.stage == PROOF),
         Command("proof.reach", "Reachability", "Proof", "", lambda: w.show_proof(w.proof.study),
                 says="What can be reached whatever the inputs do"),
-        Command("proof.study", "Study what can be reached", "Proof", "", lambda: w.proof.study.start(), "", lambda: w.stage == 5),
+        Command("proof.study", "Study what can be reached", "Proof", "", lambda: w.proof.study.start(), "", lambda: w.stage == PROOF),
         Command("proof.strength", "Strength", "Proof", "", lambda: w.show_proof(w.proof.strength),
                 says="Which mistakes would nobody notice?"),
-        Command("proof.plant", "Plant mistakes", "Proof", "", lambda: w.proof.strength.start(), "", lambda: w.stage == 5),
+        Command("proof.plant", "Plant mistakes", "Proof", "", lambda: w.proof.strength.start(), "", lambda: w.stage == PROOF),
         Command("proof.runs", "Accepted runs", "Proof", "", lambda: w.show_proof(w.proof.accepted),
                 says="Compares the last runs with those that were accepted"),
         Command("proof.accept", "Accept the passed runs", "Proof", "", lambda: w.proof.accepted.accept_passed(), "",

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 
-from PySide6.QtCore import QEvent, QObject, Qt, QUrl, Signal
-from PySide6.QtGui import QKeyEvent, QTextCursor, QTextDocument
+from PySide6.QtCore import QUrl
+from PySide6.QtGui import QTextCursor, QTextDocument
 from PySide6.QtWidgets import (
     QHBoxLayout,
     QLineEdit,
@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
 
 import spokeshave
 from spokeshave.desktop.icons import icon
+from spokeshave.desktop.side_panel import SidePanel
 from spokeshave.machine.kinds import KINDS
 
 FOLDER = Path(spokeshave.__file__).parent / "manual"
@@ -45,8 +46,9 @@ class Section:
     text: str
 
     @property
-    def link(self) -> str:
-        return f"{self.page}.md#{self.heading}"
+    def place(self) -> str:
+        """As `Manual.show_at` takes it."""
+        return f"{self.page}#{self.heading}"
 
 
 @cache
@@ -103,13 +105,11 @@ def place_of_device(kind: str) -> str:
     return f"devices#{KINDS[kind].title}" if kind in KINDS else ""
 
 
-class Manual(QWidget):
-    """Beside the work, as wide as one likes; Escape closes it, and emits `left`."""
-
-    left = Signal()
+class Manual(SidePanel):
+    """Beside the work, as wide as one likes."""
 
     def __init__(self) -> None:
-        super().__init__()
+        super().__init__("manual")
         self.setMinimumWidth(NARROWEST)
         self.line = QLineEdit()
         self.line.setPlaceholderText("Search the manual")
@@ -133,22 +133,15 @@ class Manual(QWidget):
         self._been: list[str] = []
         self.at = ""
         """The page that is shown, `#`, its heading; empty for the contents and what was found."""
-        close = QToolButton()
-        close.setIcon(icon("remove"))
-        close.setAccessibleName("Close the manual")
-        close.setToolTip("Close (Escape)")
-        close.clicked.connect(self.leave)
         row = QHBoxLayout()
         row.addWidget(self.back)
         row.addWidget(self.contents)
         row.addWidget(self.line, 1)
-        row.addWidget(close)
+        row.addWidget(self.close_button)
         column = QVBoxLayout(self)
         column.setContentsMargins(8, 6, 8, 8)
         column.addLayout(row)
         column.addWidget(self.text, 1)
-        for part in (self.line, self.text):
-            part.installEventFilter(self)
         self.show_contents()
 
     def show_at(self, place: str) -> None:
@@ -194,24 +187,13 @@ class Manual(QWidget):
         """Opens the first section that was found."""
         found = search(self.line.text())
         if found:
-            self.show_at(f"{found[0].page}#{found[0].heading}")
+            self.show_at(found[0].place)
 
     def go_back(self) -> None:
         if self._been:
             place = self._been.pop()
             self.at = ""
             self.show_at(place)
-
-    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
-        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress and event.key() == Qt.Key.Key_Escape:
-            self.leave()
-            return True
-        return False
-
-    def leave(self) -> None:
-        """Gives its room back."""
-        self.hide()
-        self.left.emit()
 
     def _follow(self, url: QUrl) -> None:
         page, heading = url.path(), url.fragment(QUrl.ComponentFormattingOption.FullyDecoded)

@@ -73,12 +73,6 @@ class FileCard(QAbstractButton):
             self.picture = small.grab()
         self.update()
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            self.click()
-        else:
-            super().keyPressEvent(event)
-
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -230,9 +224,9 @@ class StartPage(QScrollArea):
             self._draws.start(0)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        """Return presses the button that has the keyboard, as Space does."""
+        """Return presses the button or card that has the keyboard, as Space does."""
         button = self.focusWidget()
-        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and isinstance(button, QPushButton):
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and isinstance(button, QAbstractButton):
             button.click()
         else:
             super().keyPressEvent(event)

@@ -6,13 +6,13 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QKeyEvent, QShowEvent
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QScrollArea, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtGui import QShowEvent
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.icons import icon
 from spokeshave.desktop.plain_text import StatusLabel, TextLabel
 from spokeshave.desktop.runner import Runner
+from spokeshave.desktop.side_panel import SidePanel
 from spokeshave.model.project import Project, SignalClass
 from spokeshave.verify.usage import speaks_of_signals
 
@@ -80,28 +80,22 @@ STEPS = (
 )  # fmt: skip
 
 
-class Tour(QWidget):
-    """Emits `stage_asked` with the stage of a step, and `left` when it is closed."""
+class Tour(SidePanel):
+    """Emits `stage_asked` with the stage of a step. What is done stays done when it is closed."""
 
     stage_asked = Signal(int)
-    left = Signal()
 
     def __init__(self, document: Document, runner: Runner) -> None:
-        super().__init__()
+        super().__init__("tour")
         self.document, self.runner = document, runner
         self.setFixedWidth(WIDTH)
         self._ran = False
         """Whether a step has changed in a run of this file: it stays done when the run is reset."""
         self.count = TextLabel()
         self.count.setObjectName("heading")
-        close = QToolButton()
-        close.setIcon(icon("remove"))
-        close.setAccessibleName("Close the tour")
-        close.setToolTip("Close (Escape)")
-        close.clicked.connect(self.leave)
         head = QHBoxLayout()
         head.addWidget(self.count, 1)
-        head.addWidget(close)
+        head.addWidget(self.close_button)
         rows = QVBoxLayout()
         rows.setSpacing(6)
         self.marks, self.hints, self.shows = [StatusLabel() for _ in STEPS], [TextLabel(s.says) for s in STEPS], []
@@ -151,14 +145,3 @@ class Tour(QWidget):
     def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
         self.refresh()
-
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        if event.key() == Qt.Key.Key_Escape:
-            self.leave()
-        else:
-            super().keyPressEvent(event)
-
-    def leave(self) -> None:
-        """Gives its room back; what is done stays done."""
-        self.hide()
-        self.left.emit()

@@ -6,10 +6,10 @@ import re
 from collections.abc import Iterator
 
 from spokeshave.language import syntax as sx
-from spokeshave.machine.kinds import KINDS
 from spokeshave.machine.wiring import exchanged
 from spokeshave.model.diagnostics import Diagnostic, Place
 from spokeshave.model.project import SignalClass, Type
+from spokeshave.verify.check.devices import value_of
 from spokeshave.verify.check.look import Look, advice, warning
 from spokeshave.verify.usage import names_in, speaks_of_signals
 
@@ -67,8 +67,7 @@ def safety_contact_open(look: Look) -> Iterator[Diagnostic]:
         if signal is None or d.kind not in ("button", "emergency"):
             continue
         stops = d.kind == "emergency" or _STOP.search(d.name) or _STOP.search(signal.name)
-        usual = next(p.default for p in KINDS[d.kind].parameters if p.name == "normally_closed")
-        closed = float(dict(d.parameters).get("normally_closed", usual))
+        closed = value_of(d, "normally_closed")
         if stops and (signal.contact == "no" or not closed):
             what = "an emergency stop" if d.kind == "emergency" else "a stop button"
             yield warning("stop-normally-open", Place("signal", item=signal.name), f"{signal.name} is {what} wired normally open",
