@@ -76,6 +76,12 @@ def _finite(st: Stimulus) -> None:
         raise StimulusError(f"{st.value} is no value for {st.target}; a REAL is a finite number")
 
 
+def check_value(program: Program, st: Stimulus) -> None:
+    """Raises `StimulusError` for a value that cannot be set or forced: no such signal, or a REAL that is not finite."""
+    _slot(program, st.target)
+    _finite(st)
+
+
 def _set(program: Program, s: Situation, st: Stimulus) -> None:
     """Values that are set, forces, acknowledgements. Action control looks at its settings again."""
     s.touched = True

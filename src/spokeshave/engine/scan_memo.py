@@ -10,6 +10,7 @@ from then on it is put down. Conditions, interlocks, devices and the clock are a
 from __future__ import annotations
 
 from collections.abc import Callable
+from copy import copy
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -140,6 +141,12 @@ class ScanMemo:
                 self.driven[slot] = (*self.driven.get(slot, ()), device)
         barred = sorted(final for _, final in program.outputs)
         self.behind_locks = tuple(dict.fromkeys(d for final in barred for d in self.driven.get(final, ())))
+
+    def anew(self) -> ScanMemo:
+        """Another one of the same program in which nothing is kept; this one stays as it is for runs that share it."""
+        other = copy(self)
+        other.spots = {}
+        return other
 
     def spot(self, s: Situation) -> Spot:
         """Where a situation stands."""

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Sequence
 
 from spokeshave.engine.hot_edit import carried_trace, carry_over
 from spokeshave.engine.link import link
-from spokeshave.engine.phases import StimulusError, sample
+from spokeshave.engine.phases import StimulusError, check_value, sample
 from spokeshave.engine.program import Program
 from spokeshave.engine.scan import scan
 from spokeshave.engine.scan_memo import ScanMemo
@@ -96,7 +96,7 @@ class Session:
                 at += 1
             self.next_stimulus = at
             if any(st.do == "set" for st in due):
-                self._memo = ScanMemo(self.program)  # settings may be others now
+                self._memo = self._memo.anew()  # settings may be others now
         try:
             scan(self.program, s, due, self.trace)
         except RunStop as stop:
@@ -258,13 +258,15 @@ class Session:
 
     def do(self, what: str, target: str = "", value: object = None) -> None:
         """Does something from the next scan on (see `Stimulus`). Raises `StimulusError` for unknown names."""
-        probe = self.situation.copy()
         stimulus = Stimulus(self.time_ms, what, target, value)
         at = self.next_stimulus
         while at < len(self.log) and self.log[at][0].time_ms <= self.time_ms:
             at += 1
-        # Tried out behind what will be done in the same scan.
-        sample(self.program, probe, [*(st for st, _ in self.log[self.next_stimulus : at]), stimulus])
+        if what in ("set", "force") and "." not in target:
+            check_value(self.program, stimulus)
+        else:  # tried out behind what will be done in the same scan
+            due = [*(st for st, _ in self.log[self.next_stimulus : at]), stimulus]
+            sample(self.program, self.situation.copy(), due)
         self.log.insert(at, (stimulus, True))
         self._moment = None
 

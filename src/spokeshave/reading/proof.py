@@ -157,14 +157,23 @@ def _values(trace: Trace, name: str) -> list[Any]:
     return out
 
 
+def _active(trace: Trace, numbers: dict[str, int]) -> list[int]:
+    """The number of the first of some steps that is active at the end of each scan, -1 where none is."""
+    out = [-1] * trace.scan_count
+    for name, number in reversed(numbers.items()):
+        for begin, end in trace.windows(name):
+            out[begin:end] = [number] * (end - begin)
+    return out
+
+
 def _state_differs(one: Session, numbers: dict[str, int], two: Session, variable: str) -> str:
     """Where the states of a sequence and of the text differ; a text that stops has no behaviour from there on."""
     chart, text = one.trace, two.trace
-    active = {number: _values(chart, name) for name, number in numbers.items()}
-    for k, state in enumerate(_values(text, variable)[: chart.scan_count]):
-        now = next((n for n, on in active.items() if on[k]), -1)
-        if now != state:
-            return f"at {k * chart.period_ms} ms the state is {state} in the text and {now} in the sequence"
+    now = _active(chart, numbers)
+    states = _values(text, variable)[: chart.scan_count]
+    if now[: len(states)] != states:
+        k = next(k for k, (a, b) in enumerate(zip(now, states)) if a != b)
+        return f"at {k * chart.period_ms} ms the state is {states[k]} in the text and {now[k]} in the sequence"
     if one.stopped is None or text.scan_count <= chart.scan_count + 1:
         return ""
     return f"at {one.k * chart.period_ms} ms the sequence stops, and the text does not: {one.stopped.message}"

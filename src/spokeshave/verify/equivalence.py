@@ -96,7 +96,7 @@ def compare(chart: Project, code: Project, names: Mapping[str, str], runs: Itera
     count = scans = 0
     for run in runs:
         count += 1
-        sessions = [Session(run.machine(p), run.stimuli, every_scan=True) for p in (chart, code)]
+        sessions = [Session(run.machine(p), run.stimuli) for p in (chart, code)]
         for session in sessions:
             session.run_for(run.ms)
         traces = [s.trace for s in sessions]
