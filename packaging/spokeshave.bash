@@ -3,6 +3,7 @@ _spokeshave() {
   local word=${COMP_WORDS[COMP_CWORD]} words=""
   case ${COMP_WORDS[1]} in
     accept) words="--scenario --group --within-ms --within" ;;
+    alarms) words="--csv --json" ;;
     brief) words="" ;;
     check) words="--waived --json" ;;
     convert) words="--style --prove --without-interlocks --measured-time --sheet --take --strict" ;;
@@ -21,7 +22,7 @@ _spokeshave() {
     verify) words="--junit --report --table --scenario --group --changed --keep --jobs --json" ;;
   esac
   if [ "$COMP_CWORD" = 1 ]; then
-    COMPREPLY=($(compgen -W "accept brief check convert demo diff faults merge open reach replay run serve strength text tidy verify" -- "$word") $(compgen -f -- "$word"))
+    COMPREPLY=($(compgen -W "accept alarms brief check convert demo diff faults merge open reach replay run serve strength text tidy verify" -- "$word") $(compgen -f -- "$word"))
   elif [[ $word == -* ]]; then
     COMPREPLY=($(compgen -W "$words" -- "$word"))
   else

@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 from spokeshave.model.project import (
     Action,
+    AlarmRule,
     Body,
     Interlock,
     OpposedPair,
@@ -140,7 +141,20 @@ def _projects(c: Chance, protected: bool = True) -> Project:
         closing=c.choice(("", "Z := Y1 XOR HELD(Y2, T#20ms);")),
         interlocks=(Interlock("Y1", c.choice(("TRUE", "NOT Y2 OR A"))),),
         opposed=(OpposedPair("Y2", "Y3", c.choice((0, 15, 40))),),
+        alarms=_alarms(c, seqs),
     )  # fmt: skip
+
+
+def _alarms(c: Chance, seqs: list[Sequence]) -> tuple[AlarmRule, ...]:
+    """Two alarms of their own, one with a delay, and words for the window of a step and for a hold."""
+    steps = tuple(f"{seqs[0].name}.{s.name}" for s in seqs[0].steps)
+    told = c.choice(steps)
+    return (
+        AlarmRule("First", _conditions(c, steps), f"{{Count}} counted, {{{told}.T}} in {told}"),
+        AlarmRule("Second", _conditions(c, steps, depth=1), delay=c.choice(TIMES)),
+        AlarmRule("", text="{A} when it was late", on=f"late {told}"),
+        AlarmRule("", text="held", on=f"hold {seqs[0].name}"),
+    )
 
 
 def _scope(c: Chance, seqs: list[Sequence]) -> tuple[str, ...] | None:
@@ -227,4 +241,4 @@ def _structured(c: Chance) -> Project:
     plain = _projects(c)
     closing = c.choice(("", f"Z := P.{names[-1]}.X XOR P.{names[0]}.T > T#20ms; Count := 0;"))
     chart = Sequence("P", first, made, tuple(ways), hold_when=hold)
-    return replace(plain, sequences=(chart,), trips=(), reset="", closing=closing)
+    return replace(plain, sequences=(chart,), trips=(), alarms=(), reset="", closing=closing)

@@ -14,6 +14,7 @@ from spokeshave.model.diagnostics import Severity
 from spokeshave.model.edits import EditError
 from spokeshave.model.project import (
     Action,
+    AlarmRule,
     Body,
     Connection,
     Declared,
@@ -162,6 +163,9 @@ CASES = {
         Transition(("Idle",), ("Opening", "Beside"), "RISING(Go)"), Transition(("Opening",), ("Closing",), "Opened"))),
     "trip-no-reset": replace(G, reset=""),
     "trip-no-scope": replace(G, trips=(replace(G.trips[0], scope=()),)),
+    "alarm-of-nothing": replace(G, alarms=(AlarmRule("", text="slow", on="late Main.Idle"),)),
+    "alarm-no-device": replace(G, alarms=(AlarmRule("Slow", "Halt", device="Sluices"),)),
+    "alarms-alike": replace(G, alarms=(AlarmRule("Slow", "Halt", "look"), AlarmRule("Low", "NOT Halt", "Look"))),
 }  # fmt: skip
 
 

@@ -137,7 +137,7 @@ def plain(project: Project, borders: tuple[float, float], seconds: tuple[float, 
     steps = (replace(steps[0], actions=(*steps[0].actions, Action(Qualifier.N, "Z"))), *steps[1:])
     locks = (Interlock("Y2", f"Temp < {borders[0] + 4} OR B"), Interlock("Z", "NOT High"))
     return replace(
-        project, signals=(*project.signals, *signals), devices=devices, opening="", closing="", opposed=(), interlocks=locks,
+        project, signals=(*project.signals, *signals), devices=devices, opening="", closing="", opposed=(), interlocks=locks, alarms=(),
         sequences=(replace(q, steps=steps, transitions=tuple(ways), hold_when=""),),
     )  # fmt: skip
 

@@ -20,18 +20,19 @@ _FIELDS = {
     "restart_when": "what restarts it",
     "longest": "longest time", "shortest": "shortest time", "response": "what being late does", "at": "place",
     "wires": "wiring", "go_to": "the steps it goes to", "zeroed": "what it sets to zero", "dead_ms": "dead time",
-    "shown_by": "what shows it", "initial": "initial value",
+    "shown_by": "what shows it", "on": "what raises it", "initial": "initial value",
 }  # fmt: skip
 _ITEMS = {
     "requirements": "requirement", "signals": "signal", "tables": "table", "routines": "block", "instances": "instance", "sequences": "sequence",
-    "interlocks": "interlock of", "opposed": "opposed pair", "trips": "trip", "devices": "device", "connections": "connection", "labels": "label",
+    "interlocks": "interlock of", "opposed": "opposed pair", "trips": "trip", "alarms": "alarm", "devices": "device",
+    "connections": "connection", "labels": "label",
     "groups": "group", "units": "unit", "modbus": "Modbus address of", "scenarios": "scenario", "accepted": "accepted run", "waivers": "waiver",
     "steps": "step",    "transitions": "transition", "bodies": "body", "conflicts": "conflict",
 }  # fmt: skip
 STAGE_OF = {
     "requirements": "Brief", "signals": "Signals", "tables": "Signals", "routines": "Signals", "instances": "Signals", "opening": "Signals",
     "closing": "Signals", "units": "Signals", "sequences": "Sequence", "devices": "Machine", "connections": "Machine", "labels": "Machine",
-    "groups": "Machine", "modbus": "Machine", "interlocks": "Proof", "opposed": "Proof", "trips": "Proof", "scenarios": "Proof",
+    "groups": "Machine", "modbus": "Machine", "interlocks": "Proof", "opposed": "Proof", "trips": "Proof", "alarms": "Proof", "scenarios": "Proof",
     "accepted": "Proof", "sweep": "Proof",    "study": "Proof", "waivers": "Proof",
 }  # fmt: skip
 
@@ -96,7 +97,7 @@ class _Speaker:
         name = rest[1]
         if root == "devices" and name == "at":
             return f"{what} moved on the board"
-        if root in ("interlocks", "trips") and name == "condition":
+        if root in ("interlocks", "trips", "alarms") and name == "condition":
             return _terms(what, str(d.before), str(d.after))
         if root == "devices" and name in ("wires", "parameters"):
             return f"{what}: {_pairs(d)}"
@@ -277,5 +278,5 @@ def _short(value: Any) -> str:
 
 def _place(root: str, name: str) -> Place:
     kinds = {"signals": "signal", "tables": "table", "routines": "routine", "instances": "instance", "interlocks": "interlock", "trips": "trip",
-             "devices": "device", "scenarios": "scenario", "requirements": "requirement"}  # fmt: skip
+             "alarms": "alarm", "devices": "device", "scenarios": "scenario", "requirements": "requirement"}  # fmt: skip
     return Place(kinds[root], item=name) if root in kinds else Place("project")

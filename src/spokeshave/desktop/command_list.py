@@ -186,6 +186,8 @@ def command_list(w: MainWindow) -> list[Command]:
         Command("proof.tidy", "Tidy the rows", "Proof", "", lambda: w.proof.scenarios.tidy(), "", in_proof, "Every row in its usual form"),
         Command("proof.matrix", "Cause and effect", "Proof/-", "Ctrl+Shift+M", lambda: w.show_proof(w.proof.matrix),
                 says="What protects, and what it does"),
+        Command("proof.alarms", "Alarms", "Proof", "", lambda: w.show_proof(w.proof.alarms),
+                says="What is told, how urgent it is, which scenario shows it"),
         Command("proof.faults", "Fault sweep", "Proof", "", lambda: w.show_proof(w.proof.sweep),
                 says="Every fault in every step of a cycle"),
         Command("proof.sweep", "Sweep all faults", "Proof", "", lambda: w.proof.sweep.start(), "", lambda: w.stage == PROOF),

@@ -89,6 +89,15 @@ VALUES = {
     "Value": "The value now, or at the time that is looked at; inputs and settings are set by typing.",
     "Forced to": "The value that holds whatever the program or the machine gives; empty it to let go.",
 }
+ALARMS = {
+    "Alarm": "What it is called, in scenarios too: its own name, or what raises it.",
+    "Raised when": "The condition of an alarm of its own; of others what raises them.",
+    "Text": "What the operator reads. Values stand in braces: {Temp:1} is Temp with one digit behind the point.",
+    "Class": "How urgent it is: a message, a warning or a fault.",
+    "Delay": "How long the condition has to be TRUE before the alarm comes.",
+    "Points at": "The device to look at: the fault sweep takes a fault of it as told.",
+    "Shown by": "The scenarios that expect it; a double click opens one.",
+}
 MATRIX = {
     "Kind": "How the rule protects: interlock, opposed pair, trip, hold, permissive, window.",
     "Cause": "The condition under which it acts.",

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QKeyEvent
-from PySide6.QtWidgets import QHeaderView, QTreeWidget, QTreeWidgetItem, QWidget
+from PySide6.QtWidgets import QHeaderView, QMenu, QTreeWidget, QTreeWidgetItem, QWidget
 
 from spokeshave.desktop.plain_text import plain
 from spokeshave.desktop.run_cluster import clock_text
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.theme import theme
+from spokeshave.engine.alarms import alarm_told
+from spokeshave.engine.session import Session
+from spokeshave.model.alarms import ident_of
 from spokeshave.model.diagnostics import Place
 
 _ROLE = Qt.ItemDataRole.UserRole
@@ -59,7 +62,7 @@ class PlaceList(QTreeWidget):
 
 class AlarmList(PlaceList):
     """Alarms of the run with their three times, newest first. A click chooses what an alarm is about and stays here, since a
-    double click acknowledges; Return goes there.
+    double click acknowledges; Return goes there. What is shelved stands at the end, without its colour.
     """
 
     def __init__(self, runner: Runner, selection: Selection) -> None:
@@ -69,28 +72,71 @@ class AlarmList(PlaceList):
         self.runner = runner
         self._shown: object = None
         runner.advanced.connect(self.refresh)
-        self.itemDoubleClicked.connect(self._acknowledge)
+        self.itemDoubleClicked.connect(lambda _: self.acknowledge())
+        self.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.customContextMenuRequested.connect(self._menu)
         self.setToolTip("Double-click acknowledges, Return goes to what the alarm is about")
         self.refresh()
 
     def refresh(self) -> None:
         session = self.runner.session
-        alarms = [] if session is None else sorted(session.situation.alarms.values(), key=lambda a: -a.raised)
-        if alarms == self._shown:
+        shelved = frozenset() if session is None else frozenset(session.situation.shelved)
+        alarms = [] if session is None else list(session.situation.alarms.values())
+        alarms.sort(key=lambda a: (a.ident in shelved, -a.raised))
+        if (alarms, shelved) == self._shown:
             return
-        self._shown = alarms
+        self._shown = (alarms, shelved)
         self.clear()
         period = session.program.period_ms if session else 10
         for a in alarms:
-            state = "● stands" if a.cleared < 0 else "○ cleared"
+            aside = a.ident in shelved
+            state = "◌ shelved" if aside else "● stands" if a.cleared < 0 else "○ cleared"
             times = ["" if k < 0 else clock_text(k * period) for k in (a.raised, a.acknowledged, a.cleared)]
-            self.add([state, *times, a.text], a.place, "late" if a.cleared < 0 else "faint")
+            told = session is not None and alarm_told(session.situation, a)
+            self.add(
+                [state, *times, f"{MARKS[class_of(session, a.ident)]}{a.text}"], a.place, "late" if told else "faint"
+            )
             self.topLevelItem(self.topLevelItemCount() - 1).setData(1, _ROLE, a.ident)  # type: ignore[union-attr]
+
+    @property
+    def chosen(self) -> str:
+        """The identifier of the alarm that is chosen, or an empty text."""
+        item = self.currentItem()
+        return "" if item is None else str(item.data(1, _ROLE))
 
     def clicked_on(self, item: QTreeWidgetItem) -> None:
         place = item.data(0, _ROLE)
         if isinstance(place, Place):
             self.selection.set(place)
 
-    def _acknowledge(self, item: QTreeWidgetItem) -> None:
-        self.runner.do("ack", str(item.data(1, _ROLE)))
+    def acknowledge(self) -> None:
+        """The alarm that is chosen."""
+        if self.chosen:
+            self.runner.do("ack", self.chosen)
+
+    def shelve(self) -> None:
+        """Puts the chosen alarm aside, or takes it back."""
+        if self.chosen and self.runner.session is not None:
+            self.runner.do("shelve", self.chosen, self.chosen not in self.runner.session.situation.shelved)
+
+    def _menu(self, at: QPoint) -> None:
+        item = self.currentItem()
+        if item is None or self.runner.session is None:
+            return
+        menu = QMenu(self)
+        aside = self.chosen in self.runner.session.situation.shelved
+        menu.addAction("&Acknowledge", self.acknowledge)
+        menu.addAction("Take it &back" if aside else "&Shelve it", self.shelve)
+        menu.addAction("&Go to what it is about", lambda: self.go(item))
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        menu.popup(self.viewport().mapToGlobal(at))
+
+
+MARKS = {"message": "", "warning": "", "fault": "‼ "}
+"""What stands before the text of an alarm of a class."""
+
+
+def class_of(session: Session | None, ident: str) -> str:
+    """How urgent an alarm is."""
+    rules = () if session is None else session.program.project.alarms
+    return next((a.cls for a in rules if ident_of(a).lower() == ident.lower()), "warning")

@@ -9,6 +9,7 @@ from PySide6.QtCore import QObject, Qt, QTimer, Signal
 
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.run_to import CHUNK, Goal
+from spokeshave.engine.alarms import alarm_told
 from spokeshave.engine.explain import Waiting, waiting
 from spokeshave.engine.link import LinkError
 from spokeshave.engine.phases import StimulusError
@@ -81,7 +82,7 @@ class Runner(QObject):
     @property
     def standing_alarms(self) -> int:
         s = self.session
-        return 0 if s is None else sum(a.cleared < 0 for a in s.situation.alarms.values())
+        return 0 if s is None else sum(alarm_told(s.situation, a) for a in s.situation.alarms.values())
 
     def waiting(self) -> list[Waiting]:
         """What every active step waits on in the scan that is looked at; empty without a run."""

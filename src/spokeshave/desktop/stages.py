@@ -87,7 +87,13 @@ STAGES = (
     Stage("Sequence", _sequence, "desktop#Sequence", ("step", "transition", "action", "body", "sequence")),
     Stage("Machine", _machine, "machine#Wiring", ("device",), details=True),
     Stage("Bench", _bench, "machine#The bench", (), outline=False),
-    Stage("Proof", _proof, "scenarios#In the desktop", ("interlock", "trip", "opposed", "scenario"), outline=False),
+    Stage(
+        "Proof",
+        _proof,
+        "scenarios#In the desktop",
+        ("interlock", "trip", "opposed", "alarm", "scenario"),
+        outline=False,
+    ),
 )
 PROOF = 5
 TITLES = tuple(stage.title for stage in STAGES)

@@ -36,12 +36,13 @@ class Texts:
     def note(self, code: str, place: Place, message: str, advice: str = "") -> None:
         self.found.append(Diagnostic(code, Severity.ERROR, place, message, advice))
 
-    def _place(self, place: Place) -> int:
+    def place(self, place: Place) -> int:
+        """The number of a place, for code that tells where it stopped."""
         self.places.append(place)
         return len(self.places) - 1
 
     def check(self, text: str, place: Place, scope: Scope, kind: str) -> Any:
-        """The checked tree of a text, or None with its problems noted. `kind`: condition, time, statements."""
+        """The checked tree of a text, or None with its problems noted. `kind`: condition, time, value, statements."""
         checker = Checker(scope)
         tree: Any = None
         try:
@@ -49,6 +50,8 @@ class Texts:
                 tree = checker.statements(parse_statements(text))
             elif kind == "condition":
                 tree = checker.condition(parse_expression(text))
+            elif kind == "value":
+                tree = checker.value(parse_expression(text))
             else:
                 tree = checker.expression(parse_expression(text), Type.TIME, "a TIME is needed")
             problems = checker.problems
@@ -62,7 +65,7 @@ class Texts:
         return None if problems else tree
 
     def unit(self, tree: Any, place: Place) -> int:
-        self.units.append((self._place(place), tree))
+        self.units.append((self.place(place), tree))
         return len(self.units) - 1
 
     def condition(self, text: str, place: Place, scope: TextScope) -> tuple[int, ck.Checked] | None:

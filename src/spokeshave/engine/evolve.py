@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from spokeshave.engine.alarms import raise_alarm
 from spokeshave.engine.program import LinkedSequence, LinkedStep, Program, Way
-from spokeshave.engine.situation import Mode, Situation, enter, event, leave, raise_alarm, set_state
+from spokeshave.engine.situation import Mode, Situation, enter, event, leave, set_state
 
 
 def evolve(program: Program, s: Situation) -> None:
@@ -15,7 +16,7 @@ def evolve(program: Program, s: Situation) -> None:
                 chosen = choose(seq, s.active[i], s.v)
                 if chosen:
                     _clear(program, s, seq, chosen)
-            _see_late(s, seq)
+            _see_late(program, s, seq)
 
 
 def enabled(seq: LinkedSequence, active: list[int]) -> list[Way]:
@@ -103,7 +104,7 @@ def _see_early(s: Situation, seq: LinkedSequence, step: LinkedStep) -> None:
         event(s, "early", f"{seq.name}.{step.name} left after {s.v[step.t]} ms, early", step.place)
 
 
-def _see_late(s: Situation, seq: LinkedSequence) -> None:
+def _see_late(program: Program, s: Situation, seq: LinkedSequence) -> None:
     v = s.v
     for a in s.active[seq.index]:
         step = seq.steps[a]
@@ -111,7 +112,9 @@ def _see_late(s: Situation, seq: LinkedSequence) -> None:
             continue
         v[step.late] = True
         ident = f"late:{seq.name}.{step.name}"
-        raise_alarm(s, ident, f"{seq.name}.{step.name} is late: longer than {step.longest.ms(v)} ms", step.place)
+        raise_alarm(
+            program, s, ident, f"{seq.name}.{step.name} is late: longer than {step.longest.ms(v)} ms", step.place
+        )
         event(s, "late", f"{seq.name}.{step.name}", step.place)
         if step.trip >= 0:
             s.raised.add(step.trip)

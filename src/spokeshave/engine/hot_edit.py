@@ -61,7 +61,9 @@ def _carry_values(old: Program, was: Situation, new: Program, now: Situation) ->
             now.v[base : base + size] = was.v[start : start + size]
     if [p.names for p in old.pairs] == [p.names for p in new.pairs]:
         now.pair_on = [list(x) for x in was.pair_on]
-    now.alarms = dict(was.alarms)
+    there = new.alarm_idents()
+    now.alarms = {name: a for name, a in was.alarms.items() if name in there or a.cleared >= 0}
+    now.shelved = was.shelved & there
 
 
 def _carry_edges(old: Program, was: Situation, new: Program, now: Situation) -> None:

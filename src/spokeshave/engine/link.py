@@ -9,6 +9,7 @@ from typing import Any, NamedTuple
 from spokeshave.engine import EngineError
 from spokeshave.engine import program as pg
 from spokeshave.engine.checked_texts import Texts
+from spokeshave.engine.link_alarms import AlarmLinker
 from spokeshave.engine.link_devices import DeviceLinker
 from spokeshave.engine.link_names import check_names
 from spokeshave.engine.link_protection import ProtectionLinker
@@ -67,6 +68,8 @@ class _Read(NamedTuple):
     trips: list[Any]
     interlocks: list[Any]
     pairs: list[Any]
+    alarms: AlarmLinker
+    own_alarms: list[Any]
     opening: int | None
     closing: int | None
     home: Any
@@ -105,6 +108,8 @@ class Linker:
         trips = [protection.trip(i, t) for i, t in enumerate(project.trips)]
         interlocks = [protection.interlock(i, lock) for i, lock in enumerate(project.interlocks)]
         pairs = [protection.pair(o) for o in project.opposed]
+        alarms = AlarmLinker(texts)
+        own_alarms = [linked for a in project.alarms if (linked := alarms.alarm(a)) is not None]
         closing = self._logic(project.closing, Place("closing"), plain)
         machine = DeviceLinker(texts)
         machine.read()
@@ -112,7 +117,9 @@ class Linker:
         reset = texts.rising(project.reset, Place(item="reset"), plain)
         if self.found:
             return None
-        return _Read(charts, machine, sequences, trips, interlocks, pairs, opening, closing, home, reset)
+        return _Read(
+            charts, machine, sequences, trips, interlocks, pairs, alarms, own_alarms, opening, closing, home, reset
+        )
 
     def program(self) -> pg.Program | None:
         """The program, or None with the errors in `found`."""
@@ -120,7 +127,7 @@ class Linker:
         if found is None:
             return None
         project, texts, table = self.project, self.texts, self.texts.table
-        charts, machine, sequences, trips, interlocks, pairs, opening, closing, home, reset = found
+        charts, machine, sequences, trips, interlocks, pairs, alarms, own_alarms, opening, closing, home, reset = found
         edges = [
             (
                 kind,
@@ -170,6 +177,8 @@ class Linker:
             closing=f(closing),
             edges=tuple(pg.LinkedEdge(k, s, code[o], f(t), form) for k, s, o, t, form in edges),
             trips=tuple(t(code) for t in trips if t is not None),
+            alarms=tuple(a(code) for a in own_alarms),
+            words=alarms.words(),
             reset=reset,
             home=f(home[0]) if home else None,
             home_slot=table.home,

@@ -44,6 +44,7 @@ def check_names(project: Project, note: Note) -> None:
             if value is not None and (problem := value_problem(value, s.type)):
                 note("initial", Place("signal", item=s.name), f"its {what} value: {problem}")
     known: set[str] = set()
+    known_alarms: set[str] = set()
     for t in project.trips:
         place = Place("trip", item=t.name)
         if len(t.name) > LONGEST_NAME or not NAME.fullmatch(t.name):
@@ -51,6 +52,13 @@ def check_names(project: Project, note: Note) -> None:
         elif t.name.lower() in known:
             note("name-twice", place, f"there are two trips {t.name}", "give each its own name")
         known.add(t.name.lower())
+    for a in project.alarms:
+        place = Place("alarm", item=a.on or a.name)
+        if not a.on and (len(a.name) > LONGEST_NAME or not NAME.fullmatch(a.name)):
+            note("name", place, name_problem(a.name))
+        elif a.key in known_alarms:
+            note("name-twice", place, f"there are two alarms {a.on or a.name}", "keep one of them")
+        known_alarms.add(a.key)
 
 
 def _check_steps(project: Project, q: Sequence, note: Note) -> None:

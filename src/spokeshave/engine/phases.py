@@ -11,11 +11,11 @@ from collections.abc import Sequence
 from typing import Any
 
 from spokeshave.engine import EngineError
+from spokeshave.engine.alarms import acknowledge, raise_alarm, see_alarms, shelve, tell_hold
 from spokeshave.engine.crossings import next_wake
 from spokeshave.engine.program import INNER, LinkedDevice, LinkedTrip, Program
 from spokeshave.engine.sensor_trace import tell
 from spokeshave.engine.situation import (
-    Alarm,
     Mode,
     Situation,
     clear_alarm,
@@ -23,7 +23,6 @@ from spokeshave.engine.situation import (
     event,
     go_to,
     power_cycle,
-    raise_alarm,
     set_times,
 )
 from spokeshave.engine.stimuli import Stimulus
@@ -110,7 +109,11 @@ def _set(program: Program, s: Situation, st: Stimulus) -> None:
     elif st.do == "ask":
         _ask(program, s, st)
     elif st.do == "ack":
-        _acknowledge(s, st.target)
+        acknowledge(s, st.target)
+    elif st.do == "shelve":
+        if st.value and st.target not in program.alarm_idents():
+            raise StimulusError(f"there is no alarm {st.target}")
+        shelve(s, st.target, bool(st.value))
 
 
 def read_devices(program: Program, s: Situation) -> None:
@@ -259,13 +262,6 @@ def _unforce(program: Program, s: Situation, slot: int) -> None:
                     s.v[at] = values[index]
 
 
-def _acknowledge(s: Situation, ident: str) -> None:
-    for name, a in list(s.alarms.items()):
-        if a.acknowledged < 0 and ident in ("", name):
-            s.alarms[name] = Alarm(a.ident, a.text, a.place, a.raised, s.k, a.cleared)
-            event(s, "alarm acknowledged", a.text, a.place)
-
-
 def force_inputs(program: Program, s: Situation) -> None:
     """Phase 2. Forced outputs are overwritten in phase 9, forced targets assigned again in phase 7."""
     s.written = None
@@ -314,13 +310,15 @@ def decide(program: Program, s: Situation) -> None:
         s.moved = s.cold
         if not s.cold:
             forget_moves(s)
+    if program.alarms:
+        see_alarms(program, s)
     if not (program.guarded or s.by_hand or s.hand is not None):
         return
     s.by_hand = s.hand is not None
     v = s.v
     reset = program.reset >= 0 and v[program.reset]
     for trip in program.trips:
-        _come_or_go(s, trip, trip.condition(v), reset)
+        _come_or_go(program, s, trip, trip.condition(v), reset)
     s.raised.clear()
     for seq in program.sequences:
         i = seq.index
@@ -341,6 +339,7 @@ def decide(program: Program, s: Situation) -> None:
             s.mode[i] = mode
             s.touched = True
             event(s, ("runs", "held", "tripped")[mode], seq.name, Place("sequence", item=seq.name))
+            tell_hold(program, s, seq)
         if mode is not Mode.RUN and not s.cold:
             s.lost[i] += 1
             set_times(program, s, i, s.k)
@@ -361,13 +360,13 @@ def forget_moves(s: Situation) -> None:
             s.left[i] = []
 
 
-def _come_or_go(s: Situation, trip: LinkedTrip, condition: bool, reset: bool) -> None:
+def _come_or_go(program: Program, s: Situation, trip: LinkedTrip, condition: bool, reset: bool) -> None:
     ident, place = f"trip:{trip.name}", Place("trip", item=trip.name)
     if not s.trip_on[trip.index]:
         if condition or trip.index in s.raised:
             s.trip_on[trip.index] = True
             s.effected[trip.index] = set()
-            raise_alarm(s, ident, f"trip {trip.name}", place)
+            raise_alarm(program, s, ident, f"trip {trip.name}", place)
     elif not condition and (reset or not trip.latching):
         s.trip_on[trip.index] = False
         clear_alarm(s, ident)

@@ -18,7 +18,9 @@ from typing import TYPE_CHECKING, Any
 
 from spokeshave.language.checked import Checked
 from spokeshave.language.compile import Compiled
+from spokeshave.language.literals import value_text
 from spokeshave.machine.device import Device
+from spokeshave.model.alarm_sources import sources
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Project, Type, Value
 from spokeshave.model.qualifiers import Rule
@@ -180,6 +182,38 @@ class LinkedTrip:
 
 
 @dataclass(frozen=True, slots=True, eq=False)
+class LinkedWords:
+    """The text of an alarm: pieces as they are, and values with their type and the digits behind the point, -1 for all."""
+
+    pieces: tuple[str | tuple[Compiled, Type, int], ...]
+
+    def of(self, v: list[Any]) -> str:
+        """The text with the values as they are. Raises `RunStop` for one that has no value."""
+        return "".join(x if isinstance(x, str) else shown(x[0](v), x[1], x[2]) for x in self.pieces)
+
+
+def shown(value: Value, kind: Type, digits: int) -> str:
+    """A value as people read it in a text: 4 significant digits of a REAL unless it is said how many behind the point.
+
+    >>> shown(81.26, Type.REAL, 1), shown(81.26, Type.REAL, -1), shown(1500, Type.TIME, -1), shown(True, Type.BOOL, -1)
+    ('81.3', '81.26', 'T#1s500ms', 'TRUE')
+    """
+    if kind is Type.REAL:
+        return f"{value:.{digits}f}" if digits >= 0 else f"{value:.4g}"
+    return value_text(value, kind)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class LinkedAlarm:
+    """An alarm with a condition of its own (semantics 9.6)."""
+
+    ident: str
+    text: str
+    condition: Compiled
+    place: Place
+
+
+@dataclass(frozen=True, slots=True, eq=False)
 class LinkedInterlock:
     """An interlock between the slot an output is asked in and the one it goes out in (semantics 8)."""
 
@@ -259,6 +293,9 @@ class Program:
     closing: Compiled | None
     edges: tuple[LinkedEdge, ...]
     trips: tuple[LinkedTrip, ...]
+    alarms: tuple[LinkedAlarm, ...]
+    words: dict[str, LinkedWords]
+    """What alarms say in words of their own, by their identifiers."""
     reset: int
     home: Compiled | None
     home_slot: int
@@ -293,6 +330,10 @@ class Program:
     """Whether somebody looks at conditions from outside."""
     guarded: bool
     """Whether phase 5 has anything to decide: trips, holds, restarts."""
+
+    def alarm_idents(self) -> frozenset[str]:
+        """What the log of a run calls all that can raise an alarm."""
+        return frozenset(source.ident for source in sources(self.project))
 
     @property
     def end_recorded(self) -> int:

@@ -7,6 +7,7 @@ That takes a fraction of a scan to see, and most scans that a device asks for ar
 
 from __future__ import annotations
 
+from spokeshave.engine.alarms import alarms_stay
 from spokeshave.engine.evolve import can_leave, enabled, may_clear
 from spokeshave.engine.program import LinkedSequence, Program
 from spokeshave.engine.situation import Mode, Situation, set_times
@@ -22,6 +23,8 @@ def nothing_follows(program: Program, s: Situation) -> bool:
             return False
         set_times(program, s, seq.index, s.k)
     if program.edges and not _edges_stay(program, s):
+        return False
+    if program.alarms and not alarms_stay(program, s):
         return False
     if program.guarded and not _nothing_decided(program, s):
         return False

@@ -29,7 +29,14 @@ def is_plain(program: Program) -> bool:
     return (
         program.transparent
         and not program.inward
-        and not (program.restless or program.guarded or program.has_bodies or program.edges or program.pairs)
+        and not (
+            program.restless
+            or program.guarded
+            or program.alarms
+            or program.has_bodies
+            or program.edges
+            or program.pairs
+        )
         and len(program.sequences) == 1
         and program.times.fixed
         and not (program.times.timers or program.times.fluid)

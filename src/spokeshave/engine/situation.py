@@ -35,12 +35,15 @@ class Alarm:
 
 @dataclass(frozen=True, slots=True)
 class Event:
-    """Something worth telling that happened in scan `k`: late, early, trip, blocked, overflow, hazard, ..."""
+    """Something worth telling that happened in scan `k`: late, early, trip, blocked, overflow, hazard, ... `ident` is that of the
+    alarm it is about.
+    """
 
     k: int
     kind: str
     text: str
     place: Place
+    ident: str = ""
 
 
 class Of(Enum):
@@ -82,7 +85,8 @@ PARTS: dict[str, Part] = {
     # edges, trips, protection
     "edge_was": Part(Of.EDGE), "held_from": Part(Of.EDGE),
     "trip_on": Part(Of.TRIP, by_name=True), "effected": Part(Of.TRIP, by_name=True, deep=True), "raised": Part(),
-    "blocked": Part(), "pair_on": Part(Of.PAIR, deep=True), "alarms": Part(), "events": Part(stays=True),
+    "blocked": Part(), "pair_on": Part(Of.PAIR, deep=True), "alarms": Part(), "shelved": Part(stays=True),
+    "events": Part(stays=True),
     # hands
     "forces": Part(stays=True), "taken": Part(stays=True), "hand": Part(), "by_hand": Part(),
     # the machine
@@ -146,6 +150,8 @@ class Situation:
         self.pair_on: list[list[int]] = [[-1, -1] for _ in program.pairs]
         """Last scan in which each output of a pair was on, -1 for never."""
         self.alarms: dict[str, Alarm] = {}
+        self.shelved: set[str] = set()
+        """Alarms that somebody does not want to be told of for now."""
         self.events: list[Event] = []
         self.cold = True
         """TRUE for the scan after a start or a power cycle: no evolution, no edges."""
@@ -264,17 +270,9 @@ def clear_stored(program: Program, s: Situation, i: int) -> None:
             s.stored.pop(b.order, None)
 
 
-def event(s: Situation, kind: str, text: str, place: Place) -> None:
-    """Notes something worth telling, in the present scan."""
-    s.events.append(Event(s.k, kind, text, place))
-
-
-def raise_alarm(s: Situation, ident: str, text: str, place: Place) -> None:
-    """Raises an alarm unless it stands already, and logs it."""
-    standing = s.alarms.get(ident)
-    if standing is None or standing.cleared >= 0:
-        s.alarms[ident] = Alarm(ident, text, place, s.k)
-        event(s, "alarm", text, place)
+def event(s: Situation, kind: str, text: str, place: Place, ident: str = "") -> None:
+    """Notes something worth telling, in the present scan; `ident` for what is about an alarm."""
+    s.events.append(Event(s.k, kind, text, place, ident))
 
 
 def clear_alarm(s: Situation, ident: str) -> None:
@@ -282,7 +280,7 @@ def clear_alarm(s: Situation, ident: str) -> None:
     a = s.alarms.get(ident)
     if a is not None and a.cleared < 0:
         s.alarms[ident] = Alarm(a.ident, a.text, a.place, a.raised, a.acknowledged, s.k)
-        event(s, "alarm cleared", a.text, a.place)
+        event(s, "alarm cleared", a.text, a.place, ident)
 
 
 def power_cycle(program: Program, s: Situation) -> None:

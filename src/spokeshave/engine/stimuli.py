@@ -22,6 +22,7 @@ class Stimulus:
     | drive    | -      | TRUE begins hand drive, FALSE ends it         |
     | ask      | output | what it is asked for in hand drive            |
     | ack      | alarm  | acknowledges one alarm, or all without target |
+    | shelve   | alarm  | TRUE puts it aside, FALSE takes it back       |
     """
 
     time_ms: int

@@ -51,6 +51,7 @@ def not_in_charts(project: Project) -> str:
         "interlocks": project.interlocks,
         "opposed pairs": project.opposed,
         "trips": project.trips,
+        "alarms": project.alarms,
         "holds": [s for s in q if s.hold_when.strip()],
         "restarts": [s for s in q if s.restart_when.strip()],
         "permissives": [s for x in q for s in x.steps if s.permissive.strip()],

@@ -8,6 +8,7 @@ from functools import cache
 from importlib.resources import files
 from typing import Any
 
+from spokeshave.model.alarms import CLASSES
 from spokeshave.model.diagnostics import did_you_mean
 from spokeshave.model.project import CONNECTION_KINDS, REQUIREMENT_KINDS, Project
 
@@ -76,6 +77,7 @@ CHOICES: dict[tuple[str, str], tuple[str, ...]] = {
     ("Trip", "steps"): ("freeze", "restart", "go to"),
     ("Trip", "stored"): ("keep", "clear"),
     ("Trip", "times"): ("freeze", "zero"),
+    ("AlarmRule", "cls"): CLASSES,
     ("Declared", "role"): ("input", "output", "variable", "failure"),
     ("Connection", "kind"): CONNECTION_KINDS,
     ("Requirement", "kind"): REQUIREMENT_KINDS,

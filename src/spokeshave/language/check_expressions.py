@@ -37,6 +37,13 @@ class Expressions:
         """A checked BOOL expression, or None with the problems noted."""
         return self.expression(tree, Type.BOOL, "a condition is BOOL; compare it, for example {text} > 0")
 
+    def value(self, tree: sx.Expression) -> ck.Checked | None:
+        """A checked expression of any type, or None with the problems noted."""
+        try:
+            return self.expr(tree)
+        except Fault:
+            return None
+
     def expression(self, tree: sx.Expression, wanted: Type, advice: str = "") -> ck.Checked | None:
         try:
             node = self.expr(tree)

@@ -8,6 +8,7 @@ from dataclasses import replace
 
 from spokeshave.language.references import HERE, Names, Target, Where, put_names
 from spokeshave.language.syntax import KEYWORDS, LONGEST_NAME
+from spokeshave.model.alarms import in_alarm
 from spokeshave.model.diagnostics import quoted
 from spokeshave.model.edits import EditError, free_name, taken_names
 from spokeshave.model.flow_edits import NoRoom
@@ -110,6 +111,7 @@ def in_all_texts(project: Project, put: Put) -> Project:
         interlocks=tuple(replace(i, output=plain(i.output), condition=plain(i.condition)) for i in project.interlocks),
         opposed=tuple(replace(o, first=plain(o.first), second=plain(o.second)) for o in project.opposed),
         trips=tuple(in_trip(t, plain) for t in project.trips),
+        alarms=tuple(in_alarm(a, plain) for a in project.alarms),
         scenarios=tuple(replace(s, text=put(s.text, SCENARIO)) for s in project.scenarios),
         requirements=tuple(
             replace(r, shown_by=tuple(_rule(n, plain) for n in r.shown_by)) for r in project.requirements
@@ -145,7 +147,7 @@ def in_trip(trip: Trip, plain: Callable[[str], str]) -> Trip:
 def _rule(name: str, plain: Callable[[str], str]) -> str:
     """The name of a rule whose second word is what it guards: `interlock Burner`."""
     kind, _, guards = name.partition(" ")
-    return name if kind in ("check", "trip") else f"{kind} {plain(guards)}"
+    return name if kind in ("check", "trip", "alarm") else f"{kind} {plain(guards)}"
 
 
 def renamed(project: Project, target: Target, new: str) -> Project:
@@ -372,6 +374,7 @@ def rename_device(project: Project, old: str, new: str) -> Project:
         devices=tuple(replace(d, name=new) if d.name.lower() == old.lower() else d for d in project.devices),
         connections=tuple(replace(c, source=now(c.source), target=now(c.target)) for c in project.connections),
         groups=tuple(replace(g, devices=tuple(map(now, g.devices))) for g in project.groups),
+        alarms=tuple(replace(a, device=now(a.device)) for a in project.alarms),
     )
 
 

@@ -13,7 +13,17 @@ from spokeshave.language.parse import parse_statements
 from spokeshave.language.references import HERE, Names, Target, Where, references
 from spokeshave.model.diagnostics import quoted
 from spokeshave.model.positions import without_rules
-from spokeshave.model.project import Interlock, OpposedPair, Project, Scenario, Sequence, SignalClass, Trip, Unit
+from spokeshave.model.project import (
+    AlarmRule,
+    Interlock,
+    OpposedPair,
+    Project,
+    Scenario,
+    Sequence,
+    SignalClass,
+    Trip,
+    Unit,
+)
 
 _SCENARIO = Where(kind="scenario")
 
@@ -114,6 +124,16 @@ class Belongings:
             g.partition(".")[0].lower() in self.sequences for g in t.go_to)]  # fmt: skip
         return [t for t in self.project.trips if t not in own and (
             t in named or (t.scope and {n.lower() for n in t.scope} & self.sequences))]  # fmt: skip
+
+    def alarms(self) -> list[AlarmRule]:
+        """Alarms of its windows, holds and trips, and those whose conditions speak of it and of nothing else that is worked out."""
+        trips = {f"trip {t.name}".lower() for t in self.trips()}
+        return [a for a in self.project.alarms if a.key in trips or (
+            a.on.partition(" ")[2].partition(".")[0].lower() in self.sequences if a.on else self._speaks_of_it_alone(a.condition))]  # fmt: skip
+
+    def _speaks_of_it_alone(self, text: str) -> bool:
+        targets = [r.target for r in references(text, self.names, HERE)]
+        return any(map(self.mine, targets)) and all(self.mine(t) or self._is_common(t) for t in targets)
 
     def interlocks(self) -> list[Interlock]:
         return [i for i in self.project.interlocks if i.output.lower() in self.signals]

@@ -14,6 +14,7 @@ from typing import TypeVar
 from spokeshave.language.references import HERE, Names, Where, put_names
 from spokeshave.language.rename import SCENARIO, in_sequence, in_trip, name_problem
 from spokeshave.language.unit_texts import Belongings, marks_in, one_line, with_own_marks
+from spokeshave.model.alarms import AlarmRule, in_alarm
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import EditError, taken_names
 from spokeshave.model.positions import Position, positions, put_position
@@ -57,6 +58,7 @@ class Image:
     shared: tuple[Trip, ...]
     """Trips that act on other sequences too, grown by what the copy adds to them."""
     scenarios: tuple[Scenario, ...]
+    alarms: tuple[AlarmRule, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -124,6 +126,12 @@ def image(project: Project, unit: Unit, prefix: str) -> Image:
         scope = None if t.scope is None else more(t.scope)
         return replace(t, scope=scope, go_to=more(t.go_to), zeroed=more(t.zeroed), stays=more(t.stays))
 
+    def told(a: AlarmRule) -> AlarmRule:
+        kind, _, trip = a.on.partition(" ")
+        on = f"trip {trips[trip.lower()]}" if kind == "trip" else in_alarm(a, put).on
+        name = copied_name(unit, prefix, a.name) if a.name else ""
+        return replace(in_alarm(a, put), name=name, on=on, device=new(a.device))
+
     scenarios = belongs.scenarios()
     marks, label = marks_in(scenarios), prefix.strip("_")
     return Image(
@@ -162,6 +170,7 @@ def image(project: Project, unit: Unit, prefix: str) -> Image:
             replace(s, name=f"{s.name} ({label})", text=with_own_marks(put_at(s.text, SCENARIO), marks, f"{label} "))
             for s in scenarios
         ),
+        tuple(map(told, belongs.alarms())),
     )
 
 
@@ -224,6 +233,7 @@ def deviations(project: Project, unit: Unit, prefix: str) -> list[Deviation]:
         found += [Deviation(Place(logic), f"the {logic} logic lacks: {text}") for text in lacks]
     lacking = [("instance", i.name) for i in want.instances if i not in project.instances]
     lacking += [("trip", t.name) for t in (*want.trips, *want.shared) if t not in project.trips]
+    lacking += [("alarm", a.on or a.name) for a in want.alarms if a not in project.alarms]
     lacking += [("scenario", s.name) for s in want.scenarios if s not in project.scenarios]
     found += [Deviation(Place(kind, item=n), f"{kind} {n} is missing or another") for kind, n in lacking]
     return found
@@ -311,6 +321,7 @@ def _take_texts(project: Project, want: Image) -> Project:
         project,
         instances=_put(project.instances, list(want.instances), lambda i: i.name),
         trips=_put(project.trips, [*want.shared, *want.trips], lambda t: t.name),
+        alarms=_put(project.alarms, list(want.alarms), lambda a: a.key),
         scenarios=_put(project.scenarios, list(want.scenarios), lambda s: s.name),
     )
     copy = _copy_of(project, want)

@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import Any, Protocol, TypeVar
 
+from spokeshave.model.alarms import AlarmRule as AlarmRule
 from spokeshave.model.qualifiers import Qualifier as Qualifier
 from spokeshave.model.signals import Column as Column
 from spokeshave.model.signals import (
@@ -409,6 +410,7 @@ class Project:
     interlocks: tuple[Interlock, ...] = ()
     opposed: tuple[OpposedPair, ...] = ()
     trips: tuple[Trip, ...] = ()
+    alarms: tuple[AlarmRule, ...] = ()
     reset: str = ""
     home: str = ""
     devices: tuple[Device, ...] = field(default=())
@@ -444,6 +446,7 @@ class Project:
             "interlocks",
             "opposed",
             "trips",
+            "alarms",
             "reset",
             "home",
         )

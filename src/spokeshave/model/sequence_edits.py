@@ -18,7 +18,7 @@ def move_sequence(project: Project, name: str, by: int) -> Project:
 
 
 def delete_sequence(project: Project, name: str) -> Project:
-    """The file without a sequence; trips and units do not name it any more. Texts that do are told by the check."""
+    """The file without a sequence; trips, alarms and units do not name it any more. Texts that do are told by the check."""
     gone = project.sequences[_index(project, name)].name.lower()
 
     def kept(names: tuple[str, ...]) -> tuple[str, ...]:
@@ -27,10 +27,14 @@ def delete_sequence(project: Project, name: str) -> Project:
     trips = tuple(
         replace(t, scope=None if t.scope is None else kept(t.scope), go_to=kept(t.go_to)) for t in project.trips
     )
-    units = tuple(replace(u, sequences=kept(u.sequences)) for u in project.units)
-    return replace(
-        project, sequences=tuple(q for q in project.sequences if q.name.lower() != gone), trips=trips, units=units
+    alarms = tuple(
+        a
+        for a in project.alarms
+        if a.on.partition(" ")[2].partition(".")[0].lower() != gone or a.on.startswith("trip ")
     )
+    units = tuple(replace(u, sequences=kept(u.sequences)) for u in project.units)
+    sequences = tuple(q for q in project.sequences if q.name.lower() != gone)
+    return replace(project, sequences=sequences, trips=trips, alarms=alarms, units=units)
 
 
 def _index(project: Project, name: str) -> int:

@@ -35,6 +35,7 @@ KEYS: dict[str, Key] = {
     "interlocks": lambda i: i.output.lower(),
     "opposed": lambda o: " and ".join(sorted((o.first.lower(), o.second.lower()))),
     "trips": lambda t: t.name.lower(),
+    "alarms": lambda a: a.key,
     "devices": lambda d: d.name.lower(),
     "connections": lambda c: f"{c.source} to {c.target}, {c.kind} {c.gives} {c.takes}".lower(),
     "labels": lambda x: x.text,
@@ -49,7 +50,7 @@ KEYS: dict[str, Key] = {
 """What tells items of each list apart."""
 STAGES = (
     "name", "period_ms", "comment", "requirements", "signals", "tables", "routines", "instances", "opening", "closing", "home", "reset",
-    "sequences", "interlocks", "opposed", "trips", "devices", "connections", "labels", "groups", "units", "modbus", "scenarios", "accepted",
+    "sequences", "interlocks", "opposed", "trips", "alarms", "devices", "connections", "labels", "groups", "units", "modbus", "scenarios", "accepted",
     "sweep", "study", "waivers", "foreign", "conflicts",
 )  # fmt: skip
 """Fields in the order of the stages of the work."""

@@ -184,11 +184,17 @@ def _remove_trip(project: Project, name: str) -> Project:
 
 
 def _answer_with(project: Project, old: str, new: str) -> Project:
-    """Late steps that raised one trip answer with something else; requirements that it shows follow another name."""
+    """Late steps that raised one trip answer with something else; requirements that it shows and the words of its alarm follow
+    another name.
+    """
     if new != "alarm":
         rule = {f"trip {old}": f"trip {new}"}
         follow = (replace(r, shown_by=tuple(rule.get(n, n) for n in r.shown_by)) for r in project.requirements)
         project = edits.put_items(project, "requirements", tuple(follow))
+        alarms = tuple(replace(a, on=f"trip {new}") if a.key == f"trip {old}".lower() else a for a in project.alarms)
+    else:
+        alarms = tuple(a for a in project.alarms if a.key != f"trip {old}".lower())
+    project = edits.put_items(project, "alarms", alarms)
     for q in project.sequences:
         if any(s.response == old for s in q.steps):
             steps = tuple(replace(s, response=new) if s.response == old else s for s in q.steps)

@@ -13,6 +13,7 @@ from spokeshave.language.expected import row_grammar
 from spokeshave.language.scenario import parse_scenario
 from spokeshave.language.scenario_lists import cases_of
 from spokeshave.machine.kinds import KINDS, failures_of
+from spokeshave.model.alarm_sources import sources, tells
 from spokeshave.model.project import Project, SignalClass
 
 _PART = re.compile(r'"[^"]*$|[\w.]*$')
@@ -94,8 +95,7 @@ def _texts(project: Project, last: str, text: str) -> list[str]:
         return [f'"{m}"' for m in parse_scenario(text).marks]
     if last == "AT":
         return [f'"{m}"' for s in project.scenarios if s.text != text for m in parse_scenario(s.text).marks]
-    alarms = [f"{q.name}.{s.name} is late" for q in project.sequences for s in q.steps if s.longest]
-    return [f'"{a}"' for a in [*(f"trip {t.name}" for t in project.trips), *alarms]]
+    return [f'"{source.phrase}"' for source in sources(project) if tells(source)]
 
 
 def _buttons(project: Project) -> list[str]:

@@ -15,6 +15,7 @@ from spokeshave.language import checked as ck
 from spokeshave.language.compile import compile_units
 from spokeshave.language.functions import RunStop
 from spokeshave.language.scenario_rows import ExpectRow
+from spokeshave.model.alarms import phrase_of
 
 
 class Outcome(StrEnum):
@@ -394,15 +395,21 @@ class Alarms(Watcher):
     def look(self, s: Situation) -> None:
         """Alarms are read from the events of the trace at the end, see `see_events`."""
 
-    def see_events(self, events: list[tuple[int, str, str]]) -> None:
-        """`events` are (time in ms, kind, text)."""
-        kind = "hazard" if self.row.kind == "no_hazards" else "alarm"
-        hits = [(t, text) for t, k, text in events if k == kind and self.row.note.lower() in text.lower()]
+    def see_events(self, events: list[tuple[int, str, str, str]]) -> None:
+        """`events` are (time in ms, kind, text, identifier of an alarm). An alarm with words of its own is known by what it is
+        called too.
+        """
+        kind, note = "hazard" if self.row.kind == "no_hazards" else "alarm", self.row.note.lower()
+        hits = [
+            (t, text)
+            for t, k, text, ident in events
+            if k == kind and (note in text.lower() or note in phrase_of(ident).lower())
+        ]
         wanted = self.row.kind == "alarm"
         if hits:
             self.decide(Outcome.PASS if wanted else Outcome.FAIL, hits[0][1], hits[0][0])
         elif wanted:
-            others = "; ".join(text for _, k, text in events if k == "alarm")
+            others = "; ".join(text for _, k, text, _ in events if k == "alarm")
             self.decide(Outcome.FAIL, f"it was not raised; raised were: {others or 'none'}")
         else:
             self.decide(Outcome.PASS, "none was raised")

@@ -5,6 +5,7 @@ from __future__ import annotations
 from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.language.literals import value_text
+from spokeshave.model.alarms import phrase_of
 from spokeshave.model.edits import add_item, free_name
 from spokeshave.model.project import Project, Scenario
 
@@ -36,7 +37,7 @@ def kept_rows(session: Session) -> list[str]:
         if where:
             rows.append(f"expect at {_time(k * period)}: {where}")
     rows += [f"expect order {name}: {', '.join(steps)}" for name, steps in _orders(session) if len(steps) > 1]
-    alarms = dict.fromkeys(e.text for e in session.trace.events if e.kind == "alarm")
+    alarms = dict.fromkeys(phrase_of(e.ident) for e in session.trace.events if e.kind == "alarm")
     rows += [f'expect alarm "{text}"' for text in alarms] or ["expect no alarms"]
     if not any(e.kind == "hazard" for e in session.trace.events):
         rows.append("expect no hazards")
@@ -73,7 +74,7 @@ def _deed(project: Project, st: Stimulus) -> str:
         "fail": f'break {st.target} "{st.value}"', "heal": f'mend {st.target} "{st.value}"', "power": "power cycle",
         "ack": "acknowledge", "drive": f"hand drive {'on' if st.value else 'off'}",
         "ask": f"ask {st.target} to {'TRUE' if st.value else 'FALSE'}",
-    }[st.do]  # fmt: skip
+    }.get(st.do, "")  # fmt: skip
 
 
 def _situation(session: Session, k: int) -> str:

@@ -259,7 +259,9 @@ class CaseRun:
         """The verdicts, as far as the run has come."""
         session, start = self.session, self.script.start_ms
         period = session.program.period_ms
-        events = [(e.k * period - start, e.kind, e.text) for e in session.trace.events if e.k * period >= start]
+        events = [
+            (e.k * period - start, e.kind, e.text, e.ident) for e in session.trace.events if e.k * period >= start
+        ]
         for w in self.watchers:
             if isinstance(w, Alarms):
                 w.see_events(events)

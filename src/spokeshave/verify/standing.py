@@ -346,6 +346,8 @@ def _always(p: Project) -> Iterator[tuple[str, str]]:
                 (t.rank, code(t.condition), t.scope, t.latching, t.steps, t.go_to, t.stored, t.times, t.zeroed, t.stays)
             ),
         )
+    for a in p.alarms:
+        yield f"alarm {a.on or a.name}", repr((code(a.condition), a.text, code(a.delay), a.device))
     yield f"{ORDER}sequences and trips", repr(([q.name for q in p.sequences], [t.name for t in p.trips]))
 
 

@@ -10,6 +10,7 @@ from spokeshave.language import syntax as sx
 from spokeshave.language.parse import parse_expression, parse_statements
 from spokeshave.language.references import Names
 from spokeshave.language.syntax import TextError
+from spokeshave.model.alarms import Hole, pieces
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Project
 
@@ -131,6 +132,11 @@ def _uses(project: Project) -> Iterator[Use]:
         yield from uses_in_expression(trip.condition, Place("trip", item=trip.name))
         for name in trip.zeroed:
             yield Use(name.lower(), "write", Place("trip", item=trip.name))
+    for alarm in project.alarms:
+        spot = Place("alarm", item=alarm.on or alarm.name)
+        values = (p.expression for p in pieces(alarm.text) if isinstance(p, Hole))
+        for text in (alarm.condition, alarm.delay, *values):
+            yield from uses_in_expression(text, spot)
     for d in project.devices:
         for _, signal in d.wires:
             target = project.signal(signal)

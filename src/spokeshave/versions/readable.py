@@ -55,6 +55,10 @@ def _lines(p: Project) -> Iterator[str]:
             for what, found in (("goes to", t.go_to), ("zero", t.zeroed), ("may stay", t.stays))
             if found
         )
+    for a in p.alarms:
+        when = f"{_one(a.condition)}{f' for {a.delay}' if a.delay.strip() else ''}"
+        yield from ("", f"alarm {a.on or f'{a.name}: {when}'}")
+        yield f"  {a.cls}{f', points at {a.device}' if a.device else ''}: {_one(a.text)}".rstrip(": ")
     for d in p.devices:
         yield from ("", f"device {d.name}, {d.kind}, at {d.at[0]} {d.at[1]}")
         yield from (f"  {terminal} = {signal}" for terminal, signal in d.wires)

@@ -11,6 +11,7 @@ from PySide6.QtGui import QPainter, QPen, QPolygonF
 
 from spokeshave.desktop.bench.lane_list import STEPS_H, Lane
 from spokeshave.desktop.theme import text_font, theme
+from spokeshave.model.alarms import phrase_of
 from spokeshave.verify.lanes import tracks
 
 if TYPE_CHECKING:
@@ -133,9 +134,9 @@ def paint_alarm(painter: QPainter, strip: TimingStrip, session: Session, lane: L
     period, since = session.program.period_ms, -1
     spans: list[tuple[int, int]] = []
     for e in session.trace.events:
-        if e.text == lane.name and e.kind == "alarm":
+        if e.kind == "alarm" and phrase_of(e.ident) == lane.name:
             since = e.k
-        elif e.text == lane.name and e.kind == "alarm cleared" and since >= 0:
+        elif e.kind == "alarm cleared" and since >= 0 and phrase_of(e.ident) == lane.name:
             spans.append((since, e.k))
             since = -1
     if since >= 0:

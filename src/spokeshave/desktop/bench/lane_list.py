@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from spokeshave.engine.session import Session
+from spokeshave.model.alarms import phrase_of
 from spokeshave.model.project import Type
 from spokeshave.verify.lanes import tracks
 
@@ -50,8 +51,8 @@ class LaneList:
         }
         for q in session.program.project.sequences:
             groups["Sequences"].append(Lane("steps", q.name, STEPS_H * (max(tracks(q).values(), default=0) + 1)))
-        texts = dict.fromkeys(e.text for e in session.trace.events if e.kind == "alarm")
-        groups["Alarms"] = [Lane("alarm", text, LANE_H) for text in texts]
+        called = dict.fromkeys(phrase_of(e.ident) for e in session.trace.events if e.kind == "alarm")
+        groups["Alarms"] = [Lane("alarm", name, LANE_H) for name in called]
         for r in signals:
             if r.type is not Type.BOOL and r.kind != "setting":
                 groups["Numbers"].append(Lane("number", r.name, CURVE_H))

@@ -36,7 +36,9 @@ class OperatorPage(QWidget):
         if shown is None:
             return []
         program, s = shown
-        found = sorted(s.alarms.values(), key=lambda a: (a.cleared >= 0, -a.raised))
+        found = sorted(
+            (a for a in s.alarms.values() if a.ident not in s.shelved), key=lambda a: (a.cleared >= 0, -a.raised)
+        )
         return [(clock_text(a.raised * program.period_ms), a.text, a.cleared < 0) for a in found]
 
     def unit(self) -> float:

@@ -95,14 +95,24 @@ class BenchPage(StagePage):
             self.alarms.setColumnWidth(i, width)
             self.alarms.setColumnHidden(i, not width)
         self.alarms.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        button = QPushButton("Acknowledge all")
-        button.setToolTip("A double click acknowledges one")
-        button.clicked.connect(lambda: self.runner.do("ack"))
+        row = QHBoxLayout()
+        for text, tip, act in (
+            ("Acknowledge all", "A double click acknowledges one", lambda: self.runner.do("ack")),
+            (
+                "Shelve",
+                "Puts the chosen alarm aside, or takes it back: it comes and goes without being told",
+                self.alarms.shelve,
+            ),
+        ):
+            button = QPushButton(text)
+            button.setToolTip(tip)
+            button.clicked.connect(act)
+            row.addWidget(button)
         frame = QWidget()
         column = QVBoxLayout(frame)
         column.setContentsMargins(0, 0, 0, 4)
         column.addWidget(self.alarms, 1)
-        column.addWidget(button)
+        column.addLayout(row)
         return frame
 
     def _diagram(self) -> QWidget:

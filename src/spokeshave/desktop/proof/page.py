@@ -12,6 +12,7 @@ from spokeshave.desktop.brief.about import COLOURS, SIGNS
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.plain_text import RichLabel, TextLabel
 from spokeshave.desktop.proof.accepted import AcceptedPanel
+from spokeshave.desktop.proof.alarms import AlarmsPanel
 from spokeshave.desktop.proof.matrix import MatrixPanel
 from spokeshave.desktop.proof.scenarios import ScenariosPanel
 from spokeshave.desktop.proof.strength import StrengthPanel
@@ -72,6 +73,8 @@ class ProofPage(StagePage):
         self.list = self.scenarios.list
         self.matrix = MatrixPanel(document, runner, selection)
         self.matrix.show_asked.connect(self.show_asked)
+        self.alarms = AlarmsPanel(document, selection)
+        self.alarms.scenario_asked.connect(lambda name: selection.go_to("scenario", name))
         self.accepted = AcceptedPanel(document, tasks)
         self.accepted.show_asked.connect(self.show_asked)
         self.sweep = SweepPanel(document)
@@ -85,6 +88,7 @@ class ProofPage(StagePage):
         for widget, title in (
             (self.scenarios, "Scenarios"),
             (self.matrix, "Cause and effect"),
+            (self.alarms, "Alarms"),
             (self.sweep, "Fault sweep"),
             (self.study, "Reachability"),
             (self.strength, "Strength"),
@@ -142,6 +146,9 @@ class ProofPage(StagePage):
         elif place.kind in ("interlock", "trip", "opposed"):
             self.parts.setCurrentWidget(self.matrix)
             self.matrix.go_to(place)
+        elif place.kind == "alarm":
+            self.parts.setCurrentWidget(self.alarms)
+            self.alarms.go_to(place)
 
     def leave(self, settings: QSettings | None) -> None:
         self.stop()

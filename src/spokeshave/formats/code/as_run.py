@@ -40,7 +40,7 @@ def as_project(made: Generated) -> Project:
         signals=(*p.signals, *signals), routines=tuple(routines),
         instances=(*instances, *(Instance(v.name, v.kind) for v in listed if v.kind not in kinds)),
         opening=program_text(made), closing=tell, sequences=(), trips=(), reset="", home="", scenarios=(),
-        interlocks=(), opposed=(),
+        interlocks=(), opposed=(), alarms=(),
     )  # fmt: skip
 
 

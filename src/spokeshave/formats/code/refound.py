@@ -97,7 +97,7 @@ def _both(edited: str, code: Generated, whole: Project) -> tuple[Project, Projec
     blocks = {name.lower(): Instance(name, kind) for name in new if (kind := _kind(name, edited))}
     numbers = {name.lower(): Signal(name, SignalClass.INTERNAL, Type.INT, initial=-1) for name in new}
     base = replace(
-        code.project, signals=(), instances=(), sequences=(), trips=(), interlocks=(), opposed=(),
+        code.project, signals=(), instances=(), sequences=(), trips=(), interlocks=(), opposed=(), alarms=(),
         opening="", closing="", home="", reset="",
     )  # fmt: skip
     try:

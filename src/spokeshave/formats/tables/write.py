@@ -148,7 +148,8 @@ def left_out(project: Project, alone: bool) -> str:
     """What of a file is not in its tables; `alone` where there is no room for texts and signals."""
     kinds: dict[str, object] = {
         "opening logic": project.opening, "closing logic": project.closing, "interlocks": project.interlocks,
-        "opposed pairs": project.opposed, "trips": project.trips, "devices": project.devices, "scenarios": project.scenarios,
+        "opposed pairs": project.opposed, "trips": project.trips, "alarms": project.alarms,
+        "devices": project.devices, "scenarios": project.scenarios,
         "requirements": project.requirements, "block instances": project.instances, "tables": project.tables,
         "functions and blocks": project.routines,
     }  # fmt: skip

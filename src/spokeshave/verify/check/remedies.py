@@ -10,7 +10,7 @@ from spokeshave.language.references import Names, Target, Where, references
 from spokeshave.language.rename import in_all_texts
 from spokeshave.machine.wiring import exchange, exchanged
 from spokeshave.model.diagnostics import Diagnostic
-from spokeshave.model.edits import change_item, change_step, put_items, taken_names
+from spokeshave.model.edits import change_item, change_step, put_items, remove_item, taken_names
 from spokeshave.model.flow_edits import change_transition, delete_step
 from spokeshave.model.project import Action, Instance, Project, Qualifier, Sequence
 from spokeshave.model.tree import settled
@@ -216,11 +216,16 @@ def _settle(project: Project, d: Diagnostic) -> Remedy | None:
     return f"Take theirs: {found.theirs[:40]}", lambda p: settled(p, found, True)
 
 
+def _no_words(project: Project, d: Diagnostic) -> Remedy | None:
+    index = next((i for i, a in enumerate(project.alarms) if a.on == d.place.item), -1)
+    return None if index < 0 else ("Take its words out", lambda p: remove_item(p, "alarms", index))
+
+
 REMEDIES: dict[str, Callable[[Project, Diagnostic], Remedy | None]] = {
     "read-nowhere": _delete_signal, "written-nowhere": _delete_signal, "stop-normally-open": _normally_closed,
     "branches-overlap": _priorities, "priorities-mixed": _priorities, "reset-never-stored": _away, "stored-never-reset": _reset_at_start,
     "window-reversed": _exchange_window, "level-for-edge": _in_condition(_rising, "Write {text}"),
     "equal-overshoots": _in_condition(_at_least, "Write {text}"), "no-longest": _longest, "step-unreachable": _delete_step,
     "trip-no-scope": _whole_scope, "text": _declare, "wires-exchanged": _exchange_wires, "waiver-stale": _no_stale_waiver,
-    "merge-conflict": _settle,
+    "merge-conflict": _settle, "alarm-of-nothing": _no_words,
 }  # fmt: skip

@@ -30,12 +30,13 @@ def nearly_the_same(look: Look) -> Iterator[Diagnostic]:
 
 
 def _conditions(look: Look) -> Iterator[tuple[Place, Sequence | None, sx.Expression]]:
-    """Conditions of transitions, interlocks and trips that can be read."""
+    """Conditions of transitions, interlocks, trips and alarms that can be read."""
     found: list[tuple[Place, Sequence | None, str]] = []
     for q in look.project.sequences:
         found += [(transition_place(q, i), q, t.condition) for i, t in enumerate(q.transitions)]
     found += [(Place("interlock", item=i.output), None, i.condition) for i in look.project.interlocks]
     found += [(Place("trip", item=t.name), None, t.condition) for t in look.project.trips]
+    found += [(Place("alarm", item=a.name), None, a.condition) for a in look.project.alarms if not a.on]
     for place, owner, text in found:
         try:
             yield place, owner, parse_expression(text)

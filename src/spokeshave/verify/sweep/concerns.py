@@ -73,12 +73,27 @@ class Concerns:
             known = self._found[device] = frozenset(touched)
         return known
 
+    def _said_of(self, place: Place) -> str:
+        """The device that somebody said the alarm of a place points at."""
+        of_kind = {"trip": "trip ", "sequence": "hold ", "alarm": ""}
+        key = (
+            f"late {place.sequence}.{place.step}" if place.kind == "step" else of_kind.get(place.kind, "") + place.item
+        )
+        return next((a.device for a in self.project.alarms if a.key == key.lower()), "")
+
     def points_at(self, place: Place, device: str) -> bool:
-        """Whether an alarm of this place points at the device: its step waits for it or drives it, its trip reads it."""
+        """Whether an alarm of this place points at the device: its step waits for it or drives it, its trip or
+        condition reads it, or somebody said so.
+        """
         touched = self.of(device)
+        if self._said_of(place).lower() == device.lower():
+            return True
         if place.kind == "trip":
             trip = next((t for t in self.project.trips if t.name == place.item), None)
             return trip is not None and bool(_reads(trip.condition) & touched)
+        if place.kind == "alarm":
+            rule = next((a for a in self.project.alarms if a.name == place.item), None)
+            return rule is not None and bool(_reads(rule.condition) & touched)
         q = self.project.sequence(place.sequence)
         step = q.step(place.step) if q is not None else None
         if q is None or step is None:
