@@ -10,6 +10,7 @@ _spokeshave() {
     demo) words="--out --mistake" ;;
     diff) words="--json --html" ;;
     faults) words="--cycle --reset --jobs --cluster --csv --junit --accept --json" ;;
+    find) words="--whole --used --json" ;;
     merge) words="" ;;
     open) words="" ;;
     reach) words="--together --before --assume --most --keep --json" ;;
@@ -22,7 +23,7 @@ _spokeshave() {
     verify) words="--junit --report --table --scenario --group --changed --keep --jobs --json" ;;
   esac
   if [ "$COMP_CWORD" = 1 ]; then
-    COMPREPLY=($(compgen -W "accept alarms brief check convert demo diff faults merge open reach replay run serve strength text tidy verify" -- "$word") $(compgen -f -- "$word"))
+    COMPREPLY=($(compgen -W "accept alarms brief check convert demo diff faults find merge open reach replay run serve strength text tidy verify" -- "$word") $(compgen -f -- "$word"))
   elif [[ $word == -* ]]; then
     COMPREPLY=($(compgen -W "$words" -- "$word"))
   else

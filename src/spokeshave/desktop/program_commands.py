@@ -11,10 +11,12 @@ from PySide6.QtCore import QByteArray, QSettings, Qt, QTimer
 from PySide6.QtWidgets import QApplication, QDialog, QDialogButtonBox, QMenu, QTextBrowser, QVBoxLayout, QWidget
 
 from spokeshave import __version__
+from spokeshave.desktop.found import FoundPanel
 from spokeshave.desktop.manual import Manual, place_of
 from spokeshave.desktop.preferences import Preferences, PreferencesDialog
 from spokeshave.desktop.stages import TITLES
 from spokeshave.desktop.tour import Tour
+from spokeshave.verify.find import target_of
 
 if TYPE_CHECKING:
     from spokeshave.desktop.window import MainWindow
@@ -38,6 +40,7 @@ class ProgramCommands:
         self.window = window
         self.manual: Manual | None = None
         self.tour: Tour | None = None
+        self.found: FoundPanel | None = None
         self._saves = QTimer(window)
         self._saves.setSingleShot(True)
         self._saves.timeout.connect(self.save_by_itself)
@@ -51,7 +54,7 @@ class ProgramCommands:
         if self.manual is None:
             self.manual = Manual()
             self.manual.left.connect(self._give_room_back)
-        self._stand_beside(self.manual, self.tour)
+        self._stand_beside(self.manual)
         self.manual.show_at(place)
         self.manual.line.setFocus()
 
@@ -63,7 +66,26 @@ class ProgramCommands:
             self.tour.left.connect(self._give_room_back)
         if self.window.stage < 0:
             self.window.show_stage(2)
-        self._stand_beside(self.tour, self.manual)
+        self._stand_beside(self.tour)
+
+    def find(self) -> FoundPanel:
+        """What is found in the whole file, beside the work, ready to be typed into."""
+        if self.found is None:
+            self.found = FoundPanel(self.window.document, self.window.selection)
+            self.found.left.connect(self._give_room_back)
+        if self.window.stage < 0:
+            self.window.show_stage(2)
+        self._stand_beside(self.found)
+        self.found.begin()
+        return self.found
+
+    def show_uses(self) -> None:
+        """Where what is selected is used."""
+        self.find().show_uses(self.window.selection.place)
+
+    def can_show_uses(self) -> bool:
+        """Whether something is selected that texts can name."""
+        return target_of(self.window.document.project, self.window.selection.place) is not None
 
     def begin_tour(self) -> None:
         """A new file with the tour beside it."""
@@ -71,10 +93,15 @@ class ProgramCommands:
         if self.window.stage >= 0:
             self.show_tour()
 
-    def _stand_beside(self, panel: QWidget, other: QWidget | None) -> None:
-        """Shows a panel at the right of the work, in the place of the other one."""
-        if other is not None:
-            other.hide()
+    @property
+    def _panels(self) -> list[QWidget]:
+        return [panel for panel in (self.manual, self.tour, self.found) if panel is not None]
+
+    def _stand_beside(self, panel: QWidget) -> None:
+        """Shows a panel at the right of the work, in the place of the others."""
+        for other in self._panels:
+            if other is not panel:
+                other.hide()
         if self.window.across.indexOf(panel) < 0:
             self.window.across.addWidget(panel)
         panel.show()
@@ -83,9 +110,8 @@ class ProgramCommands:
 
     @property
     def takes_room(self) -> bool:
-        """Whether manual or tour stand in the place of the outline."""
-        beside = any(panel is not None and panel.isVisible() for panel in (self.manual, self.tour))
-        return beside and self.window.width() < ROOMY
+        """Whether a panel stands in the place of the outline."""
+        return any(panel.isVisible() for panel in self._panels) and self.window.width() < ROOMY
 
     def _give_room_back(self) -> None:
         if self.window.stage >= 0:

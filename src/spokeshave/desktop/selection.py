@@ -10,11 +10,12 @@ from spokeshave.model.diagnostics import Place
 class Selection(QObject):
     """The selected item as a `Place`, and all selected steps where there are several.
 
-    `changed` tells views, `asked` also asks the window to go there.
+    `changed` tells views, `asked` also asks the window to go there, `uses_asked` to list where the item is used.
     """
 
     changed = Signal()
     asked = Signal()
+    uses_asked = Signal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -31,6 +32,11 @@ class Selection(QObject):
     def go_to(self, kind: str, item: str) -> None:
         """`go` to a signal, device, scenario or requirement by its name."""
         self.go(Place(kind, item=item))
+
+    def ask_uses(self, place: Place) -> None:
+        """Selects an item and asks where it is used."""
+        self.set(place)
+        self.uses_asked.emit()
 
     def go(self, place: Place) -> None:
         """Selects an item and brings its stage to the front."""

@@ -194,6 +194,7 @@ class MainWindow(FileWindow):
         self.runner.running_changed.connect(self.table.refresh)
         self.runner.advanced.connect(self._count)
         self.selection.asked.connect(self._go)
+        self.selection.uses_asked.connect(self.program.show_uses)
         self.waiting.signal_asked.connect(lambda name: self.selection.go(Place("signal", item=name)))
         self.waiting.device_asked.connect(self._go_to_device)
         self.waiting.step_asked.connect(lambda q, s: self.selection.go(Place("step", q, s)))

@@ -274,6 +274,9 @@ class Board(QWidget):
             mend.triggered.connect(lambda: self._mend(d.name, failed))
         if menu.isEmpty():
             menu.addAction("This device cannot fail").setEnabled(False)
+        menu.addSeparator()
+        uses = menu.addAction("Where it is used\tCtrl+Alt+U")
+        uses.triggered.connect(lambda: self.selection.ask_uses(Place("device", item=d.name)))
         return menu
 
     def _mend(self, name: str, failed: frozenset[str]) -> None:

@@ -262,6 +262,7 @@ class ChartEditing:
             fold,
         )
         menu.add_initial()
+        menu.add_uses()
         return menu
 
     def key(self, event: QKeyEvent) -> bool:

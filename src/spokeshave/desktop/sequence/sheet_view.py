@@ -368,6 +368,7 @@ class SheetView(QTableView):
         menu.add("Move up", lambda: e.move_row(-1), "Alt+Up")
         menu.add("Move down", lambda: e.move_row(1), "Alt+Down")
         menu.add_initial()
+        menu.add_uses()
         return menu
 
     def _delete(self) -> None:

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QMenu, QWidget
 
 from spokeshave.desktop.plain_text import plain
 from spokeshave.desktop.sequence.editor import SequenceEditor
+from spokeshave.model.diagnostics import Place
 
 BRANCHES = (("after", "Insert a step after", "Ins"), ("before", "Insert a step before", "Shift+Ins"),
             ("alternative", "Add an alternative branch", "Ctrl+B"), ("simultaneous", "Add a simultaneous branch", "Ctrl+Shift+B"))  # fmt: skip
@@ -37,6 +38,11 @@ class StepMenu(QMenu):
         """Edits of the flow around the step."""
         for kind, text, keys in edits:
             self.add(text, partial(self.editor.do, kind, self.step), keys, self.editor.why_not(kind, self.step))
+
+    def add_uses(self) -> None:
+        """Where the step is named."""
+        place = Place("step", self.editor.current, self.step)
+        self.add("Where it is used", lambda: self.editor.selection.ask_uses(place), "Ctrl+Alt+U")
 
     def add_initial(self) -> None:
         """Whether the sequence begins here."""
