@@ -13,6 +13,7 @@ _spokeshave() {
     find) words="--whole --used --json" ;;
     merge) words="" ;;
     open) words="" ;;
+    propose) words="--seconds --out --take --json" ;;
     reach) words="--together --before --assume --most --keep --json" ;;
     replay) words="--name --shift --scenario --within-ms --within --stimuli --json" ;;
     run) words="--for --scenario --stimuli --trace --keep-stimuli --every-scan" ;;
@@ -23,7 +24,7 @@ _spokeshave() {
     verify) words="--junit --report --table --scenario --group --changed --keep --jobs --json" ;;
   esac
   if [ "$COMP_CWORD" = 1 ]; then
-    COMPREPLY=($(compgen -W "accept alarms brief check convert demo diff faults find merge open reach replay run serve strength text tidy verify" -- "$word") $(compgen -f -- "$word"))
+    COMPREPLY=($(compgen -W "accept alarms brief check convert demo diff faults find merge open propose reach replay run serve strength text tidy verify" -- "$word") $(compgen -f -- "$word"))
   elif [[ $word == -* ]]; then
     COMPREPLY=($(compgen -W "$words" -- "$word"))
   else

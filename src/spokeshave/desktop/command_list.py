@@ -183,6 +183,8 @@ def command_list(w: MainWindow) -> list[Command]:
         Command("proof.group", "Run the group", "Proof", "", lambda: w.proof.run_of_group(), "", in_proof),
         Command("proof.cancel", "Cancel the runs", "Proof", "", lambda: w.proof.stop(), "", runs),
         Command("proof.new", "Add a scenario", "Proof/-", "", w.add_scenario),
+        Command("proof.propose", "Propose scenarios ...", "Proof", "", lambda: w.propose_scenarios(), "", in_stage,
+                "For every way and every rule that no scenario shows"),
         Command("proof.row", "Insert a row", "Proof", "", lambda: rows().insert_row(), "", in_proof, "Below the current one (Insert in the rows)"),
         Command("proof.delete", "Delete the rows", "Proof", "", lambda: rows().delete_rows(), "", in_proof, "The selected ones (Delete in the rows)"),
         Command("proof.up", "Move the row up", "Proof", "", lambda: rows().move_row(-1), "", in_proof, "Also Alt+Up in the rows"),

@@ -395,6 +395,10 @@ class MainWindow(FileWindow):
         self.show_stage(5)
         self.proof.parts.setCurrentWidget(part)
 
+    def propose_scenarios(self) -> None:
+        self.show_proof(self.proof.scenarios)
+        self.proof.scenarios.propose()
+
     def add_scenario(self) -> None:
         self.show_proof(self.proof.scenarios)
         self.proof.scenarios.add()

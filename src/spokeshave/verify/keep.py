@@ -25,17 +25,17 @@ def kept_rows(session: Session) -> list[str]:
             text, takes = _hand(project, st, done[later] if later >= 0 else None)
             used |= {later} if takes else set()
         elif st.do == "set" and "." in st.target:
-            rows.append(f"// at {_time(st.time_ms)} {st.target} was set by hand: no row says that")
+            rows.append(f"// at {shown_time(st.time_ms)} {st.target} was set by hand: no row says that")
         else:
             text = _deed(project, st)
         if text:
-            rows.append(f"at {_time(st.time_ms)}: {text}")
+            rows.append(f"at {shown_time(st.time_ms)}: {text}")
     moments = sorted({st.time_ms // period - 1 for st in done if st.time_ms >= period} | {session.k - 1})
-    rows.append(f"run for {_time(session.time_ms)}")
+    rows.append(f"run for {shown_time(session.time_ms)}")
     for k in moments:
         where = _situation(session, k)
         if where:
-            rows.append(f"expect at {_time(k * period)}: {where}")
+            rows.append(f"expect at {shown_time(k * period)}: {where}")
     rows += [f"expect order {name}: {', '.join(steps)}" for name, steps in _orders(session) if len(steps) > 1]
     alarms = dict.fromkeys(phrase_of(e.ident) for e in session.trace.events if e.kind == "alarm")
     rows += [f'expect alarm "{text}"' for text in alarms] or ["expect no alarms"]
@@ -62,7 +62,7 @@ def _hand(project: Project, st: Stimulus, later: Stimulus | None) -> tuple[str, 
     if device.kind in ("selector", "setpoint"):
         return f"turn {device.name} to {st.value:g}", False
     if st.value and later is not None and not later.value and later.time_ms > st.time_ms:
-        return f"press {device.name} for {_time(later.time_ms - st.time_ms)}", True
+        return f"press {device.name} for {shown_time(later.time_ms - st.time_ms)}", True
     return f"{'hold' if st.value else 'release'} {device.name}", False
 
 
@@ -94,5 +94,6 @@ def _orders(session: Session) -> list[tuple[str, list[str]]]:
     return out
 
 
-def _time(ms: int) -> str:
+def shown_time(ms: int) -> str:
+    """A time as a row of a scenario says it."""
     return f"{ms / 1000:g} s" if ms % 10 == 0 or ms >= 100_000 else f"{ms} ms"

@@ -24,6 +24,7 @@ from spokeshave.desktop.both_bar import BothBar
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.empty_hint import EmptyHint
 from spokeshave.desktop.plain_text import TextLabel, plain
+from spokeshave.desktop.proof.proposals import ProposalsDialog
 from spokeshave.desktop.proof.rows import BECAUSE, SIGNS, RowsModel, RowsView, sign_colour
 from spokeshave.desktop.theme import code_font, theme
 from spokeshave.language.scenario_print import format_scenario
@@ -32,6 +33,7 @@ from spokeshave.model.edits import EditError
 from spokeshave.model.project import Project, Scenario
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.ledger import Standing
+from spokeshave.verify.proposed.work import Proposals, proposed
 from spokeshave.verify.scenario_language import scenario_problems
 from spokeshave.verify.scenarios import Result, Run
 
@@ -99,6 +101,9 @@ class ScenariosPanel(QWidget):
 
     def _arrange(self) -> None:
         add, remove = QPushButton("Add a scenario"), QPushButton("Delete")
+        self.propose_button = QPushButton("Propose scenarios ...")
+        self.propose_button.setToolTip("Looks for runs that show every way and every rule that no scenario shows yet")
+        self.propose_button.clicked.connect(self.propose)
         add.clicked.connect(self.add)
         remove.clicked.connect(self.remove)
         left = QWidget()
@@ -110,6 +115,7 @@ class ScenariosPanel(QWidget):
         row.addWidget(add, 1)
         row.addWidget(remove)
         column.addLayout(row)
+        column.addWidget(self.propose_button)
         head = QHBoxLayout()
         head.setContentsMargins(0, 4, 8, 0)
         for widget, stretch in (
@@ -148,7 +154,22 @@ class ScenariosPanel(QWidget):
         whole.setContentsMargins(0, 0, 0, 0)
         whole.addWidget(both)
         self.empty = EmptyHint(self.view, "A scenario says what is done to the machine and what is expected of it. "
-                               "What is done on the bench can be kept as one too.", (("Add a scenario", self.add),))  # fmt: skip
+                               "What is done on the bench can be kept as one too.", (("Add a scenario", self.add),
+                                ("Propose scenarios ...", self.propose)))  # fmt: skip
+
+    # -- proposals
+
+    def propose(self) -> None:
+        """Looks for what no scenario shows, beside the work, and lists what it found."""
+        self.document.in_process("Looks for what no scenario shows", self._proposed, proposed, self.document.project)
+
+    def _proposed(self, found: Proposals | str) -> None:
+        if isinstance(found, str):
+            self.document.refused.emit(f"Nothing can be proposed yet. {found}")
+            return
+        self.proposals = ProposalsDialog(self.document, found, self.window())
+        self.proposals.show_asked.connect(self.show_asked)
+        self.proposals.open()
 
     # -- what is shown
 

@@ -1,0 +1,54 @@
+"""The command that proposes scenarios."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from spokeshave.cli.told import File, Json, fail, put_out, room_for, safe
+
+propose_app = typer.Typer()
+
+
+@propose_app.command()
+@safe
+def propose(
+    file: File,
+    seconds: Annotated[float, typer.Option(help="Look for so long at most.", min=1)] = 60,
+    out: Annotated[Path | None, typer.Option(help="Write the machine file with the proposed scenarios here.")] = None,
+    take: Annotated[bool, typer.Option("--take", help="Write them into the machine file itself.")] = False,
+    as_json: Json = False,
+) -> None:
+    """Propose scenarios for every way and rule that no scenario shows. Exit 1 if no run was found for one of them."""
+    from dataclasses import replace
+
+    from spokeshave.formats.files import write_project
+    from spokeshave.reading import read_project
+    from spokeshave.verify.proposed import work
+
+    if out is not None and take:
+        fail("--out writes a new file, --take the one that is read: only one of them is possible")
+    room_for(out)
+    project = read_project(file)
+    found = work.propose(project, seconds)
+    to = file if take else out
+    if to is not None and (found.found or out is not None):
+        more = (p.scenario for p in found.found)
+        write_project(replace(project, scenarios=(*project.scenarios, *more)), to)
+    if as_json:
+        rows = [
+            {"name": p.scenario.name, "text": p.scenario.text, "shows": [g.words for g in p.goals]} for p in found.found
+        ]
+        left = [{"what": g.words, "where": str(g.place)} for g in found.left]
+        put_out("propose", scenarios=rows, left=left, of=found.goals, whole=found.whole)
+    else:
+        for p in found.found:
+            print(f"scenario {p.scenario.name}  (shows {'; '.join(g.words for g in p.goals)})")
+            print("".join(f"  {line}\n" for line in p.scenario.text.splitlines()))
+        print(found.said())
+        for g in found.left:
+            print(f"nothing found for {g.words}")
+    if found.left:
+        raise typer.Exit(1)

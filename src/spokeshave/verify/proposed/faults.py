@@ -1,0 +1,175 @@
+"""Rules that come into play only when something breaks, or when an output is asked for by hand."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from spokeshave.language.parse import parse_expression
+from spokeshave.language.syntax import TextError
+from spokeshave.machine.kinds import failures_of
+from spokeshave.model.project import Device, Project, SignalClass, Type
+from spokeshave.verify.proposed.goals import Goal
+from spokeshave.verify.proposed.hands import PRESS_MS, Deed
+from spokeshave.verify.proposed.search import Node, Run, Search
+from spokeshave.verify.protection import LATCHED
+from spokeshave.verify.sweep.concerns import Concerns
+from spokeshave.verify.usage import names_in
+
+MOST_TRIED = 120
+"""Runs that are tried for one rule."""
+LONG_MS = 150_000
+"""So long is waited for what comes of a fault."""
+MANY_DEVICES = 8
+
+
+class Faults:
+    """Looks for a run in which a rule acts, from the situations that a search has met."""
+
+    def __init__(self, search: Search) -> None:
+        self.search, self.project = search, search.program.project
+        self.concerns = Concerns(self.project)
+
+    def run_to(self, goal: Goal) -> Node | None:
+        """A run in which the rule of a goal acts, if one is found."""
+        if goal.key[1] == LATCHED:
+            return self._latched(goal)
+        for node, deed in self._tries(goal):
+            run = Run(node, self.search.tests)
+            if deed is not None:
+                run.do(deed)
+            run.on(LONG_MS, lambda run=run: goal.key in run.acted)  # type: ignore[misc]
+            if goal.key in run.acted:
+                run.settle()
+                return run.node()
+        return None
+
+    def _tries(self, goal: Goal) -> Iterator[tuple[Node, Deed | None]]:
+        """Where one begins and what is done there: at the step of the rule first, else wherever a run has been."""
+        nodes = self._nodes(goal)
+        if goal.kind == "window":
+            yield from ((n, None) for n in nodes[:2])
+        tried = 0
+        for node in nodes:
+            for deed in self._deeds(goal, node):
+                tried += 1
+                if tried > MOST_TRIED:
+                    return
+                yield node, deed
+
+    def _nodes(self, goal: Goal) -> list[Node]:
+        """The situations in which the rule can act: its step is active, its output asked for; all of them where none is."""
+        s = self.search
+        if goal.kind in ("window", "permissive"):
+            q = next(q for q in s.program.sequences if q.name == goal.place.sequence)
+            step = next(x for x in q.steps if x.name == goal.place.step)
+            at = (
+                {step.index}
+                if goal.kind == "window"
+                else {a for x in q.steps for w in x.ways if step.index in w.targets for a in w.sources}
+            )
+            near = [n for n in s.nodes if at & set(n.session.situation.active[q.index])]
+            return [*near, *(n for n in s.nodes if n not in near)]
+        if goal.kind == "interlock":
+            slot = s.program.asked[s.program.slots[goal.place.item.lower()]]
+            asked = [n for n in s.nodes if n.session.situation.v[slot]]
+            return [*asked, s.nodes[0]]
+        return s.nodes
+
+    def _deeds(self, goal: Goal, node: Node) -> Iterator[Deed]:
+        project = self.project
+        if goal.kind == "opposed":
+            a, b = (n.strip() for n in goal.place.item.split(","))
+            yield by_hand(a, b)
+        false = list(self._otherwise(goal, node))
+        yield from false
+        if goal.kind == "interlock":
+            asks = by_hand(goal.place.item).done
+            yield by_hand(goal.place.item)
+            yield from (Deed(f"{deed.words}, by hand", (*deed.done, *asks)) for deed in false)
+            others = [
+                x.name
+                for x in project.signals
+                if x.cls is SignalClass.OUTPUT and x.name.lower() in names_of(str(goal.key[1]))
+            ]
+            yield from (by_hand(goal.place.item, other) for other in others)
+
+    def _otherwise(self, goal: Goal, node: Node) -> Iterator[Deed]:
+        """What makes the signals of a rule stand otherwise: devices that fail, hands, inputs that no device gives."""
+        for d in self._devices(goal):
+            yield from (Deed(f"{d.name} {failure}", ((0, "fail", d.name, failure),)) for failure in failures_of(d))
+            if d.kind in ("emergency", "button"):
+                yield Deed(f"hold {d.name}", ((0, "hand", d.name, 1),))
+        for name in sorted(names_of(_text(goal, self.project))):
+            signal = self.project.signal(name)
+            if signal in self.search.hands.free and signal is not None and signal.type is Type.BOOL:
+                now = node.session.situation.v[node.session.program.slots[name]]
+                yield Deed(f"turn {signal.name}", ((0, "set", signal.name, not now),))
+
+    def _devices(self, goal: Goal) -> list[Device]:
+        """The devices that the rule has to do with; for a window those that its step awaits or drives."""
+        found = []
+        reads = names_of(_text(goal, self.project))
+        for d in self.project.devices:
+            if goal.kind == "window":
+                if self.concerns.points_at(goal.place, d.name):
+                    found.append(d)
+            elif reads & self.concerns.of(d.name):
+                found.append(d)
+        near = [d for d in found if any(signal.lower() in reads for _, signal in d.wires)]
+        return [*near, *(d for d in found if d not in near)][:MANY_DEVICES]
+
+    def _latched(self, goal: Goal) -> Node | None:
+        """The trip comes, then what caused it goes: only its latch holds it."""
+        trip = Goal(goal.kind, (str(goal.key[0]), ""), goal.words, goal.place)
+        known = [n for n in self.search.nodes if trip.key in n.acted][:2]
+        node = known[0] if known else self.run_to(trip)
+        if node is None:
+            return None
+        undo = {("fail", t, v): ("heal", t, v) for _, do, t, v in node.done if do == "fail"}
+        pressed = [t for _, do, t, v in node.done if do == "hand" and v == 1 and self._kind(t) == "emergency"]
+        turned = [(t, v) for _, do, t, v in node.done if do == "set"]
+        deeds = [(0, *back) for back in undo.values()] + [(0, "hand", t, 0) for t in dict.fromkeys(pressed)]
+        deeds += [(0, "set", t, not v) for t, v in turned[-1:] if isinstance(v, bool)]
+        run = Run(node, self.search.tests)
+        run.do(Deed("put right", tuple(deeds)))
+        run.on(LONG_MS, lambda: goal.key in run.acted)
+        if goal.key not in run.acted:
+            return None
+        run.settle()
+        return run.node()
+
+    def _kind(self, device: str) -> str:
+        found = self.project.device(device)
+        return found.kind if found is not None else ""
+
+
+def by_hand(*outputs: str) -> Deed:
+    """Hand drive, and outputs asked for in it."""
+    return Deed(
+        f"{', '.join(outputs)} by hand", ((0, "drive", "", True), *((PRESS_MS, "ask", o, True) for o in outputs))
+    )
+
+
+def _text(goal: Goal, project: Project) -> str:
+    """What the rule of a goal looks at."""
+    if goal.kind == "trip":
+        return next((t.condition for t in project.trips if t.name == goal.place.item), "")
+    if goal.kind == "interlock":
+        return str(goal.key[1])
+    q = project.sequence(goal.place.sequence or goal.place.item)
+    if q is None:
+        return ""
+    step = q.step(goal.place.step)
+    return {"hold": q.hold_when, "restart": q.restart_when, "permissive": step.permissive if step else ""}.get(
+        goal.kind, ""
+    )
+
+
+def names_of(text: str) -> frozenset[str]:
+    """The names that a condition reads, in lower case; none of one that cannot be read."""
+    text = re.sub(r"\s+", " ", text).strip()
+    try:
+        return frozenset(n.lower() for n, _ in names_in(parse_expression(text))) if text else frozenset()
+    except TextError:
+        return frozenset()

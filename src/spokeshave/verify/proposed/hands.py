@@ -1,0 +1,117 @@
+"""What can be done in a situation: by the operator's devices, and by inputs that no device gives."""
+
+from __future__ import annotations
+
+import random
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from spokeshave.engine.evolve import enabled, may_clear
+from spokeshave.engine.program import Way
+from spokeshave.engine.session import Session
+from spokeshave.language import checked as ck
+from spokeshave.language.functions import RunStop
+from spokeshave.model.project import Project, Signal, SignalClass, Type
+
+PRESS_MS = 300
+TRIES = 40
+"""Values of inputs that are tried for one transition."""
+MOST_TURNED = 12
+"""So many inputs that no device gives are turned one by one, those that are asked for first."""
+
+
+@dataclass(frozen=True, slots=True)
+class Deed:
+    """Something that is done at once, and what is let go of later: (ms later, stimulus, target, value)."""
+
+    words: str
+    done: tuple[tuple[int, str, str, Any], ...]
+
+
+class Hands:
+    """The hands of a machine file."""
+
+    def __init__(self, project: Project) -> None:
+        self.project = project
+        given = {signal.lower() for d in project.devices for _, signal in d.wires}
+        self.free = [s for s in project.signals if s.cls is SignalClass.INPUT and s.name.lower() not in given]
+        self.devices = [(i, d) for i, d in enumerate(project.devices) if d.kind in ("button", "emergency", "selector")]
+        self._numbers = _compared_with(project)
+
+    def situation(self, session: Session) -> tuple[Any, ...]:
+        """What tells situations apart: active steps, trips, positions of hands, and free BOOL inputs."""
+        s, slots = session.situation, session.program.slots
+        steps = tuple(tuple(sorted(a)) for a in s.active)
+        bits = tuple(bool(s.v[slots[x.name.lower()]]) for x in self.free if x.type is Type.BOOL)
+        return steps, tuple(s.mode), tuple(s.trip_on), tuple(s.dev_hand[i] for i, _ in self.devices), bits
+
+    def deeds(self, session: Session) -> Iterator[Deed]:
+        """What can be done now: devices first, then inputs under which a way out clears, then each input by itself."""
+        s = session.situation
+        for i, d in self.devices:
+            now = int(s.dev_hand[i])
+            if d.kind == "button":
+                yield Deed(f"press {d.name}", ((0, "hand", d.name, 1), (PRESS_MS, "hand", d.name, 0)))
+            elif d.kind == "emergency":
+                yield Deed(f"{'release' if now else 'press'} {d.name}", ((0, "hand", d.name, 1 - now),))
+            else:
+                most = int(dict(d.parameters).get("positions", 2))
+                yield from (Deed(f"turn {d.name}", ((0, "hand", d.name, p),)) for p in range(most) if p != now)
+        if not self.free:
+            return
+        ways = [w for q in session.program.sequences for w in enabled(q, s.active[q.index])]
+        asked: dict[str, None] = {}
+        for w in ways:
+            yield from self._clears(session, w)
+            asked |= dict.fromkeys(x.name.lower() for x in ck.loads(w.checked))
+        slots = session.program.slots
+        bits = sorted((x for x in self.free if x.type is Type.BOOL), key=lambda x: x.name.lower() not in asked)
+        for x in bits[:MOST_TURNED]:
+            now = int(bool(s.v[slots[x.name.lower()]]))
+            if not now:
+                yield Deed(f"pulse {x.name}", ((0, "set", x.name, True), (PRESS_MS, "set", x.name, False)))
+            yield Deed(f"turn {x.name}", ((0, "set", x.name, not now),))
+
+    def _clears(self, session: Session, way: Way) -> Iterator[Deed]:
+        """Values of free inputs under which a way clears as soon as they stand, if some are found."""
+        s, slots = session.situation, session.program.slots
+        reads = {x.slot for x in ck.loads(way.checked)}
+        mine = [x for x in self.free if slots[x.name.lower()] in reads]
+        chance, v = random.Random(way.index), list(s.v)
+        for _ in range(TRIES if mine else 0):
+            values = {x.name: self._value(x, chance) for x in mine}
+            for name, value in values.items():
+                v[slots[name.lower()]] = value
+            v[0] = []
+            try:
+                found = may_clear(way, v)
+            except RunStop:
+                found = False
+            if found:
+                other = {n: x for n, x in values.items() if s.v[slots[n.lower()]] != x}
+                yield Deed(f"set inputs for {way.index}", tuple((0, "set", n, x) for n, x in other.items()))
+                return
+
+    def _value(self, s: Signal, chance: random.Random) -> Any:
+        if s.type is Type.BOOL:
+            return chance.random() < 0.5
+        number = chance.choice(self._numbers)
+        return float(number) if s.type is Type.REAL else int(number)
+
+
+_NUMBER = re.compile(r"(?<![\w.#])\d+(?:\.\d+)?(?![\w.#])")
+
+
+def _compared_with(project: Project) -> list[float]:
+    """Numbers that stand in conditions and texts, with their neighbours, and 0."""
+    texts = [project.opening, project.closing, *(t.condition for q in project.sequences for t in q.transitions)]
+    texts += [t.condition for t in project.trips] + [i.condition for i in project.interlocks]
+    found = {float(m[0]) for text in texts for m in _NUMBER.finditer(text) if len(m[0]) < 9}
+    found |= {
+        float(s.start)
+        for s in project.signals
+        if s.cls is SignalClass.SETTING and s.type in (Type.INT, Type.DINT, Type.REAL)
+    }
+    return sorted({0.0, *(x + d for x in found for d in (-1.0, 0.0, 1.0))})

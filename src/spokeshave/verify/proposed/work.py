@@ -1,0 +1,189 @@
+"""Proposing: what nothing shows is looked for, and each run that shows more becomes a scenario that was run once and passed."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+from spokeshave.engine.link import LinkError, link
+from spokeshave.engine.session import Session
+from spokeshave.engine.stimuli import Stimulus
+from spokeshave.model.edits import free_name
+from spokeshave.model.project import Project, Scenario, SignalClass, Type, Value
+from spokeshave.verify.expectations import Outcome
+from spokeshave.verify.progress import look
+from spokeshave.verify.proposed.faults import Faults, names_of
+from spokeshave.verify.proposed.goals import WAY, Goal, goals_of, open_goals, shown_by, ways_gone
+from spokeshave.verify.proposed.rows import scenario_rows
+from spokeshave.verify.proposed.search import Node, Search
+from spokeshave.verify.scenarios import run_scenario
+
+USUAL_S = 60.0
+"""So long is looked for runs, unless it is said otherwise."""
+
+
+@dataclass(frozen=True, slots=True)
+class Proposal:
+    """A scenario, and what it shows that nothing showed before."""
+
+    scenario: Scenario
+    goals: tuple[Goal, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Proposals:
+    """What was found; `left` is what no run was found for, `situations` so many were looked at; `whole` says whether everything was
+    tried that was to be, or the time was over.
+    """
+
+    found: tuple[Proposal, ...]
+    left: tuple[Goal, ...]
+    goals: int
+    situations: int
+    whole: bool
+
+    def said(self) -> str:
+        """In a sentence."""
+        shown = self.goals - len(self.left)
+        over = "" if self.whole else "; the time was over before everything was tried"
+        return f"{len(self.found)} scenarios show {shown} of {self.goals} ways and rules that nothing showed{over}"
+
+
+def propose(project: Project, seconds: float = USUAL_S) -> Proposals:
+    """Scenarios for every transition and rule that no scenario shows. Raises `LinkError` for a machine file that cannot run.
+
+    What is found is the same each time but for how far `seconds` lead.
+    """
+    ends = time.monotonic() + seconds
+    program = link(project)
+    shown: list[Goal] = []
+    for scenario in project.scenarios:
+        for run in run_scenario(project, scenario).runs:
+            if run.live is not None and all(v.outcome is Outcome.PASS for v in run.verdicts):
+                shown += shown_by(project, ways_gone(run.live.trace, program), (key for key, _ in run.acted))
+    goals = open_goals(project, shown)
+    maker = _Maker(project, goals)
+    search = Search(program)
+    while not search.done and maker.open and time.monotonic() < ends:
+        look(0.4 * maker.part)
+        maker.candidates += search.expand()
+    maker.take_ways()
+    for given in ((), *_settings(project, maker.open)):
+        if time.monotonic() >= ends or not any(g.kind == WAY for g in maker.open):
+            break
+        maker.candidates += search.walk(link(with_given(project, given)), given)
+        maker.take_ways()
+    faults = Faults(search)
+    for tried, goal in enumerate(g for g in goals if g.kind != WAY):
+        if time.monotonic() >= ends:
+            break
+        look(0.5 + 0.5 * tried / len(goals))
+        if goal in maker.open:
+            node = maker.came_to(goal) or faults.run_to(goal)
+            if node is not None:
+                maker.take(node)
+    whole = search.done and time.monotonic() < ends
+    return Proposals(tuple(maker.found), tuple(maker.open), len(goals), len(search.nodes), whole)
+
+
+def _settings(project: Project, goals: list[Goal]) -> Iterator[tuple[tuple[str, Value], ...]]:
+    """Other values of the settings that the conditions of ways which were not gone read."""
+    seen = set()
+    for g in goals:
+        q = project.sequence(g.place.sequence) if g.kind == WAY else None
+        for name in sorted(names_of(q.transitions[int(g.key[1])].condition)) if q is not None else ():
+            s = project.signal(name)
+            if s is None or s.cls is not SignalClass.SETTING or s.name in seen:
+                continue
+            seen.add(s.name)
+            if s.type is Type.BOOL:
+                yield ((s.name, not s.start),)
+            elif s.type in (Type.INT, Type.DINT):
+                yield from (((s.name, value),) for value in (int(s.start) + 1, int(s.start) - 1) if value >= 0)
+
+
+def proposed(project: Project, seconds: float = USUAL_S) -> Proposals | str:
+    """As `propose`; for a machine file that cannot run, why, as a text that a process can hand over."""
+    try:
+        return propose(project, seconds)
+    except LinkError as error:
+        return str(error.found[0])
+
+
+class _Maker:
+    """Makes scenarios of runs, those first that show the most that is still open."""
+
+    def __init__(self, project: Project, goals: list[Goal]) -> None:
+        self.project, self.goals, self.open = project, goals, list(goals)
+        self.candidates: list[Node] = []
+        self.found: list[Proposal] = []
+
+    @property
+    def part(self) -> float:
+        return 1 - len(self.open) / max(1, len(self.goals))
+
+    def came_to(self, goal: Goal) -> Node | None:
+        """The shortest of the runs in which a rule acted."""
+        return min((n for n in self.candidates if goal.key in n.acted), key=lambda n: n.ms, default=None)
+
+    def take_ways(self) -> None:
+        """As few runs as show every way that was gone: again and again the one with the most that is new."""
+        left = list(self.candidates)
+        while True:
+            wanted = {g.key for g in self.open if g.kind == WAY}
+            best = max(left, key=lambda n: (len(n.ways & wanted), -len(n.given), -n.ms), default=None)
+            if best is None or not best.ways & wanted:
+                return
+            left.remove(best)
+            self.take(best)
+
+    def take(self, node: Node) -> None:
+        """A scenario of a run, if it passes and shows something that is open."""
+        session = again(self.project, node)
+        program = session.program
+        came = list(shown_by(self.project, set(node.ways), node.acted))
+        new = [g for g in came if g in self.open]
+        if not new:
+            return
+        text = "\n".join(scenario_rows(session, node.done, node.given, new))
+        taken = {s.name.lower() for s in self.project.scenarios} | {p.scenario.name.lower() for p in self.found}
+        scenario = Scenario(free_name(_name(new), taken), text)
+        result = run_scenario(self.project, scenario)
+        if result.problems or result.worst is not None or not result.runs:
+            return
+        run = result.runs[0]
+        assert run.live is not None
+        proven = set(
+            shown_by(self.project, set(node.ways) & ways_gone(run.live.trace, program), (key for key, _ in run.acted))
+        )
+        shown = tuple(g for g in self.open if g in proven)
+        if shown:
+            self.found.append(Proposal(scenario, shown))
+            self.open = [g for g in self.open if g not in proven]
+
+
+def with_given(project: Project, given: tuple[tuple[str, Value], ...]) -> Project:
+    """The machine file with other values of settings."""
+    values = dict(given)
+    return replace(
+        project, signals=tuple(replace(s, initial=values[s.name]) if s.name in values else s for s in project.signals)
+    )
+
+
+def again(project: Project, node: Node) -> Session:
+    """A run from the start that does what was done on the way to a node."""
+    session = Session(with_given(project, node.given), [Stimulus(*done) for done in node.done])
+    session.run_scans(node.session.k)
+    return session
+
+
+def _name(goals: list[Goal]) -> str:
+    """What it shows: the way or the rule, of several ways the sequences."""
+    ways = [g for g in goals if g.kind == WAY]
+    if len(ways) > 1:
+        return f"Ways of {' and '.join(dict.fromkeys(str(g.key[0]) for g in ways))}"
+    return (ways or goals)[0].words.replace(": ", ", ")
+
+
+__all__ = ["Proposal", "Proposals", "goals_of", "propose"]

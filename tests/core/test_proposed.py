@@ -1,0 +1,158 @@
+"""Proposed scenarios: they pass, show what they say, and reach what can be reached; on charts, programs and machines without any."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+
+from spokeshave.engine.link import LinkError, link
+from spokeshave.formats import spoke
+from spokeshave.model.project import (
+    Action,
+    Body,
+    Device,
+    Interlock,
+    OpposedPair,
+    Project,
+    Qualifier,
+    Sequence,
+    Signal,
+    SignalClass,
+    Step,
+    Transition,
+    Trip,
+    Type,
+)
+from spokeshave.reading import read_text
+from spokeshave.verify.expectations import Outcome
+from spokeshave.verify.proposed.goals import WAY, goals_of, open_goals, shown_by, ways_gone
+from spokeshave.verify.proposed.work import Proposals, propose, proposed
+from spokeshave.verify.scenarios import run_scenario
+from tests.core.projects import structured
+from tests.core.test_cli import call
+from tests.core.test_semantics import gate
+from tests.core.test_strength import kiln
+
+IN, OUT, VAR, SET = SignalClass.INPUT, SignalClass.OUTPUT, SignalClass.INTERNAL, SignalClass.SETTING
+N, S, R, P1 = Qualifier.N, Qualifier.S, Qualifier.R, Qualifier.P1
+
+
+def hold_true(project: Project, found: Proposals) -> None:
+    """Each proposal passes, and shows each of its goals, in a run that is made and looked at again from its text alone."""
+    program = link(project)
+    for p in found.found:
+        result = run_scenario(project, p.scenario, every_scan=True)
+        (run,) = result.runs
+        assert not result.problems and run.live is not None
+        assert all(v.outcome is Outcome.PASS for v in run.verdicts), (p.scenario.text, result.worst)
+        came = {
+            (g.kind, g.key) for g in shown_by(project, ways_gone(run.live.trace, program), (k for k, _ in run.acted))
+        }
+        assert p.goals and all((g.kind, g.key) in came for g in p.goals), p.scenario.text
+    shown = [g for p in found.found for g in p.goals]
+    assert len(shown) == len(set(shown)) and set(shown).isdisjoint(found.left)
+    assert len(shown) + len(found.left) == found.goals
+
+
+def shutter() -> Project:
+    """Goes up by a button, waits for its switch, goes down by another: with an emergency stop, a window, an interlock, a pair, a count."""
+    signals = [Signal(n, IN) for n in ("UpButton", "DownButton", "SafeOk", "IsUp", "IsDown")]
+    signals += [Signal(n, OUT) for n in ("Up", "Down", "Lamp")]
+    signals += [Signal("Turns", VAR, Type.INT), Signal("Most", SET, Type.INT, initial=2)]
+    steps = (
+        Step("Closed", 10),
+        Step("Rises", 20, (Action(N, "Up"), Action(S, "Lamp")), longest="T#4s"),
+        Step("Open", 30, (Action(P1, "Turned"),)),
+        Step("Sinks", 40, (Action(N, "Down"),), longest="T#4s", response="hold"),
+        Step("Greased", 50, (Action(R, "Lamp"),)),
+    )
+    ways = (
+        Transition(("Closed",), ("Rises",), "RISING(UpButton)"), Transition(("Rises",), ("Open",), "IsUp"),
+        Transition(("Open",), ("Sinks",), "RISING(DownButton) AND Turns < Most"), Transition(("Sinks",), ("Closed",), "IsDown"),
+        Transition(("Open",), ("Greased",), "Turns >= Most"), Transition(("Greased",), ("Sinks",), "Greased.T >= T#2s"),
+    )  # fmt: skip
+    return Project(
+        "Shutter", signals=tuple(signals), sequences=(Sequence("Main", "Closed", steps, ways, (Body("Turned", "Turns := Turns + 1;"),)),),
+        trips=(Trip("Stop", 1, "NOT SafeOk", steps="restart"),), reset="RISING(UpButton)", interlocks=(Interlock("Up", "SafeOk"),),
+        opposed=(OpposedPair("Up", "Down", 200),),
+        devices=(
+            Device("Leaf", "actuator", (("extend", "Up"), ("retract", "Down"), ("extended", "IsUp"), ("retracted", "IsDown")),
+                   (("extend_s", 2.0), ("retract_s", 2.0))),
+            Device("Rise", "button", (("contact", "UpButton"),)), Device("Sink", "button", (("contact", "DownButton"),)),
+            Device("Safe", "emergency", (("contact", "SafeOk"),)),
+        ),
+    )  # fmt: skip
+
+
+def test_a_machine_without_scenarios_gets_some_for_every_way_and_every_rule():
+    project = shutter()
+    found = propose(project)
+    hold_true(project, found)
+    assert not found.left and found.whole and found.goals == len(goals_of(project)) == 12
+    ways = next(p for p in found.found if p.scenario.name == "Ways of Main")
+    assert "press Rise for 0.3 s" in ways.scenario.text and "on Main.Open" in ways.scenario.text
+    late = next(p for p in found.found if p.scenario.name == "window Main.Rises")
+    assert 'break Leaf "' in late.scenario.text and 'expect alarm "Main.Rises is late"' in late.scenario.text
+    taken = replace(project, scenarios=tuple(p.scenario for p in found.found))
+    assert propose(taken).found == () and propose(taken).goals == 0, "what they show is shown"
+
+
+def test_what_counts_and_what_a_setting_bars_is_come_to():
+    found = propose(replace(kiln(), scenarios=()))
+    hold_true(replace(kiln(), scenarios=()), found)
+    assert not found.left, "the third turn leads from Cool to Rest"
+    once = replace(
+        shutter(), signals=tuple(replace(s, initial=1) if s.name == "Most" else s for s in shutter().signals)
+    )
+    found = propose(once)
+    hold_true(once, found)
+    (given,) = [p for p in found.found if "Main, Open to Sinks" in [g.words for g in p.goals]]
+    assert given.scenario.text.startswith("given Most is 2\n") and not found.left
+
+
+@pytest.mark.parametrize("number", [6, 11, 30])
+def test_a_program_that_somebody_brought_gets_some_by_its_inputs_alone(number):
+    path = sorted((Path(__file__).parent / "state_programs").glob("*.st"))[number]
+    project = replace(read_text(path.read_text()).project, scenarios=())
+    found = propose(project, 20)
+    hold_true(project, found)
+    assert sum(g.kind == WAY for p in found.found for g in p.goals) >= 0.7 * sum(
+        g.kind == WAY for g in goals_of(project)
+    )
+
+
+@settings(max_examples=12, deadline=None)
+@given(structured())
+def test_whatever_is_proposed_of_any_chart_is_true(project):
+    hold_true(project, propose(project, 2))
+
+
+def test_what_is_shown_already_is_not_proposed_and_what_cannot_be_is_told():
+    project, q = gate(), gate().sequences[0]
+    ways = (
+        *q.transitions,
+        Transition(("Open",), ("Closed",), "Stop"),
+        Transition(("Open",), ("Gone",), "Go AND NOT Go"),
+    )
+    found = propose(replace(project, sequences=(replace(q, steps=(*q.steps, Step("Gone", 30)), transitions=ways),)))
+    assert [g.words for g in found.left] == ["Main, Open to Gone"] and "2 of 3" in found.said(), (
+        "ways between the same steps are one"
+    )
+    assert open_goals(project, goals_of(project)) == []
+    broken = replace(project, opening="Nowhere := 1;")
+    with pytest.raises(LinkError):
+        propose(broken)
+    assert "Nowhere" in str(proposed(broken))
+
+
+def test_the_command_writes_them_into_a_file(tmp_path):
+    file, out = tmp_path / "shutter.spoke", tmp_path / "with.spoke"
+    spoke.write(shutter(), file)
+    code, said, _ = call("propose", str(file), "--out", str(out))
+    assert code == 0 and "ways and rules that nothing showed" in said and spoke.read(file) == shutter()
+    assert call("verify", str(out))[0] == 0 and len(spoke.read(out).scenarios) > 4
+    assert call("propose", str(file), "--take", "--seconds", "30")[0] == 0 and spoke.read(file).scenarios
+    assert call("propose", str(file), "--take", "--out", str(out))[0] == 2
