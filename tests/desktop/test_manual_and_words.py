@@ -18,7 +18,9 @@ from spokeshave.model.diagnostics import Place
 
 def test_f1_opens_the_manual_at_what_has_the_keyboard(qtbot, window):
     window.show_proof(window.proof.sweep)
+    window.activateWindow()
     window.proof.sweep.setFocus()
+    qtbot.waitUntil(lambda: QApplication.focusWidget() is not None)
     window.program.show_manual()
     manual = window.program.manual
     assert manual.isVisible() and manual.at == "proof#Fault sweep" and not window.outline.isVisible()
