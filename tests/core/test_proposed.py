@@ -29,6 +29,7 @@ from spokeshave.model.project import (
 from spokeshave.reading import read_text
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.proposed.goals import WAY, goals_of, open_goals, shown_by, ways_gone
+from spokeshave.verify.proposed.without import without
 from spokeshave.verify.proposed.work import Proposals, propose, proposed
 from spokeshave.verify.scenarios import run_scenario
 from tests.core.projects import structured
@@ -52,6 +53,8 @@ def hold_true(project: Project, found: Proposals) -> None:
             (g.kind, g.key) for g in shown_by(project, ways_gone(run.live.trace, program), (k for k, _ in run.acted))
         }
         assert p.goals and all((g.kind, g.key) in came for g in p.goals), p.scenario.text
+        fails = {g for g in p.goals if run_scenario(without(project, g), p.scenario).worst is not None}
+        assert fails == set(p.goals) - set(p.unnoticed), p.said()
     shown = [g for p in found.found for g in p.goals]
     assert len(shown) == len(set(shown)) and set(shown).isdisjoint(found.left)
     assert len(shown) + len(found.left) == found.goals

@@ -39,13 +39,19 @@ def propose(
         write_project(replace(project, scenarios=(*project.scenarios, *more)), to)
     if as_json:
         rows = [
-            {"name": p.scenario.name, "text": p.scenario.text, "shows": [g.words for g in p.goals]} for p in found.found
+            {
+                "name": p.scenario.name,
+                "text": p.scenario.text,
+                "shows": [g.words for g in p.goals],
+                "unnoticed": [g.words for g in p.unnoticed],
+            }
+            for p in found.found
         ]
         left = [{"what": g.words, "where": str(g.place)} for g in found.left]
         put_out("propose", scenarios=rows, left=left, of=found.goals, whole=found.whole)
     else:
         for p in found.found:
-            print(f"scenario {p.scenario.name}  (shows {'; '.join(g.words for g in p.goals)})")
+            print(f"scenario {p.scenario.name}\n  // {p.said()}")
             print("".join(f"  {line}\n" for line in p.scenario.text.splitlines()))
         print(found.said())
         for g in found.left:

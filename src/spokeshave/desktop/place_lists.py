@@ -72,7 +72,7 @@ class AlarmList(PlaceList):
         self.runner = runner
         self._shown: object = None
         runner.advanced.connect(self.refresh)
-        self.itemDoubleClicked.connect(lambda _: self.acknowledge())
+        self.itemDoubleClicked.connect(lambda item, _: self.runner.do("ack", str(item.data(1, _ROLE))))
         self.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         self.customContextMenuRequested.connect(self._menu)
         self.setToolTip("Double-click acknowledges, Return goes to what the alarm is about")

@@ -107,7 +107,7 @@ class ProposalsDialog(QDialog):
     def _show(self) -> None:
         p = self.current
         self.text.setPlainText(p.scenario.text if p is not None else "")
-        self.shows.setText("Shows " + "; ".join(g.words for g in p.goals) if p is not None else "")
+        self.shows.setText(p.said() if p is not None else "")
         self.bench.setEnabled(p is not None)
 
     def _enable(self) -> None:

@@ -147,7 +147,7 @@ class Search:
         *_, node = heapq.heappop(self._open)
         found = []
         for deed in (None, *self.hands.deeds(node.session)):
-            run = self._tried(node, deed)
+            run = self.tried(node, deed)
             if run.moved:
                 run.settle()
             found.append(run.node())
@@ -161,7 +161,7 @@ class Search:
         node, often = self._begun(Node(Session(program), given=given)).node(), Counter[Way]()
         chance, idle = random.Random(0), 0
         for _ in range(moves):
-            tried = [self._tried(node, deed) for deed in (None, *self.hands.deeds(node.session))]
+            tried = [self.tried(node, deed) for deed in (None, *self.hands.deeds(node.session))]
             found = [run for run in tried if run.gone]
             others = [run for run in tried[1:] if not any(run.session.situation.trip_on)]
             idle = 0 if found else idle + 1
@@ -174,7 +174,7 @@ class Search:
             if node.ways != known:
                 yield node
 
-    def _tried(self, node: Node, deed: Deed | None) -> Run:
+    def tried(self, node: Node, deed: Deed | None) -> Run:
         """What comes of a deed, or of waiting: up to where a step comes or goes."""
         run = Run(node, self.tests)
         if deed is not None:

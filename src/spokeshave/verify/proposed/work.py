@@ -17,18 +17,27 @@ from spokeshave.verify.proposed.faults import Faults, names_of
 from spokeshave.verify.proposed.goals import WAY, Goal, goals_of, open_goals, shown_by, ways_gone
 from spokeshave.verify.proposed.rows import scenario_rows
 from spokeshave.verify.proposed.search import Node, Search
+from spokeshave.verify.proposed.without import without
 from spokeshave.verify.scenarios import run_scenario
 
+MOST_MORE = 10
+"""Deeds that are tried at the end of a run to tell whether a rule is there."""
 USUAL_S = 60.0
 """So long is looked for runs, unless it is said otherwise."""
 
 
 @dataclass(frozen=True, slots=True)
 class Proposal:
-    """A scenario, and what it shows that nothing showed before."""
+    """A scenario, and what it shows that nothing showed before; `unnoticed` are those of it without which it would pass too."""
 
     scenario: Scenario
     goals: tuple[Goal, ...]
+    unnoticed: tuple[Goal, ...] = ()
+
+    def said(self) -> str:
+        """What it shows, in a sentence."""
+        but = f". It would pass without: {'; '.join(g.words for g in self.unnoticed)}" if self.unnoticed else ""
+        return f"Shows {'; '.join(g.words for g in self.goals)}{but}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,8 +72,8 @@ def propose(project: Project, seconds: float = USUAL_S) -> Proposals:
             if run.live is not None and all(v.outcome is Outcome.PASS for v in run.verdicts):
                 shown += shown_by(project, ways_gone(run.live.trace, program), (key for key, _ in run.acted))
     goals = open_goals(project, shown)
-    maker = _Maker(project, goals)
     search = Search(program)
+    maker = _Maker(project, goals, search)
     while not search.done and maker.open and time.monotonic() < ends:
         look(0.4 * maker.part)
         maker.candidates += search.expand()
@@ -114,8 +123,8 @@ def proposed(project: Project, seconds: float = USUAL_S) -> Proposals | str:
 class _Maker:
     """Makes scenarios of runs, those first that show the most that is still open."""
 
-    def __init__(self, project: Project, goals: list[Goal]) -> None:
-        self.project, self.goals, self.open = project, goals, list(goals)
+    def __init__(self, project: Project, goals: list[Goal], search: Search) -> None:
+        self.project, self.goals, self.open, self.search = project, goals, list(goals), search
         self.candidates: list[Node] = []
         self.found: list[Proposal] = []
 
@@ -139,28 +148,55 @@ class _Maker:
             self.take(best)
 
     def take(self, node: Node) -> None:
-        """A scenario of a run, if it passes and shows something that is open."""
+        """A scenario of a run, if it passes and shows something that is open. Where it would pass without what it shows, something more is
+        done at its end that tells the difference, if there is anything.
+        """
+        best = self._proposal(node)
+        if best is None:
+            return
+        for deed in list(self.search.hands.deeds(node.session))[:MOST_MORE] if best.unnoticed else ():
+            run = self.search.tried(node, deed)
+            run.settle()
+            longer = self._proposal(run.node())
+            if (
+                longer is not None
+                and set(best.goals) <= set(longer.goals)
+                and len(longer.unnoticed) < len(best.unnoticed)
+            ):
+                best = longer
+            if not best.unnoticed:
+                break
+        self.found.append(best)
+        self.open = [g for g in self.open if g not in best.goals]
+
+    def _proposal(self, node: Node) -> Proposal | None:
+        """The scenario of a run, if it passes and shows something that is open."""
         session = again(self.project, node)
         program = session.program
         came = list(shown_by(self.project, set(node.ways), node.acted))
         new = [g for g in came if g in self.open]
         if not new:
-            return
+            return None
         text = "\n".join(scenario_rows(session, node.done, node.given, new))
         taken = {s.name.lower() for s in self.project.scenarios} | {p.scenario.name.lower() for p in self.found}
         scenario = Scenario(free_name(_name(new), taken), text)
         result = run_scenario(self.project, scenario)
-        if result.problems or result.worst is not None or not result.runs:
-            return
+        if result.problems or result.worst is not None or not result.runs or result.runs[0].live is None:
+            return None
         run = result.runs[0]
-        assert run.live is not None
-        proven = set(
-            shown_by(self.project, set(node.ways) & ways_gone(run.live.trace, program), (key for key, _ in run.acted))
-        )
+        ways = set(node.ways) & ways_gone(result.runs[0].live.trace, program)
+        proven = set(shown_by(self.project, ways, (key for key, _ in run.acted)))
         shown = tuple(g for g in self.open if g in proven)
-        if shown:
-            self.found.append(Proposal(scenario, shown))
-            self.open = [g for g in self.open if g not in proven]
+        return Proposal(scenario, shown, tuple(g for g in shown if not self._notices(scenario, g))) if shown else None
+
+    def _notices(self, scenario: Scenario, goal: Goal) -> bool:
+        """Whether a scenario fails without what it shows."""
+        look()
+        try:
+            result = run_scenario(without(self.project, goal), scenario)
+        except LinkError:
+            return True
+        return bool(result.problems) or result.worst is not None
 
 
 def with_given(project: Project, given: tuple[tuple[str, Value], ...]) -> Project:
