@@ -49,13 +49,21 @@ class Faults:
         nodes = self._nodes(goal)
         if goal.kind == "window":
             yield from ((n, None) for n in nodes[:2])
-        tried = 0
-        for node in nodes:
-            for deed in self._deeds(goal, node):
-                tried += 1
-                if tried > MOST_TRIED:
-                    return
-                yield node, deed
+        tries = [
+            (self._far(goal, deed), n, node, deed) for n, node in enumerate(nodes) for deed in self._deeds(goal, node)
+        ]
+        tries.sort(key=lambda x: x[:2])
+        yield from ((node, deed) for *_, node, deed in tries[:MOST_TRIED])
+
+    def _far(self, goal: Goal, deed: Deed) -> bool:
+        """Whether a deed is done to a device that gives nothing of what the rule looks at: such ones are tried last."""
+        reads = names_of(_text(goal, self.project))
+        devices = [
+            d
+            for _, do, target, _ in deed.done
+            if do in ("fail", "hand") and (d := self.project.device(target)) is not None
+        ]
+        return bool(devices) and not any(signal.lower() in reads for d in devices for _, signal in d.wires)
 
     def _nodes(self, goal: Goal) -> list[Node]:
         """The situations in which the rule can act: its step is active, its output asked for; all of them where none is."""
