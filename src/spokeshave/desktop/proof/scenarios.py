@@ -169,7 +169,7 @@ class ScenariosPanel(QWidget):
             return
         self.proposals = ProposalsDialog(self.document, found, self.window())
         self.proposals.show_asked.connect(self.show_asked)
-        self.proposals.open()
+        self.proposals.show()
 
     # -- what is shown
 
