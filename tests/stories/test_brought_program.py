@@ -27,8 +27,9 @@ END_PROGRAM
 """
 
 
-def type_cell(table, column: int, text: str) -> None:
+def type_cell(qtbot, table, column: int, text: str) -> None:
     """Types into a cell of the last row, as a person does: the first key opens it."""
+    qtbot.waitUntil(lambda: not table.findChildren(QLineEdit))
     index = table.model().index(table.model().rowCount() - 1, column)
     QTest.mouseClick(table.viewport(), Qt.MouseButton.LeftButton, pos=table.visualRect(index).center())
     QTest.keyClicks(table, text[0])
@@ -61,9 +62,9 @@ def test_a_brought_program_is_proven_alarmed_and_kept(qtbot, opened, tmp_path, m
     QTest.mouseClick(bar, Qt.MouseButton.LeftButton, pos=bar.tabRect(tab).center())
     alarms = window.proof.alarms
     QTest.mouseClick(alarms.empty.buttons[0], Qt.MouseButton.LeftButton)
-    type_cell(alarms.table, WHEN, "Pour AND NOT Jar")
-    type_cell(alarms.table, NAME, "Spilt")
-    type_cell(alarms.table, TEXT, "it pours with no jar below, {Filled} filled")
+    type_cell(qtbot, alarms.table, WHEN, "Pour AND NOT Jar")
+    type_cell(qtbot, alarms.table, NAME, "Spilt")
+    type_cell(qtbot, alarms.table, TEXT, "it pours with no jar below, {Filled} filled")
     qtbot.waitUntil(lambda: window.document.project.alarms[0].text.startswith("it pours"))
     (alarm,) = window.document.project.alarms
     assert (alarm.name, alarm.condition) == ("Spilt", "Pour AND NOT Jar")
