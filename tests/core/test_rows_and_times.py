@@ -16,12 +16,23 @@ from spokeshave.engine.session import Session
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.recovery import Recovery
 from spokeshave.formats.sequencer_table import block_from, from_text, table_of, to_text
-from spokeshave.language.timed import ends_ms, set_end
+from spokeshave.language.timed import ends_ms, set_end, times_of
 from spokeshave.model import edits, fragments
 from spokeshave.model.edits import EditError
 from spokeshave.model.flow import flow, same_flow
 from spokeshave.model.fold import foldable, folded
-from spokeshave.model.project import Action, Body, Project, Qualifier, Sequence, Signal, SignalClass, Step, Transition
+from spokeshave.model.project import (
+    Action,
+    Body,
+    Project,
+    Qualifier,
+    Sequence,
+    Signal,
+    SignalClass,
+    Step,
+    Transition,
+    Type,
+)
 from spokeshave.model.sections import sections
 from spokeshave.verify.find import find, replace_all
 from spokeshave.verify.measure import measure
@@ -269,3 +280,24 @@ def test_a_folder_that_cannot_be_written_is_told(tmp_path):
     (tmp_path / "file").write_text("")
     with pytest.raises(FormatError, match="cannot be kept"):
         Recovery(tmp_path / "file" / "kept").keep(Project(), None)
+
+
+def test_a_step_of_the_cycle_clock_may_last_as_long_as_a_setting_says():
+    settings_ = (
+        Signal("Dip", SignalClass.SETTING, Type.TIME, initial=4000),
+        Signal("Drip", SignalClass.SETTING, Type.TIME, initial=1500),
+    )
+    ways = (Transition(("P0",), ("P1",), "P0.T >= Dip"), Transition(("P1",), ("P2",), "P1.T >= T#1s"),
+            Transition(("P2",), ("P0",), "p2.t >= drip"))  # fmt: skip
+    ring = Sequence("Ring", "P0", tuple(Step(f"P{i}", 10 * i + 10) for i in range(3)), ways)
+    project = Project(signals=settings_, sequences=(ring,))
+    assert ends_ms(ring, times_of(project)) == {"P0": 4000, "P1": 5000, "P2": 6500} and ends_ms(ring) is None
+    moved = set_end(project, "Ring", "P0", 4400)
+    assert [s.initial for s in moved.signals] == [4400, 1500]
+    assert [t.condition for t in moved.sequences[0].transitions] == ["P0.T >= Dip", "P1.T >= T#600ms", "p2.t >= drip"]
+    assert [s.initial for s in set_end(project, "Ring", "P2", 7000).signals] == [4000, 2000]
+    both = replace(
+        project, sequences=(replace(ring, transitions=(ways[0], replace(ways[1], condition="P1.T >= Dip"), ways[2])),)
+    )
+    with pytest.raises(EditError, match="several steps last as long as Dip"):
+        set_end(both, "Ring", "P0", 4400)

@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from itertools import pairwise
 
 from hypothesis import given
 from hypothesis import strategies as st
 
 from spokeshave.engine.session import Session
-from spokeshave.model.project import Project, Scenario, Signal, SignalClass, Type
-from spokeshave.verify.scenario_language import check_sheet
+from spokeshave.language.rename import rename_sequence
+from spokeshave.model.project import Project, Scenario, Signal, SignalClass, Transition, Type
+from spokeshave.verify.completion import complete
+from spokeshave.verify.expectations import Outcome
+from spokeshave.verify.scenario_language import check_sheet, scenario_problems
 from spokeshave.verify.scenarios import run_scenario
 from spokeshave.verify.sheet_edges import SheetEdges
+from tests.core.test_semantics import gate, main
 
 PERIOD = 10
 PROJECT = Project(
@@ -98,3 +103,39 @@ def test_edges_of_two_rows_and_of_a_scenario_that_is_played_before_do_not_meet()
         result = run_scenario(project, scenario)
         assert not result.problems, [p.message for p in result.problems]
         assert [v.outcome.value for v in result.verdicts] == ["pass"] * len(result.verdicts), result.verdicts
+
+
+def _verdict(project: Project, row: str, rows: str = ""):
+    return run_scenario(project, Scenario("S", f"{rows}run for 20 s\nexpect {row}")).runs[0].verdicts[0]
+
+
+def test_a_cycle_takes_as_long_as_its_steps_and_what_is_longer_or_never_ends_is_told():
+    ring = gate()
+    steps, ways = ring.sequences[0].steps, (
+        Transition(("Closed",), ("Open",), "Closed.T >= T#1s"), Transition(("Open",), ("Closed",), "Open.T >= T#2500ms"),
+    )  # fmt: skip
+    ring = main(ring, steps=steps, transitions=ways)
+    for row, outcome, because in (
+        ("cycle of Main takes 3.5 s", Outcome.PASS, "5 cycles, 3s500ms"),
+        ("cycle of main takes at most T#3s500ms", Outcome.PASS, "5 cycles"),
+        ("cycle of Main takes at least 4 s", Outcome.FAIL, "cycle 1 took 3s500ms"),
+        ("cycle of Main takes 3 s", Outcome.FAIL, "cycle 1 took 3s500ms"),
+    ):
+        verdict = _verdict(ring, row)
+        assert verdict.outcome is outcome and because in verdict.because, row
+    hands = "at 1 s: set Go to TRUE\nafter 1 s: set Go to FALSE\nafter 2 s: set Shut to TRUE\nafter 1 s: set Shut to FALSE\n"
+    begun = f"{hands}after 1 s: set Go to TRUE\nafter 500 ms: set Go to FALSE\nafter 500 ms: set Shut to TRUE\n"
+    verdict = _verdict(gate(), "cycle of Main takes at most 2 s", begun)
+    assert verdict.outcome is Outcome.FAIL and verdict.because == "cycle 1 took 3s", (
+        "from leaving Closed, not from the last Closed"
+    )
+    verdict = _verdict(gate(), "cycle of Main takes at most 3 s", begun)
+    assert verdict.outcome is Outcome.PASS and verdict.because == "2 cycles, 1s to 3s"
+    assert _verdict(gate(), "cycle of Main takes 1 s").outcome is Outcome.NOT_REACHED
+    (problem,) = scenario_problems(gate(), Scenario("S", "run for 1 s\nexpect cycle of Mian takes 1 s"))
+    assert "there is no sequence Mian" in problem.message and problem.advice == "did you mean Main?"
+    renamed = rename_sequence(
+        replace(ring, scenarios=(Scenario("S", "run for 9 s\nexpect cycle of Main takes 3.5 s"),)), "Main", "Ring"
+    )
+    assert renamed.scenarios[0].text.endswith("cycle of Ring takes 3.5 s")
+    assert "Main" in complete(gate(), "expect cycle of ")

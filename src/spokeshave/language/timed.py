@@ -3,18 +3,27 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from itertools import pairwise
 
 from spokeshave.language.literals import time_ms, time_text
-from spokeshave.model.edits import EditError
+from spokeshave.model.edits import EditError, change_item
 from spokeshave.model.flow_edits import change_transition
-from spokeshave.model.project import Project, Sequence
+from spokeshave.model.project import Project, Sequence, SignalClass, Type
 
-_OWN_TIME = re.compile(r"\s*(\w+)\s*\.\s*T\s*>=\s*(T(?:IME)?#[\w.]+)\s*", re.IGNORECASE)
+_OWN_TIME = re.compile(r"\s*(\w+)\s*\.\s*T\s*>=\s*(T(?:IME)?#[\w.]+|[a-z_]\w*)\s*", re.IGNORECASE)
 
 
-def ends_ms(sequence: Sequence) -> dict[str, int] | None:
-    """When each step of a purely timed sequence ends on the cycle clock, in flow order; None for other sequences.
+def times_of(project: Project) -> dict[str, int]:
+    """The settings of type TIME in ms, by lower-case name: steps may last as long as one says."""
+    return {
+        s.name.lower(): int(s.start) for s in project.signals if s.cls is SignalClass.SETTING and s.type is Type.TIME
+    }
+
+
+def ends_ms(sequence: Sequence, times: Mapping[str, int] | None = None) -> dict[str, int] | None:
+    """When each step of a purely timed sequence ends on the cycle clock, in flow order; None for other sequences. A step lasts for a
+    literal, or for one of `times` by its name.
 
     >>> from spokeshave.model.project import Step, Transition
     >>> ways = Transition(("A",), ("B",), "A.T >= T#2s"), Transition(("B",), ("A",), "B.T >= T#500ms")
@@ -29,7 +38,8 @@ def ends_ms(sequence: Sequence) -> dict[str, int] | None:
         if t.sources[0] in following:
             return None
         try:
-            following[t.sources[0]] = (t.targets[0], time_ms(found[2]))
+            ms = (times or {}).get(found[2].lower())
+            following[t.sources[0]] = (t.targets[0], time_ms(found[2]) if ms is None else ms)
         except ValueError:
             return None
     step, now = sequence.initial, 0
@@ -42,9 +52,11 @@ def ends_ms(sequence: Sequence) -> dict[str, int] | None:
 
 
 def set_end(project: Project, sequence: str, step: str, end_ms: int) -> Project:
-    """A step ends at another time of the cycle; the ends of all others stay. Raises EditError beyond its neighbours."""
+    """A step ends at another time of the cycle; the ends of all others stay. Of a step that lasts as long as a setting says, the setting
+    gets another value. Raises EditError beyond its neighbours, and for a setting that several steps go by.
+    """
     seq = project.sequence(sequence)
-    ends = ends_ms(seq) if seq is not None else None
+    ends = ends_ms(seq, times_of(project)) if seq is not None else None
     if seq is None or ends is None or step not in ends:
         raise EditError(f"{sequence} is not purely timed: every step would have to wait for its own time only")
     order = list(ends)
@@ -59,6 +71,22 @@ def set_end(project: Project, sequence: str, step: str, end_ms: int) -> Project:
     begins = {order[0]: 0} | {b: ends[a] for a, b in pairwise(order)}
     for name in moved:
         index = next(i for i, _ in seq.leaving(name))
-        condition = f"{name}.T >= {time_text(ends[name] - begins[name])}"
-        project = change_transition(project, sequence, index, condition=condition)
+        project = _lasts(project, sequence, index, name, ends[name] - begins[name])
     return project
+
+
+def _lasts(project: Project, sequence: str, index: int, step: str, ms: int) -> Project:
+    seq = project.sequence(sequence)
+    assert seq is not None
+    found = _OWN_TIME.fullmatch(seq.transitions[index].condition)
+    setting = project.signal(found[2]) if found is not None else None
+    if setting is None:
+        return change_transition(project, sequence, index, condition=f"{step}.T >= {time_text(ms)}")
+    name = setting.name.lower()
+    if setting.start == ms:
+        return project
+    if sum((m := _OWN_TIME.fullmatch(t.condition)) is not None and m[2].lower() == name for t in seq.transitions) > 1:
+        raise EditError(
+            f"several steps last as long as {setting.name}: give the setting another value, or this step its own time"
+        )
+    return change_item(project, "signals", project.signals.index(setting), initial=ms)

@@ -71,6 +71,8 @@ def _names(project: Project, tokens: list[Token], accepted: set[str], text: str)
         items = next((one.items for one in cases_of(text).lists if one.name == tokens[-1]), (str(tokens[-1]),))
         devices = (d for item in items if (d := project.device(item)) is not None)
         return list(dict.fromkeys(f'"{f}"' for d in devices for f in failures_of(d))) + lists
+    if kinds[-2:] == ["CYCLE", "_OF"]:
+        return [q.name for q in project.sequences]
     if "STRING" in accepted and last in ("ALARM", "AT", "_OF"):
         return _texts(project, last, text) + (steps if last == "_OF" else []) + lists
     if "NAME" not in accepted:

@@ -25,6 +25,10 @@ def row_fault(project: Project, row: DeedRow | ExpectRow | GivenRow) -> Fault:
     if isinstance(row, GivenRow):
         return _given(project, row)
     if isinstance(row, ExpectRow):
+        if row.kind.startswith("cycle"):
+            known = [q.name for q in project.sequences]
+            there = project.sequence(row.names[0]) is not None
+            return FINE if there else (f"there is no sequence {row.names[0]}", did_you_mean(row.names[0], known))
         if row.kind in ("order", "exact_order"):
             pairs = [(row.names[0], n) for n in row.names[1:]]
         else:

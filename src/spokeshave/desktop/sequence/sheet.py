@@ -17,7 +17,7 @@ from spokeshave.engine.link_sequence import transition_place
 from spokeshave.formats.sequencer_table import mark_text, next_text
 from spokeshave.language.literals import time_ms, time_text
 from spokeshave.language.rename import rename_step
-from spokeshave.language.timed import ends_ms, set_end
+from spokeshave.language.timed import ends_ms, set_end, times_of
 from spokeshave.model import edits, flow_edits
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import EditError
@@ -87,19 +87,19 @@ class Sheet(QAbstractTableModel):
         if before is not self.sequence and not (self.flow.rows and same_flow(before, self.sequence)):
             self.flow = flow(self.sequence)
         self.targets = list(dict.fromkeys(targets_of(project, self.sequence, self.asked)))
-        self.ends = ends_ms(self.sequence)
+        self.ends = ends_ms(self.sequence, times_of(project))
 
     def refresh(self) -> None:
         """Follows the document: redraws cells when the shape is the same, starts anew when it is not."""
         if not self.shown():
             return
-        shape, before, timed = (self.flow.rows, self.targets), self.sequence, self.ends is None
+        shape, before, ends = (self.flow.rows, self.targets), self.sequence, self.ends
         self._read()
-        if self.sequence is before and self.targets == shape[1]:
+        if self.sequence is before and self.targets == shape[1] and self.ends == ends:
             return
         if shape == (self.flow.rows, self.targets):
             self.dataChanged.emit(self.index(0, 0), self.index(self.rowCount() - 1, self.columnCount() - 1))
-            if timed != (self.ends is None):
+            if (ends is None) != (self.ends is None):
                 self.hiding_changed.emit()
         else:
             self.beginResetModel()
