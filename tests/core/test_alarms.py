@@ -86,7 +86,7 @@ def test_a_window_a_trip_and_a_hold_say_what_somebody_wrote_and_are_expected_by_
         alarms=(
             AlarmRule("", text="the gate stands open, {Count} passed", on="late Main.Open"),
             AlarmRule("", text="somebody is in the way", cls="fault", on="trip Guard"),
-            AlarmRule("", text="both buttons", on="hold Main"),
+            AlarmRule("", text="both buttons", on="Hold main"),
         ),
         scenarios=(
             Scenario(
@@ -104,6 +104,12 @@ def test_a_window_a_trip_and_a_hold_say_what_somebody_wrote_and_are_expected_by_
     ]
     assert run_scenario(project, project.scenarios[0]).worst is None
     assert [row.scenarios for row in alarm_list(project)] == [("Late",), (), ("Late",)]
+
+
+def test_a_hold_with_a_class_and_no_text_is_told_by_what_it_is():
+    project = replace(main(gate(), hold_when="Shut"), alarms=(AlarmRule("", cls="fault", on="hold Main"),))
+    assert told(run(project, 5, (20, "Shut", True))) == [(2, "alarm", "hold Main")]
+    assert told(run(main(gate(), hold_when="Shut"), 5, (20, "Shut", True))) == []
 
 
 def test_what_is_shelved_stands_without_being_told_until_it_is_taken_back():
@@ -191,7 +197,7 @@ def test_edits_make_change_and_take_away():
     project = change_alarm(project, hot, name="Warm", condition="Go", cls="fault")
     assert project.alarms[0] == AlarmRule("Warm", "Go", cls="fault")
     assert project.scenarios[0].text == 'run for 1 s\nexpect alarm "Warm"\nexpect no alarm "Hot2"'
-    for wrong in ({"cls": "urgent"}, {"name": "warm"}, {"name": " "}):
+    for wrong in ({"cls": "urgent"}, {"name": "warm"}, {"name": " "}, {"name": "too hot"}):
         with pytest.raises(EditError):
             change_alarm(project, hot2, **wrong)
     assert [a.name for a in remove_alarm(project, hot2).alarms] == ["Warm"]

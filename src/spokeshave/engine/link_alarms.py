@@ -12,7 +12,7 @@ from spokeshave.engine.names import TextScope
 from spokeshave.language import checked as ck
 from spokeshave.language.compile import Compiled, Unit, compile_units
 from spokeshave.model.alarm_sources import sources
-from spokeshave.model.alarms import AlarmRule, ident_of, pieces
+from spokeshave.model.alarms import AlarmRule, ident_of, phrase_of, pieces
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Type
 
@@ -35,6 +35,8 @@ class AlarmLinker:
         scope = TextScope(self.texts.table)
         if rule.text.strip():
             self._read_words(ident, rule.text, place, scope)
+        elif ident.startswith("hold:"):  # a hold tells only where somebody has a word for it
+            self._words[ident] = [phrase_of(ident)]
         if rule.on:
             return None
         tree = self.texts.check(rule.condition, place, scope, "condition")

@@ -10,6 +10,7 @@ from spokeshave.model.alarms import CLASSES, AlarmRule
 from spokeshave.model.edits import EditError, change_item, free_name, put_items, remove_item
 from spokeshave.model.project import Project
 
+_NAME = re.compile(r"[A-Za-z_]\w*", re.ASCII)
 NOT_YET = "FALSE"
 """The condition of a new alarm: it never comes until somebody says when."""
 
@@ -39,8 +40,10 @@ def change_alarm(project: Project, source: Source, **changes: str) -> Project:
             return remove_item(project, "alarms", index)
     elif (new := changes.get("name", source.rule.name)) != source.rule.name:
         others = {a.name.lower() for a in project.alarms if not a.on and a is not source.rule}
-        if not new.strip():
-            raise EditError("an alarm has a name, by which scenarios expect it")
+        if not _NAME.fullmatch(new):
+            raise EditError(
+                f"{new!r} is no name: an alarm has one, of letters, digits and underscores, by which scenarios expect it"
+            )
         if new.lower() in others:
             raise EditError(f"there is an alarm {new} already")
         project = _expected_as(project, source.rule.name, new)

@@ -96,4 +96,4 @@ def _orders(session: Session) -> list[tuple[str, list[str]]]:
 
 def shown_time(ms: int) -> str:
     """A time as a row of a scenario says it."""
-    return f"{ms / 1000:g} s" if ms % 10 == 0 or ms >= 100_000 else f"{ms} ms"
+    return f"{ms / 1000:.3f}".rstrip("0").rstrip(".") + " s" if ms % 10 == 0 or ms >= 100_000 else f"{ms} ms"

@@ -8,7 +8,7 @@ from typing import Any
 from spokeshave.engine.session import Session
 from spokeshave.language.literals import value_text
 from spokeshave.model.alarms import phrase_of
-from spokeshave.model.project import Project, Value
+from spokeshave.model.project import Value
 from spokeshave.verify.keep import shown_time
 from spokeshave.verify.proposed.goals import Goal
 from spokeshave.verify.proposed.search import Done
@@ -25,16 +25,17 @@ def scenario_rows(
     kinds = {s.name: s.type for s in project.signals}
     out = [f"given {name} is {value_text(value, kinds[name])}" for name, value in given]
     out += _deeds(session, done)
-    out.append(f"run for {shown_time(-(-(session.time_ms + TAIL_MS) // 100) * 100)}")
-    session.run_for(-(-(session.time_ms + TAIL_MS) // 100) * 100 - session.time_ms)
-    for q in session.program.project.sequences:
+    length = -(-(session.time_ms + TAIL_MS) // 100) * 100
+    out.append(f"run for {shown_time(length)}")
+    session.run_for(length - session.time_ms)
+    for q in project.sequences:
         entered = sorted(
             (a, s.number, s.name) for s in q.steps for a, _ in session.trace.windows(f"{q.name}.{s.name}.X")
         )
         names = [name for _, _, name in entered]
         if len(names) > 1:
             out.append(f"expect order {q.name}: {', '.join(names)}")
-    out += list(dict.fromkeys(row for g in goals for row in _of_rule(session.program.project, g)))
+    out += list(dict.fromkeys(row for g in goals for row in _of_rule(g)))
     alarms = dict.fromkeys(phrase_of(e.ident) for e in session.trace.events if e.kind == "alarm")
     out += [f'expect alarm "{name}"' for name in alarms] or ["expect no alarms"]
     if not any(e.kind == "hazard" for e in session.trace.events):
@@ -45,7 +46,7 @@ def scenario_rows(
     return out
 
 
-def _of_rule(project: Project, goal: Goal) -> Iterator[str]:
+def _of_rule(goal: Goal) -> Iterator[str]:
     """What the rule of a goal promises."""
     if goal.kind == "interlock":
         yield f"expect never {goal.place.item} AND NOT ({goal.key[1]})"

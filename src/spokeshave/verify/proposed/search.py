@@ -114,6 +114,8 @@ class Search:
         self.program, self.hands = program, Hands(program.project)
         self.tests = tests(program)
         self.nodes: list[Node] = []
+        self.full = False
+        """Whether there were more situations than are looked at."""
         self._known: set[tuple[Any, ...]] = set()
         self._often: Counter[Any] = Counter()
         self._open: list[tuple[int, int, int, Node]] = []
@@ -127,10 +129,11 @@ class Search:
 
     def _meet(self, run: Run) -> None:
         """Keeps the situation of a run, if it is new."""
-        if run.session.stopped is not None or len(self.nodes) >= MOST_SITUATIONS:
-            return
         key = self.hands.situation(run.session)
-        if key in self._known:
+        if run.session.stopped is not None or key in self._known:
+            return
+        if len(self.nodes) >= MOST_SITUATIONS:
+            self.full = True
             return
         self._known.add(key)
         self._often[key[0]] += 1

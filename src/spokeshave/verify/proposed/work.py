@@ -43,7 +43,7 @@ class Proposal:
 @dataclass(frozen=True, slots=True)
 class Proposals:
     """What was found; `left` is what no run was found for, `situations` so many were looked at; `whole` says whether everything was
-    tried that was to be, or the time was over.
+    tried that hands can do; where it is not the time was over, or there were too many situations.
     """
 
     found: tuple[Proposal, ...]
@@ -54,8 +54,10 @@ class Proposals:
 
     def said(self) -> str:
         """In a sentence."""
+        if not self.goals:
+            return "Every way and every rule is shown by scenarios that pass"
         shown = self.goals - len(self.left)
-        over = "" if self.whole else "; the time was over before everything was tried"
+        over = "" if self.whole else "; not everything was tried that could be"
         return f"{len(self.found)} scenarios show {shown} of {self.goals} ways and rules that nothing showed{over}"
 
 
@@ -92,7 +94,7 @@ def propose(project: Project, seconds: float = USUAL_S) -> Proposals:
             node = maker.came_to(goal) or faults.run_to(goal)
             if node is not None:
                 maker.take(node)
-    whole = search.done and time.monotonic() < ends
+    whole = not search.full and time.monotonic() < ends
     return Proposals(tuple(maker.found), tuple(maker.open), len(goals), len(search.nodes), whole)
 
 
