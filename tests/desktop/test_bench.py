@@ -260,7 +260,7 @@ def test_a_file_that_cannot_run_never_lets_the_file_before_it_run(qtbot, window)
     told = []
     window.runner.refused.connect(told.append)
     other = replace(
-        window.document.project, name="Broken", sequences=(), trips=(), opening="Nothing := 1;", scenarios=()
+        window.document.project, name="Broken", sequences=(), trips=(), alarms=(), opening="Nothing := 1;", scenarios=()
     )
     window.document.replace(other, None)
     assert window.runner.session is None and not window.runner.running

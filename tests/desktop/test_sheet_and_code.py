@@ -262,7 +262,7 @@ def test_a_text_that_does_not_parse_changes_nothing_and_says_where(qtbot, window
 
 def test_a_state_is_added_between_two_others_in_the_text(qtbot, window):
     """The tray waits a moment before it is emptied: state 35 stands between 30 and 40, and its output is mapped below."""
-    window.document.edit("alone", lambda p: replace(p, sequences=(p.sequence("Cool"),), trips=(), scenarios=(), home="",
+    window.document.edit("alone", lambda p: replace(p, sequences=(p.sequence("Cool"),), trips=(), alarms=(), scenarios=(), home="",
                          opening="", closing="", interlocks=(), opposed=(), requirements=()))  # fmt: skip
     edit = {"Roast.Drop.X AND ": "", "DoorShut AND ": ""}
     window.document.edit("free", lambda p: replace(p, sequences=(with_conditions(p.sequences[0], edit),)))

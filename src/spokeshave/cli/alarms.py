@@ -39,6 +39,7 @@ def alarms(
         print(f"{kind:8} {name}: {when}{points}")
         if text != name and text:
             print(f"         {text}")
-        print(f"         {f'shown by {shown}' if shown else 'no scenario shows it'}")
+        if row.told:
+            print(f"         {f'shown by {shown}' if shown else 'no scenario shows it'}")
     if not listed:
         print("nothing raises an alarm: no window, no trip, no alarm of its own")

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-from dataclasses import replace
 from pathlib import Path
 
 from PySide6.QtCore import QCoreApplication, QMessageLogContext, QtMsgType, qInstallMessageHandler
@@ -15,7 +14,6 @@ from spokeshave.desktop.document import Document
 from spokeshave.desktop.signals.page import PARTS
 from spokeshave.desktop.theme import theme
 from spokeshave.desktop.window import MainWindow
-from spokeshave.formats.iec_read import parse_iec
 from spokeshave.language.units import add_copy, belongings, new_unit
 from spokeshave.model import edits
 from spokeshave.model.diagnostics import Place
@@ -83,31 +81,6 @@ def _show_unit(window: MainWindow, project: Project) -> None:
     window.document.edit("Make a unit", lambda p: new_unit(p, unit))
     window.document.edit("Copy the unit", lambda p: add_copy(p, unit.name, "B_"))
     window.signals.show_part(PARTS.index("Units"))
-
-
-BLOCK = """
-FUNCTION_BLOCK Wear
-  VAR_INPUT Runs : BOOL; Most : TIME; END_VAR
-  VAR_OUTPUT Due : BOOL; END_VAR
-  VAR Count : INT; Edge : R_TRIG; Long : TON; END_VAR
-  Edge(CLK := Runs);
-  IF Edge.Q THEN Count := Count + 1; END_IF;
-  Long(IN := Runs, PT := Most);
-  Due := Long.Q OR Count >= 500;
-END_FUNCTION_BLOCK
-PROGRAM Uses
-  VAR DrumWear : Wear; END_VAR
-  INITIAL_STEP Rest: END_STEP
-END_PROGRAM
-"""
-
-
-def _show_block(window: MainWindow) -> None:
-    """A function block of one's own, with an instance."""
-    made = parse_iec(BLOCK)
-    window.document.edit("Declare", lambda p: replace(p, routines=made.routines, instances=made.instances))
-    window.signals.show_part(PARTS.index("Functions and blocks"))
-    window.selection.go(Place("routine", item="Wear"))
 
 
 def _show_versions(window: MainWindow, project: Project) -> CompareDialog:
@@ -193,9 +166,6 @@ def _take(
         take("2-signals-units")
         window.document.undo()
         window.document.undo()
-    _show_block(window)
-    take("2-signals-blocks")
-    window.document.undo()
     window.signals.show_part(0)
     dialog = _show_versions(window, project)
     take("0-versions", dialog)
@@ -209,6 +179,9 @@ def _take(
     window.show_proof(window.proof.matrix)
     window.proof.matrix.go_to(Place("trip", item=project.trips[-1].name if project.trips else ""))
     take("6-proof-cause-effect")
+    window.show_proof(window.proof.alarms)
+    window.proof.alarms.table.select_row(max(0, len(window.proof.alarms.model.rows) - 1), 2)
+    take("6-proof-alarms")
     _show_faults(window, project, swept)
     take("6-proof-faults")
     window.show_proof(window.proof.study)

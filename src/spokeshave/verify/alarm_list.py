@@ -29,12 +29,17 @@ class Listed:
         return self.source.rule or AlarmRule("", on=self.source.on)
 
     @property
+    def told(self) -> bool:
+        """Whether it is raised at all: a hold only where somebody has a word for it."""
+        return tells(self.source)
+
+    @property
     def cells(self) -> tuple[str, ...]:
         """What stands under each of `HEADS`."""
         r = self.rule
         delay = "" if self.source.on else r.delay
-        words = "" if not tells(self.source) else r.text or self.source.phrase
-        kind = r.cls if tells(self.source) else "not told"
+        words = (r.text or self.source.phrase) if self.told else ""
+        kind = r.cls if self.told else "not told"
         return self.source.phrase, self.source.when, words, kind, delay, r.device, ", ".join(self.scenarios)
 
 

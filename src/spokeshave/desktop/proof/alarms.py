@@ -61,7 +61,7 @@ class AlarmTable(ItemTable):
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         row: Listed = self.rows[index.row()]
         if role == Qt.ItemDataRole.DisplayRole and index.column() == SHOWN:
-            return f"✓ {row.cells[SHOWN]}" if row.scenarios else "○ no scenario"
+            return f"✓ {row.cells[SHOWN]}" if row.scenarios else "○ no scenario" if row.told else ""
         if role == Qt.ItemDataRole.ForegroundRole:
             if index.column() == SHOWN:
                 return theme.colour("true" if row.scenarios else "faint")
@@ -169,9 +169,10 @@ class AlarmsPanel(QWidget):
         """Follows the document."""
         self._enable()
         self.empty.show_while(not self.model.rows)
-        open_ = sum(not row.scenarios for row in self.model.rows)
-        count = f"{len(self.model.rows)} alarm{'s' if len(self.model.rows) > 1 else ''}"
-        self.says.setText(f"{count}, {open_} of them in no scenario" if self.model.rows else "")
+        told = [row for row in self.model.rows if row.told]
+        open_ = sum(not row.scenarios for row in told)
+        count = f"{len(told)} alarm{'s' if len(told) > 1 else ''}"
+        self.says.setText(f"{count}, {open_} of them in no scenario" if told else "")
 
     @property
     def current(self) -> Listed | None:
