@@ -83,7 +83,7 @@ def test_from_the_demo_to_a_proven_sequence(qtbot, opened, roastery):
     window.runner.run_for(40_000)
     late = next(w for w in window.runner.waiting() if w.sequence == "Roast")
     assert (late.step, late.state, late.held) == ("Drop", "late", True)
-    assert any("Roast.Drop is late" in a.text for a in window.runner.session.situation.alarms.values())
+    assert any("The drop door has not opened" in a.text for a in window.runner.session.situation.alarms.values())
     assert window.counts.text().endswith("1 alarm")
     assert drawn(window)
 
