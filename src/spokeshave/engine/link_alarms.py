@@ -24,7 +24,8 @@ class AlarmLinker:
 
     def __init__(self, texts: Texts) -> None:
         self.texts = texts
-        self._idents = {source.on.lower(): source.ident for source in sources(texts.project) if source.on}
+        spoken = sources(texts.project) if texts.project.alarms else ()
+        self._idents = {source.on.lower(): source.ident for source in spoken if source.on}
         self._values: list[Unit] = []
         self._words: dict[str, list[str | tuple[int, Type, int]]] = {}
 
