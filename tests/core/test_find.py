@@ -11,7 +11,7 @@ from spokeshave.language.references import Target
 from spokeshave.language.rename import rename_signal, rename_step
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import AlarmRule, Device, Label, Project, Requirement, Scenario, Trip
-from spokeshave.verify.all_texts import texts_of
+from spokeshave.verify.all_texts import every_text
 from spokeshave.verify.find import find_everywhere, target_of, used_where
 from tests.core.projects import OUTPUTS, projects
 from tests.core.test_semantics import gate, main
@@ -92,7 +92,7 @@ NOT_SAID = {
 
 def test_no_text_of_the_file_is_passed_over(roastery):
     """Every text field of every item of the example is among the texts that are looked at."""
-    texts = {t.text for t in texts_of(roastery)}
+    texts = {t.text for t in every_text(roastery)}
 
     def walk(item: object) -> list[str]:
         if dataclasses.is_dataclass(item):

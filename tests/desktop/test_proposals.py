@@ -9,9 +9,9 @@ from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.proof.proposals import GROUP
 from spokeshave.desktop.window import MainWindow
 from spokeshave.model.project import Transition
+from spokeshave.verify.proposed.work import GROUP
 from tests.core.test_proposed import shutter
 
 

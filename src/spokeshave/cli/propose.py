@@ -22,8 +22,6 @@ def propose(
     as_json: Json = False,
 ) -> None:
     """Propose scenarios for every way and rule that no scenario shows. Exit 1 if no run was found for one of them."""
-    from dataclasses import replace
-
     from spokeshave.formats.files import write_project
     from spokeshave.reading import read_project
     from spokeshave.verify.proposed import work
@@ -35,8 +33,7 @@ def propose(
     found = work.propose(project, seconds)
     to = file if take else out
     if to is not None and (found.found or out is not None):
-        more = (p.scenario for p in found.found)
-        write_project(replace(project, scenarios=(*project.scenarios, *more)), to)
+        write_project(work.taken_over(project, found.found), to)
     if as_json:
         rows = [
             {

@@ -19,11 +19,9 @@ WAIT_MS = 120
 """So long after the last key the file is looked through."""
 MOST = 500
 """So many lines are shown; a word that is found more often is no help."""
-_ROLE = Qt.ItemDataRole.UserRole
-
-
 AHEAD = 24
 """Characters of a line that are shown before what was found."""
+_ROLE = Qt.ItemDataRole.UserRole
 
 
 def _around(f: Found) -> str:
@@ -89,7 +87,7 @@ class FoundPanel(SidePanel):
             self.line.blockSignals(True)
             self.line.setText(place.step or place.item)
             self.line.blockSignals(False)
-        self.look()
+        self.begin()
 
     def _typed(self) -> None:
         self.used = None
@@ -139,7 +137,8 @@ class FoundPanel(SidePanel):
 
     def step(self, by: int) -> None:
         """The next line that was found, or the one before."""
-        self.look()
+        if self._wait.isActive():
+            self.look()
         count = self.list.topLevelItemCount()
         if count:
             at = self.list.currentIndex().row()

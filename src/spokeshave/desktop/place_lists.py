@@ -12,8 +12,7 @@ from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.theme import theme
 from spokeshave.engine.alarms import alarm_told
-from spokeshave.engine.session import Session
-from spokeshave.model.alarms import ident_of
+from spokeshave.model.alarm_sources import sources
 from spokeshave.model.diagnostics import Place
 
 _ROLE = Qt.ItemDataRole.UserRole
@@ -88,14 +87,15 @@ class AlarmList(PlaceList):
         self._shown = (alarms, shelved)
         self.clear()
         period = session.program.period_ms if session else 10
+        rules = sources(session.program.project) if session else ()
+        faults = {source.ident for source in rules if source.rule is not None and source.rule.cls == "fault"}
         for a in alarms:
             aside = a.ident in shelved
             state = "◌ shelved" if aside else "● stands" if a.cleared < 0 else "○ cleared"
             times = ["" if k < 0 else clock_text(k * period) for k in (a.raised, a.acknowledged, a.cleared)]
             told = session is not None and alarm_told(session.situation, a)
-            self.add(
-                [state, *times, f"{MARKS[class_of(session, a.ident)]}{a.text}"], a.place, "late" if told else "faint"
-            )
+            text = f"‼ {a.text}" if a.ident in faults else a.text
+            self.add([state, *times, text], a.place, "late" if told else "faint")
             self.topLevelItem(self.topLevelItemCount() - 1).setData(1, _ROLE, a.ident)  # type: ignore[union-attr]
 
     @property
@@ -130,13 +130,3 @@ class AlarmList(PlaceList):
         menu.addAction("&Go to what it is about", lambda: self.go(item))
         menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         menu.popup(self.viewport().mapToGlobal(at))
-
-
-MARKS = {"message": "", "warning": "", "fault": "‼ "}
-"""What stands before the text of an alarm of a class."""
-
-
-def class_of(session: Session | None, ident: str) -> str:
-    """How urgent an alarm is."""
-    rules = () if session is None else session.program.project.alarms
-    return next((a.cls for a in rules if ident_of(a).lower() == ident.lower()), "warning")

@@ -68,20 +68,22 @@ class ProgramCommands:
             self.window.show_stage(2)
         self._stand_beside(self.tour)
 
-    def find(self) -> FoundPanel:
+    def find(self) -> None:
         """What is found in the whole file, beside the work, ready to be typed into."""
+        self._found_beside().begin()
+
+    def show_uses(self) -> None:
+        """Where what is selected is used."""
+        self._found_beside().show_uses(self.window.selection.place)
+
+    def _found_beside(self) -> FoundPanel:
         if self.found is None:
             self.found = FoundPanel(self.window.document, self.window.selection)
             self.found.left.connect(self._give_room_back)
         if self.window.stage < 0:
             self.window.show_stage(2)
         self._stand_beside(self.found)
-        self.found.begin()
         return self.found
-
-    def show_uses(self) -> None:
-        """Where what is selected is used."""
-        self.find().show_uses(self.window.selection.place)
 
     def can_show_uses(self) -> bool:
         """Whether something is selected that texts can name."""

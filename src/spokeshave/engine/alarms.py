@@ -13,8 +13,7 @@ def raise_alarm(program: Program, s: Situation, ident: str, text: str, place: Pl
     """Raises an alarm unless it stands already, and logs it: in the words that somebody gave it, else in `text`. One that is
     shelved stands without being told (semantics 9.6).
     """
-    standing = s.alarms.get(ident)
-    if standing is None or standing.cleared >= 0:
+    if not standing(s, ident):
         words = program.words.get(ident)
         s.alarms[ident] = alarm = Alarm(ident, text if words is None else words.of(s.v), place, s.k)
         event(s, "alarm shelved" if ident in s.shelved else "alarm", alarm.text, place, ident)

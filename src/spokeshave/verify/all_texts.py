@@ -28,7 +28,7 @@ class Text:
     names: bool = False
 
 
-def texts_of(project: Project) -> Iterator[Text]:
+def every_text(project: Project) -> Iterator[Text]:
     """All texts that are not empty. Those of several lines come whole; lines are counted from their first."""
     yield from (t for t in _texts(project) if t.text.strip())
 

@@ -49,6 +49,3 @@ class Cycles(Watcher):
         least, most = (time_text(t)[2:] for t in (min(self.took), max(self.took)))
         count = f"{len(self.took)} cycle{'s' if len(self.took) > 1 else ''}"
         self.decide(Outcome.PASS, f"{count}, {least}" + (f" to {most}" if least != most else ""))
-
-
-CYCLE_WATCHERS: dict[str, type[Watcher]] = {"cycle": Cycles, "cycle_least": Cycles, "cycle_most": Cycles}

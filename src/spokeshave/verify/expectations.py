@@ -416,32 +416,3 @@ class Alarms(Watcher):
 
     def end(self) -> None:
         self.see_events([])
-
-
-WATCHERS: dict[str, type[Watcher]] = {
-    "always": Always,
-    "never": Always,
-    "not_before": NotBefore,
-    "true_at": TrueAt,
-    "true_by": TrueAt,
-    "true_finally": TrueAt,
-    "leads_to": LeadsTo,
-    "order": Steps,
-    "exact_order": Steps,
-    "reach": Steps,
-    "lasts_least": Steps,
-    "lasts_most": Steps,
-    "alarm": Alarms,
-    "no_alarm": Alarms,
-    "no_alarms": Alarms,
-    "no_hazards": Alarms,
-    "entered": Counted,
-    "entered_least": Counted,
-    "entered_most": Counted,
-    "count": Counted,
-    "count_least": Counted,
-    "count_most": Counted,
-    "true_from": Throughout,
-    "while_true": Throughout,
-    "value_from": ValueFrom,
-}

@@ -13,7 +13,7 @@ from spokeshave.language.references import Names, Target, references
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import edit_sequence
 from spokeshave.model.project import Action, Project, Sequence, Step
-from spokeshave.verify.all_texts import Text, texts_of
+from spokeshave.verify.all_texts import Text, every_text
 
 
 @dataclass(frozen=True, slots=True)
@@ -118,7 +118,7 @@ def find_everywhere(project: Project, wanted: str, whole: bool = False) -> list[
         return []
     pattern, ms = _pattern(wanted.strip(), whole), _ms(wanted)
     out = []
-    for t in texts_of(project):
+    for t in every_text(project):
         for number, line in enumerate(t.text.split("\n"), 1):
             m = (
                 pattern.search(line)
@@ -135,7 +135,7 @@ def used_where(project: Project, target: Target) -> list[Found]:
     blocks and what they declare, compared as the language reads names.
     """
     names, declared, out = Names(project), [], []
-    for t in texts_of(project):
+    for t in every_text(project):
         if t.names and _is(t.place, target):
             declared.append(_found(t, 1, t.text, 0, len(t.text)))
         if t.where is None:
@@ -155,7 +155,7 @@ def used_where(project: Project, target: Target) -> list[Found]:
 def targets_called(project: Project, name: str) -> list[Target]:
     """What texts can mean by a name: `Go`, `Main.Open`, or `Open` of each sequence that has such a step."""
     called, found = name.strip().lower(), []
-    for t in texts_of(project):
+    for t in every_text(project):
         target = target_of(project, t.place) if t.names else None
         if target is not None and called in (target.name, f"{target.owner}.{target.name}" if target.owner else ""):
             found.append(target)

@@ -22,26 +22,34 @@ def kept_rows(session: Session) -> list[str]:
         text = ""
         if st.do == "hand":
             later = next((j for j in range(i + 1, len(done)) if _same_hand(done[j], st)), -1)
-            text, takes = _hand(project, st, done[later] if later >= 0 else None)
+            text, takes = hand_row(project, st, done[later] if later >= 0 else None)
             used |= {later} if takes else set()
         elif st.do == "set" and "." in st.target:
             rows.append(f"// at {shown_time(st.time_ms)} {st.target} was set by hand: no row says that")
         else:
-            text = _deed(project, st)
+            text = deed_row(project, st)
         if text:
             rows.append(f"at {shown_time(st.time_ms)}: {text}")
     moments = sorted({st.time_ms // period - 1 for st in done if st.time_ms >= period} | {session.k - 1})
     rows.append(f"run for {shown_time(session.time_ms)}")
     for k in moments:
-        where = _situation(session, k)
+        where = situation_at(session, k)
         if where:
             rows.append(f"expect at {shown_time(k * period)}: {where}")
-    rows += [f"expect order {name}: {', '.join(steps)}" for name, steps in _orders(session) if len(steps) > 1]
-    alarms = dict.fromkeys(phrase_of(e.ident) for e in session.trace.events if e.kind == "alarm")
-    rows += [f'expect alarm "{text}"' for text in alarms] or ["expect no alarms"]
-    if not any(e.kind == "hazard" for e in session.trace.events):
-        rows.append("expect no hazards")
-    return rows
+    return [*rows, *order_rows(session), *alarm_rows(session)]
+
+
+def order_rows(session: Session) -> list[str]:
+    """What is expected of the order of the steps, for each sequence that has gone on."""
+    return [f"expect order {name}: {', '.join(steps)}" for name, steps in _orders(session) if len(steps) > 1]
+
+
+def alarm_rows(session: Session) -> list[str]:
+    """What is expected of alarms and hazards: those that were raised, or none."""
+    events = session.trace.events
+    alarms = dict.fromkeys(phrase_of(e.ident) for e in events if e.kind == "alarm")
+    rows = [f'expect alarm "{text}"' for text in alarms] or ["expect no alarms"]
+    return rows if any(e.kind == "hazard" for e in events) else [*rows, "expect no hazards"]
 
 
 def keep(project: Project, session: Session, name: str = "Kept from the bench") -> Project:
@@ -54,7 +62,7 @@ def _same_hand(st: Stimulus, first: Stimulus) -> bool:
     return st.do == "hand" and st.target.lower() == first.target.lower()
 
 
-def _hand(project: Project, st: Stimulus, later: Stimulus | None) -> tuple[str, bool]:
+def hand_row(project: Project, st: Stimulus, later: Stimulus | None) -> tuple[str, bool]:
     """The row for a hand on a device, and whether it tells the next one on the same device too."""
     device = project.device(st.target)
     if device is None:
@@ -66,7 +74,8 @@ def _hand(project: Project, st: Stimulus, later: Stimulus | None) -> tuple[str, 
     return f"{'hold' if st.value else 'release'} {device.name}", False
 
 
-def _deed(project: Project, st: Stimulus) -> str:
+def deed_row(project: Project, st: Stimulus) -> str:
+    """The row for anything else that is done; empty for what no row says."""
     signal = project.signal(st.target)
     value = value_text(st.value, signal.type) if signal is not None and st.value is not None else ""
     return {
@@ -77,7 +86,7 @@ def _deed(project: Project, st: Stimulus) -> str:
     }.get(st.do, "")  # fmt: skip
 
 
-def _situation(session: Session, k: int) -> str:
+def situation_at(session: Session, k: int) -> str:
     """Which steps were active at the end of scan `k`."""
     steps = [r.name for r in session.trace.recorded if r.kind == "step" and session.trace.at(r.name, k)]
     return " AND ".join(steps)

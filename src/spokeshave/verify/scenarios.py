@@ -11,13 +11,13 @@ from spokeshave.language.functions import RunStop
 from spokeshave.language.scenario_lists import Case, cases_of
 from spokeshave.language.syntax import Problem
 from spokeshave.model.project import Project, Scenario
-from spokeshave.verify.cycles import CYCLE_WATCHERS
-from spokeshave.verify.expectations import WATCHERS, Alarms, Outcome, Verdict, Watcher
+from spokeshave.verify.expectations import Alarms, Outcome, Verdict, Watcher
 from spokeshave.verify.protection import ActedWatch
 from spokeshave.verify.scenario_language import Checked, check_sheet, scenario_problems
 from spokeshave.verify.scenario_names import way_to
 from spokeshave.verify.script import Script, with_parameters
 from spokeshave.verify.sheet_edges import SheetEdges
+from spokeshave.verify.watchers import WATCHERS
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,9 +120,6 @@ class Result:
         return next((v for v in self.verdicts if v.outcome is not Outcome.PASS), None)
 
 
-KINDS_OF_WATCHERS = {**WATCHERS, **CYCLE_WATCHERS}
-
-
 class CaseRun:
     """One run on its way. It begins where a mark of another scenario is reached, if the scenario says so."""
 
@@ -173,7 +170,7 @@ class CaseRun:
         self.acted = ActedWatch(program, self.script.start_ms)
         self.edges = SheetEdges(self.checked.edges, program)
         for row in self.checked.sheet.expectations:
-            watcher = KINDS_OF_WATCHERS[row.kind](row, program, self.checked.conditions[row.line])
+            watcher = WATCHERS[row.kind](row, program, self.checked.conditions[row.line])
             watcher.start_ms, watcher.marks = self.script.start_ms, self.script.marks
             self.watchers.append(watcher)
 

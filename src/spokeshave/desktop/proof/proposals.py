@@ -18,13 +18,9 @@ from PySide6.QtWidgets import (
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.plain_text import TextLabel, plain
 from spokeshave.desktop.theme import code_font
-from spokeshave.model.edits import free_name, put_items
-from spokeshave.model.project import Project, Scenario
-from spokeshave.verify.proposed.work import Proposal, Proposals
+from spokeshave.verify.proposed.work import Proposal, Proposals, taken_over
 from spokeshave.verify.scenarios import run_scenario
 
-GROUP = "Proposed"
-"""The group of what is taken over, so that it is seen which nobody has read yet."""
 ADVICE = "They say what the machine does now, not what it should do: read each before it is taken, and expect in it what the brief says."
 
 
@@ -126,15 +122,5 @@ class ProposalsDialog(QDialog):
     def take_over(self) -> None:
         """Those with a tick become scenarios of the file, all in one edit."""
         chosen = self.chosen
-
-        def change(project: Project) -> Project:
-            taken = {s.name.lower() for s in project.scenarios}
-            more = []
-            for p in chosen:
-                name = free_name(p.scenario.name, taken)
-                taken.add(name.lower())
-                more.append(Scenario(name, p.scenario.text, GROUP))
-            return put_items(project, "scenarios", (*project.scenarios, *more))
-
-        if self.document.edit(f"Take {len(chosen)} proposed scenarios over", change):
+        if self.document.edit(f"Take {len(chosen)} proposed scenarios over", lambda p: taken_over(p, chosen)):
             self.accept()

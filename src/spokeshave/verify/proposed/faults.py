@@ -2,19 +2,15 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 
-from spokeshave.language.parse import parse_expression
-from spokeshave.language.syntax import TextError
 from spokeshave.machine.kinds import failures_of
 from spokeshave.model.project import Device, Project, SignalClass, Type
 from spokeshave.verify.proposed.goals import Goal
 from spokeshave.verify.proposed.hands import PRESS_MS, Deed
 from spokeshave.verify.proposed.search import Node, Run, Search
 from spokeshave.verify.protection import LATCHED
-from spokeshave.verify.sweep.concerns import Concerns
-from spokeshave.verify.usage import names_in
+from spokeshave.verify.sweep.concerns import Concerns, reads_of
 
 MOST_TRIED = 120
 """Runs that are tried for one rule."""
@@ -57,7 +53,7 @@ class Faults:
 
     def _far(self, goal: Goal, deed: Deed) -> bool:
         """Whether a deed is done to a device that gives nothing of what the rule looks at: such ones are tried last."""
-        reads = names_of(_text(goal, self.project))
+        reads = reads_of(_text(goal, self.project))
         devices = [
             d
             for _, do, target, _ in deed.done
@@ -98,7 +94,7 @@ class Faults:
             others = [
                 x.name
                 for x in project.signals
-                if x.cls is SignalClass.OUTPUT and x.name.lower() in names_of(str(goal.key[1]))
+                if x.cls is SignalClass.OUTPUT and x.name.lower() in reads_of(str(goal.key[1]))
             ]
             yield from (by_hand(goal.place.item, other) for other in others)
 
@@ -108,7 +104,7 @@ class Faults:
             yield from (Deed(f"{d.name} {failure}", ((0, "fail", d.name, failure),)) for failure in failures_of(d))
             if d.kind in ("emergency", "button"):
                 yield Deed(f"hold {d.name}", ((0, "hand", d.name, 1),))
-        for name in sorted(names_of(_text(goal, self.project))):
+        for name in sorted(reads_of(_text(goal, self.project))):
             signal = self.project.signal(name)
             if signal in self.search.hands.free and signal is not None and signal.type is Type.BOOL:
                 now = node.session.situation.v[node.session.program.slots[name]]
@@ -117,7 +113,7 @@ class Faults:
     def _devices(self, goal: Goal) -> list[Device]:
         """The devices that the rule has to do with; for a window those that its step awaits or drives."""
         found = []
-        reads = names_of(_text(goal, self.project))
+        reads = reads_of(_text(goal, self.project))
         for d in self.project.devices:
             if goal.kind == "window":
                 if self.concerns.points_at(goal.place, d.name):
@@ -134,11 +130,14 @@ class Faults:
         node = known[0] if known else self.run_to(trip)
         if node is None:
             return None
-        undo = {("fail", t, v): ("heal", t, v) for _, do, t, v in node.done if do == "fail"}
-        pressed = [t for _, do, t, v in node.done if do == "hand" and v == 1 and self._kind(t) == "emergency"]
-        turned = [(t, v) for _, do, t, v in node.done if do == "set"]
-        deeds = [(0, *back) for back in undo.values()] + [(0, "hand", t, 0) for t in dict.fromkeys(pressed)]
-        deeds += [(0, "set", t, not v) for t, v in turned[-1:] if isinstance(v, bool)]
+        emergencies = {d.name for d in self.project.devices if d.kind == "emergency"}
+        broken = dict.fromkeys((st.target, st.value) for st in node.done if st.do == "fail")
+        pressed = dict.fromkeys(
+            st.target for st in node.done if st.do == "hand" and st.value and st.target in emergencies
+        )
+        turned = [st for st in node.done if st.do == "set"][-1:]
+        deeds = [(0, "heal", *fault) for fault in broken] + [(0, "hand", name, 0) for name in pressed]
+        deeds += [(0, "set", st.target, not st.value) for st in turned if isinstance(st.value, bool)]
         run = Run(node, self.search.tests)
         run.do(Deed("put right", tuple(deeds)))
         run.on(LONG_MS, lambda: goal.key in run.acted)
@@ -146,10 +145,6 @@ class Faults:
             return None
         run.settle()
         return run.node()
-
-    def _kind(self, device: str) -> str:
-        found = self.project.device(device)
-        return found.kind if found is not None else ""
 
 
 def by_hand(*outputs: str) -> Deed:
@@ -172,12 +167,3 @@ def _text(goal: Goal, project: Project) -> str:
     return {"hold": q.hold_when, "restart": q.restart_when, "permissive": step.permissive if step else ""}.get(
         goal.kind, ""
     )
-
-
-def names_of(text: str) -> frozenset[str]:
-    """The names that a condition reads, in lower case; none of one that cannot be read."""
-    text = re.sub(r"\s+", " ", text).strip()
-    try:
-        return frozenset(n.lower() for n, _ in names_in(parse_expression(text))) if text else frozenset()
-    except TextError:
-        return frozenset()

@@ -15,6 +15,8 @@ from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Project
 from spokeshave.verify.protection import LATCHED, Key, rules
 
+Way = tuple[str, int]
+"""A sequence and the index of a transition."""
 WAY = "way"
 """The kind of the goals that are transitions; the others are keys of rules, with the kind of the rule."""
 
@@ -24,7 +26,7 @@ class Goal:
     """Something that a run can come to. `key` is that of a rule, or a sequence with the index of a transition."""
 
     kind: str
-    key: Key | tuple[str, int]
+    key: Key | Way
     words: str
     place: Place
 
@@ -47,11 +49,14 @@ def goals_of(project: Project) -> list[Goal]:
     return found
 
 
-def ways_gone(trace: Trace, program: Program) -> set[tuple[str, int]]:
-    """The transitions that cleared in a run, by the steps that came and went in one scan without a trip or restart."""
+def ways_gone(trace: Trace, program: Program) -> set[Way]:
+    """The transitions that cleared in a run, by the steps that came and went in one scan without a trip, a restart or a loss of
+    power.
+    """
     found = set()
     for q in program.project.sequences:
-        put = {e.k for e in trace.events if e.kind in ("tripped", "restart", "power cycle") and e.text in (q.name, "")}
+        own = {e.k for e in trace.events if e.kind in ("tripped", "restart") and e.text == q.name}
+        put = own | {e.k for e in trace.events if e.kind == "power cycle"}
         fell = {s.name: _edges(trace, f"{q.name}.{s.name}.X", False) for s in q.steps}
         rose = {s.name: _edges(trace, f"{q.name}.{s.name}.X", True) for s in q.steps}
         for i, t in enumerate(q.transitions):
@@ -61,7 +66,7 @@ def ways_gone(trace: Trace, program: Program) -> set[tuple[str, int]]:
     return found
 
 
-def ways_now(program: Program, s: Situation) -> set[tuple[str, int]]:
+def ways_now(program: Program, s: Situation) -> set[Way]:
     """The transitions that cleared in the scan before `s.k`, of a session that `tells_moves`."""
     found = set()
     for q in program.sequences:
@@ -84,7 +89,7 @@ def open_goals(project: Project, shown: Iterable[Goal]) -> list[Goal]:
     return [g for g in goals_of(project) if (g.kind, g.key) not in done]
 
 
-def shown_by(project: Project, ways: set[tuple[str, int]], keys: Iterable[Key]) -> Iterator[Goal]:
+def shown_by(project: Project, ways: set[Way], keys: Iterable[Key]) -> Iterator[Goal]:
     """The goals that a run has come to, by the transitions that cleared and the rules that acted in it."""
     acted = set(keys)
     for g in goals_of(project):

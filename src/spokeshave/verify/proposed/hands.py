@@ -14,6 +14,7 @@ from spokeshave.engine.session import Session
 from spokeshave.language import checked as ck
 from spokeshave.language.functions import RunStop
 from spokeshave.model.project import Project, Signal, SignalClass, Type
+from spokeshave.verify.check.devices import value_of
 
 PRESS_MS = 300
 TRIES = 40
@@ -57,7 +58,7 @@ class Hands:
             elif d.kind == "emergency":
                 yield Deed(f"{'release' if now else 'press'} {d.name}", ((0, "hand", d.name, 1 - now),))
             else:
-                most = int(dict(d.parameters).get("positions", 2))
+                most = int(value_of(d, "positions"))
                 yield from (Deed(f"turn {d.name}", ((0, "hand", d.name, p),)) for p in range(most) if p != now)
         if not self.free:
             return

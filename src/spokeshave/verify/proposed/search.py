@@ -15,7 +15,7 @@ from spokeshave.engine.session import Session
 from spokeshave.engine.situation import Situation, show_times
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.model.project import Value
-from spokeshave.verify.proposed.goals import ways_now
+from spokeshave.verify.proposed.goals import Way, ways_now
 from spokeshave.verify.proposed.hands import Deed, Hands
 from spokeshave.verify.protection import Key, tests
 
@@ -32,20 +32,15 @@ MOST_IDLE = 12
 """So often in a row something is done at random that leads nowhere at once."""
 AGAIN = 3
 """So often the same steps are looked at with other hands before others come first."""
-Done = tuple[int, str, str, Any]
-
-
-Way = tuple[str, int]
 
 
 @dataclass(frozen=True, slots=True)
 class Node:
-    """A situation on the way: the run that came there, what has been done since its begin, the transitions that it has gone and the rules
-    that acted in it. `given` are settings that are otherwise than in the file.
+    """A situation on the way: the run that came there, the transitions that it has gone and the rules that acted in it. `given` are
+    settings that are otherwise than in the file.
     """
 
     session: Session
-    done: tuple[Done, ...] = ()
     acted: frozenset[Key] = frozenset()
     ways: frozenset[Way] = frozenset()
     given: tuple[tuple[str, Value], ...] = ()
@@ -54,6 +49,11 @@ class Node:
     def ms(self) -> int:
         return self.session.time_ms
 
+    @property
+    def done(self) -> tuple[Stimulus, ...]:
+        """What has been done since the begin of the run, in the order of time."""
+        return tuple(st for st, _ in self.session.log)
+
 
 class Run:
     """A run on from a node, watched for rules that act, for ways that are gone, and for steps that come and go."""
@@ -61,7 +61,6 @@ class Run:
     def __init__(self, node: Node, open_tests: list[tuple[Key, Callable[[Situation], bool]]]) -> None:
         self.session = node.session.fork()
         self.session.tells_moves = True
-        self.done = list(node.done)
         self.acted, self.ways, self.given = set(node.acted), set(node.ways), node.given
         self.gone: list[Way] = []
         """The ways in the order in which they were gone since the node."""
@@ -72,7 +71,6 @@ class Run:
         """Does it now; what it lets go of later is done in time."""
         now = self.session.time_ms
         for later, what, target, value in deed.done:
-            self.done.append((now + later, what, target, value))
             self.session.log.append((Stimulus(now + later, what, target, value), True))
         self.session.log.sort(key=lambda entry: entry[0].time_ms)
 
@@ -104,7 +102,7 @@ class Run:
         self.on(SETTLE_MS)
 
     def node(self) -> Node:
-        return Node(self.session, tuple(self.done), frozenset(self.acted), frozenset(self.ways), self.given)
+        return Node(self.session, frozenset(self.acted), frozenset(self.ways), self.given)
 
 
 class Search:
@@ -124,7 +122,7 @@ class Search:
 
     def _begun(self, node: Node) -> Run:
         run = Run(node, self.tests)
-        run.on(SETTLE_MS)
+        run.settle()
         return run
 
     def _meet(self, run: Run) -> None:

@@ -3,25 +3,27 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 
 from spokeshave.engine.link import LinkError, link
 from spokeshave.engine.session import Session
-from spokeshave.engine.stimuli import Stimulus
-from spokeshave.model.edits import free_name
+from spokeshave.model.edits import free_name, put_items
 from spokeshave.model.project import Project, Scenario, SignalClass, Type, Value
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.progress import look
-from spokeshave.verify.proposed.faults import Faults, names_of
-from spokeshave.verify.proposed.goals import WAY, Goal, goals_of, open_goals, shown_by, ways_gone
+from spokeshave.verify.proposed.faults import Faults
+from spokeshave.verify.proposed.goals import WAY, Goal, open_goals, shown_by, ways_gone
 from spokeshave.verify.proposed.rows import scenario_rows
 from spokeshave.verify.proposed.search import Node, Search
 from spokeshave.verify.proposed.without import without
 from spokeshave.verify.scenarios import run_scenario
+from spokeshave.verify.sweep.concerns import reads_of
 
 MOST_MORE = 10
 """Deeds that are tried at the end of a run to tell whether a rule is there."""
+GROUP = "Proposed"
+"""The group of what is taken over, so that it is seen which nobody has read yet."""
 USUAL_S = 60.0
 """So long is looked for runs, unless it is said otherwise."""
 
@@ -98,12 +100,23 @@ def propose(project: Project, seconds: float = USUAL_S) -> Proposals:
     return Proposals(tuple(maker.found), tuple(maker.open), len(goals), len(search.nodes), whole)
 
 
+def taken_over(project: Project, chosen: Iterable[Proposal]) -> Project:
+    """The machine file with proposals as scenarios behind its own, in a group of theirs."""
+    taken = {s.name.lower() for s in project.scenarios}
+    more = []
+    for p in chosen:
+        name = free_name(p.scenario.name, taken)
+        taken.add(name.lower())
+        more.append(Scenario(name, p.scenario.text, GROUP))
+    return put_items(project, "scenarios", (*project.scenarios, *more))
+
+
 def _settings(project: Project, goals: list[Goal]) -> Iterator[tuple[tuple[str, Value], ...]]:
     """Other values of the settings that the conditions of ways which were not gone read."""
     seen = set()
     for g in goals:
         q = project.sequence(g.place.sequence) if g.kind == WAY else None
-        for name in sorted(names_of(q.transitions[int(g.key[1])].condition)) if q is not None else ():
+        for name in sorted(reads_of(q.transitions[int(g.key[1])].condition)) if q is not None else ():
             s = project.signal(name)
             if s is None or s.cls is not SignalClass.SETTING or s.name in seen:
                 continue
@@ -179,14 +192,14 @@ class _Maker:
         new = [g for g in came if g in self.open]
         if not new:
             return None
-        text = "\n".join(scenario_rows(session, node.done, node.given, new))
+        text = "\n".join(scenario_rows(session, node, new))
         taken = {s.name.lower() for s in self.project.scenarios} | {p.scenario.name.lower() for p in self.found}
         scenario = Scenario(free_name(_name(new), taken), text)
         result = run_scenario(self.project, scenario)
-        if result.problems or result.worst is not None or not result.runs or result.runs[0].live is None:
+        run = next(iter(result.runs), None)
+        if result.problems or result.worst is not None or run is None or run.live is None:
             return None
-        run = result.runs[0]
-        ways = set(node.ways) & ways_gone(result.runs[0].live.trace, program)
+        ways = set(node.ways) & ways_gone(run.live.trace, program)
         proven = set(shown_by(self.project, ways, (key for key, _ in run.acted)))
         shown = tuple(g for g in self.open if g in proven)
         return Proposal(scenario, shown, tuple(g for g in shown if not self._notices(scenario, g))) if shown else None
@@ -211,7 +224,7 @@ def with_given(project: Project, given: tuple[tuple[str, Value], ...]) -> Projec
 
 def again(project: Project, node: Node) -> Session:
     """A run from the start that does what was done on the way to a node."""
-    session = Session(with_given(project, node.given), [Stimulus(*done) for done in node.done])
+    session = Session(with_given(project, node.given), node.done)
     session.run_scans(node.session.k)
     return session
 
@@ -222,6 +235,3 @@ def _name(goals: list[Goal]) -> str:
     if len(ways) > 1:
         return f"Ways of {' and '.join(dict.fromkeys(str(g.key[0]) for g in ways))}"
     return (ways or goals)[0].words.replace(": ", ", ")
-
-
-__all__ = ["Proposal", "Proposals", "goals_of", "propose"]

@@ -11,12 +11,13 @@ from collections.abc import Iterator
 from spokeshave.language import syntax as sx
 from spokeshave.language.parse import parse_expression, parse_statements
 from spokeshave.language.syntax import TextError
+from spokeshave.model.alarm_sources import sources
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Project, Step
 from spokeshave.verify.usage import names_in, uses_of
 
 
-def _reads(text: str) -> frozenset[str]:
+def reads_of(text: str) -> frozenset[str]:
     """The variables of a condition; of a block instance its name."""
     try:
         return frozenset(_root(n) for n, _ in names_in(parse_expression(text))) if text.strip() else frozenset()
@@ -47,7 +48,7 @@ class Concerns:
     def __init__(self, project: Project) -> None:
         self.project = project
         self.leads = [*_worked_out(project.opening), *_worked_out(project.closing)]
-        self.leads += [(_reads(i.condition), frozenset([i.output.lower()])) for i in project.interlocks]
+        self.leads += [(reads_of(i.condition), frozenset([i.output.lower()])) for i in project.interlocks]
         for o in project.opposed:
             self.leads += [
                 (frozenset([a.lower()]), frozenset([b.lower()])) for a, b in ((o.first, o.second), (o.second, o.first))
@@ -58,6 +59,8 @@ class Concerns:
         for c in project.connections:
             if c.gives:
                 self.leads.append((wires.get(c.source.lower(), frozenset()), wires.get(c.target.lower(), frozenset())))
+        self.said = {x.place: x.rule.device.lower() for x in sources(project) if x.rule is not None and x.rule.device}
+        """The devices that somebody said alarms point at, by what raises them."""
         self._found: dict[str, frozenset[str]] = {}
 
     def of(self, device: str) -> frozenset[str]:
@@ -73,27 +76,19 @@ class Concerns:
             known = self._found[device] = frozenset(touched)
         return known
 
-    def _said_of(self, place: Place) -> str:
-        """The device that somebody said the alarm of a place points at."""
-        of_kind = {"trip": "trip ", "sequence": "hold ", "alarm": ""}
-        key = (
-            f"late {place.sequence}.{place.step}" if place.kind == "step" else of_kind.get(place.kind, "") + place.item
-        )
-        return next((a.device for a in self.project.alarms if a.key == key.lower()), "")
-
     def points_at(self, place: Place, device: str) -> bool:
         """Whether an alarm of this place points at the device: its step waits for it or drives it, its trip or
         condition reads it, or somebody said so.
         """
         touched = self.of(device)
-        if self._said_of(place).lower() == device.lower():
+        if self.said.get(place) == device.lower():
             return True
         if place.kind == "trip":
             trip = next((t for t in self.project.trips if t.name == place.item), None)
-            return trip is not None and bool(_reads(trip.condition) & touched)
+            return trip is not None and bool(reads_of(trip.condition) & touched)
         if place.kind == "alarm":
             rule = next((a for a in self.project.alarms if a.name == place.item), None)
-            return rule is not None and bool(_reads(rule.condition) & touched)
+            return rule is not None and bool(reads_of(rule.condition) & touched)
         q = self.project.sequence(place.sequence)
         step = q.step(place.step) if q is not None else None
         if q is None or step is None:
@@ -102,7 +97,7 @@ class Concerns:
         after = [
             x.permissive for t in q.transitions if step.name in t.sources for n in t.targets for x in _step(q.step(n))
         ]
-        reads = frozenset().union(*map(_reads, (*ways, *after)))
+        reads = frozenset().union(*map(reads_of, (*ways, *after)))
         return bool((reads | {a.target.lower() for a in step.actions}) & touched)
 
 
