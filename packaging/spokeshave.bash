@@ -15,8 +15,9 @@ _spokeshave() {
     open) words="" ;;
     propose) words="--seconds --out --take --json" ;;
     reach) words="--together --before --assume --most --keep --json" ;;
+    recipes) words="--csv --json" ;;
     replay) words="--name --shift --scenario --within-ms --within --stimuli --json" ;;
-    run) words="--for --scenario --stimuli --trace --keep-stimuli --every-scan" ;;
+    run) words="--for --scenario --recipe --stimuli --trace --keep-stimuli --every-scan" ;;
     serve) words="--modbus --as --for --allow --open --map --also --keep-map --map-table --json" ;;
     strength) words="--jobs --cluster --sample --seed --csv --junit --json" ;;
     text) words="" ;;
@@ -24,7 +25,7 @@ _spokeshave() {
     verify) words="--junit --report --table --scenario --group --changed --keep --jobs --json" ;;
   esac
   if [ "$COMP_CWORD" = 1 ]; then
-    COMPREPLY=($(compgen -W "accept alarms brief check convert demo diff faults find merge open propose reach replay run serve strength text tidy verify" -- "$word") $(compgen -f -- "$word"))
+    COMPREPLY=($(compgen -W "accept alarms brief check convert demo diff faults find merge open propose reach recipes replay run serve strength text tidy verify" -- "$word") $(compgen -f -- "$word"))
   elif [[ $word == -* ]]; then
     COMPREPLY=($(compgen -W "$words" -- "$word"))
   else

@@ -23,14 +23,16 @@ _FIELDS = {
     "shown_by": "what shows it", "on": "what raises it", "initial": "initial value",
 }  # fmt: skip
 _ITEMS = {
-    "requirements": "requirement", "signals": "signal", "tables": "table", "routines": "block", "instances": "instance", "sequences": "sequence",
+    "requirements": "requirement", "signals": "signal", "tables": "table", "routines": "block", "instances": "instance",
+    "recipes": "recipe", "sequences": "sequence",
     "interlocks": "interlock of", "opposed": "opposed pair", "trips": "trip", "alarms": "alarm", "devices": "device",
     "connections": "connection", "labels": "label",
     "groups": "group", "units": "unit", "modbus": "Modbus address of", "scenarios": "scenario", "accepted": "accepted run", "waivers": "waiver",
     "steps": "step",    "transitions": "transition", "bodies": "body", "conflicts": "conflict",
 }  # fmt: skip
 STAGE_OF = {
-    "requirements": "Brief", "signals": "Signals", "tables": "Signals", "routines": "Signals", "instances": "Signals", "opening": "Signals",
+    "requirements": "Brief", "signals": "Signals", "tables": "Signals", "routines": "Signals", "instances": "Signals",
+    "recipes": "Signals", "opening": "Signals",
     "closing": "Signals", "units": "Signals", "sequences": "Sequence", "devices": "Machine", "connections": "Machine", "labels": "Machine",
     "groups": "Machine", "modbus": "Machine", "interlocks": "Proof", "opposed": "Proof", "trips": "Proof", "alarms": "Proof", "scenarios": "Proof",
     "accepted": "Proof", "sweep": "Proof",    "study": "Proof", "waivers": "Proof",
@@ -277,6 +279,7 @@ def _short(value: Any) -> str:
 
 
 def _place(root: str, name: str) -> Place:
-    kinds = {"signals": "signal", "tables": "table", "routines": "routine", "instances": "instance", "interlocks": "interlock", "trips": "trip",
+    kinds = {"signals": "signal", "tables": "table", "routines": "routine", "instances": "instance", "recipes": "recipe",
+             "interlocks": "interlock", "trips": "trip",
              "alarms": "alarm", "devices": "device", "scenarios": "scenario", "requirements": "requirement"}  # fmt: skip
     return Place(kinds[root], item=name) if root in kinds else Place("project")

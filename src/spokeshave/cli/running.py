@@ -45,6 +45,7 @@ def run(
     file: File,
     for_: Annotated[str, typer.Option("--for", help="How long, for example 60s; all scans with t below it.")] = "",
     scenario: Annotated[str, typer.Option(help="Run this scenario.")] = "",
+    recipe: Annotated[str, typer.Option(help="Run with the values of this recipe.")] = "",
     stimuli: Annotated[Path | None, typer.Option(help="CSV: time_ms,signal,value.")] = None,
     trace: Annotated[
         Path | None, typer.Option(help="Write the trace here (.csv, .vcd); standard output without it.")
@@ -64,6 +65,8 @@ def run(
     room_for(trace, TRACES)
     room_for(keep_stimuli)
     project = read_project(file)
+    if recipe:
+        project = with_recipe(project, recipe)
     if scenario:
         from spokeshave.verify.junit import lines_of
         from spokeshave.verify.scenarios import run_scenario
@@ -100,6 +103,19 @@ def run(
     if session.stopped is not None:
         (stopped,) = in_file([session.stopped], file)
         fail(str(stopped) if stopped.at else f"{file}: {stopped}")
+
+
+def with_recipe(project: Project, name: str) -> Project:
+    """The file as it runs with a recipe; a name that is none ends the command."""
+    from spokeshave.model.diagnostics import did_you_mean
+    from spokeshave.model.recipes import by_the_file, recipe_of, taken
+
+    found = recipe_of(project, name)
+    if found is None:
+        known = [r.name for r in project.recipes]
+        there = f"there are: {', '.join(known)}" if known else "the file has none"
+        fail(f"there is no recipe {name}; {did_you_mean(name, known) or there}")
+    return by_the_file(project, taken(project, found))
 
 
 def _write_trace(trace: Any, path: Path) -> None:

@@ -98,6 +98,12 @@ ALARMS = {
     "Points at": "The device to look at: the fault sweep takes a fault of it as told.",
     "Shown by": "The scenarios that expect it; a double click opens one.",
 }
+RECIPES = {
+    "Setting": "A setting, or a cell of a table of settings.",
+    "Unit": "What its number counts.",
+    "In the file": "What it is where no recipe is taken and nobody has typed anything.",
+    "Recipe": "What it is set to when this recipe is taken; empty: it stays as it is.",
+}
 MATRIX = {
     "Kind": "How the rule protects: interlock, opposed pair, trip, hold, permissive, window.",
     "Cause": "The condition under which it acts.",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from time import perf_counter
 
 from PySide6.QtCore import QObject, Qt, QTimer, Signal
@@ -18,7 +18,8 @@ from spokeshave.engine.session import Session
 from spokeshave.engine.situation import Situation
 from spokeshave.fieldbus.image import Image
 from spokeshave.fieldbus.real_time import Jitter
-from spokeshave.model.project import Project
+from spokeshave.model.project import Project, Value
+from spokeshave.model.project import Signal as Setting
 from spokeshave.verify.probe import ProbeError, probe
 from spokeshave.verify.protection import ActingNow, Key
 
@@ -61,6 +62,8 @@ class Runner(QObject):
         """How late scans have begun since the run is served."""
         self._image: Image | None = None
         self._shown_at = 0.0
+        self._own = True
+        """Whether the run began here, and not as that of a scenario."""
         self._goal: Goal | None = None
         self._owed_ms = 0.0
         self._last = 0.0
@@ -165,7 +168,7 @@ class Runner(QObject):
         fresh = self.session is None or self.session.k == 0 or self._replaced(project)
         try:
             if fresh:
-                self.session = Session(project)
+                self.session, self._own = Session(project), True
             else:
                 assert self.session is not None
                 self.session.adopt(project)
@@ -293,13 +296,49 @@ class Runner(QObject):
         self._tell_stop()
         self.advanced.emit()
 
+    # -- settings by hand
+
+    def by_hand(self) -> list[tuple[Setting, Value]]:
+        """Settings and cells of tables that are other in the run than in the file, with their values in the run."""
+        if self.session is None:
+            return []
+        program, v, found = self.session.program, self.session.situation.v, []
+        for setting in program.project.settings:
+            value = v[program.slots[setting.name.lower()]]
+            if value != setting.start:
+                found.append((setting, value))
+        return found
+
+    def set_all(self, values: Iterable[tuple[Setting, Value]]) -> None:
+        """Sets settings, all in the next scan."""
+        self.ready()
+        self.look_at(None)
+        if self.session is not None:
+            for setting, value in values:
+                self.session.do("set", setting.name, value)
+            if not self.running:
+                self.one_scan()
+            self.advanced.emit()
+
+    def give_up_values(self) -> None:
+        """All settings as the file has them."""
+        self.set_all([(s, s.start) for s, _ in self.by_hand()])
+
     def reset(self) -> None:
-        """Back to before scan 0, with the present document."""
+        """Back to before scan 0, with the present document. Settings that were changed by hand keep their values until they are
+        given up; those of a run that was made elsewhere do not.
+        """
         self.pause()
         self.looked_at = None
+        kept = self.by_hand() if self._own else []
         try:
             self.session = Session(self.document.project)
-            self._project, self.problem = self.document.project, ""
+            self._project, self.problem, self._own = self.document.project, "", True
+            here = {s.name.lower(): s for s in self.document.project.settings}
+            for setting, value in kept:
+                now = here.get(setting.name.lower())
+                if now is not None and now.type is setting.type:
+                    self.session.do("set", now.name, value)
         except LinkError as error:
             self.problem = str(error.found[0])
             self.session, self._project = None, None
@@ -326,7 +365,7 @@ class Runner(QObject):
         """Puts a run made elsewhere, such as a scenario's, on the bench."""
         self.pause()
         self.looked_at = None
-        self.session = session
+        self.session, self._own = session, False
         self.restarted.emit()
         self.advanced.emit()
 

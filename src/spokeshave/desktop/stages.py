@@ -50,8 +50,13 @@ def _signals(w: MainWindow) -> StagePage:
     def pin() -> None:
         page.list.table.pin(w.runner.forced_names())
 
+    def take(recipe: str) -> None:
+        w.show_stage(BENCH)
+        w.bench.bar.recipes.take(recipe)
+
     w.runner.advanced.connect(pin)
     pin()
+    page.recipes.bench_asked.connect(take)
     return page
 
 
@@ -83,7 +88,7 @@ def _proof(w: MainWindow) -> StagePage:
 
 STAGES = (
     Stage("Brief", _brief, "desktop#Brief", ("requirement",)),
-    Stage("Signals", _signals, "desktop#Signals", ("signal", "opening", "closing", "table", "routine")),
+    Stage("Signals", _signals, "desktop#Signals", ("signal", "opening", "closing", "table", "routine", "recipe")),
     Stage("Sequence", _sequence, "desktop#Sequence", ("step", "transition", "action", "body", "sequence")),
     Stage("Machine", _machine, "machine#Wiring", ("device",), details=True),
     Stage("Bench", _bench, "machine#The bench", (), outline=False),
@@ -95,7 +100,7 @@ STAGES = (
         outline=False,
     ),
 )
-PROOF = 5
+BENCH, PROOF = 4, 5
 TITLES = tuple(stage.title for stage in STAGES)
 STAGE_OF = {kind: i for i, stage in enumerate(STAGES) for kind in stage.shows}
 """The stage in which a place is looked at, by the place's kind."""

@@ -267,14 +267,26 @@ class ItemView(QTableView):
         self.verticalHeader().setMinimumWidth(36)
         self.horizontalHeader().setHighlightSections(False)
         self.setWordWrap(False)
-        for i, column in enumerate(model.columns):
+        self._dress()
+        widest = max(range(len(model.columns)), key=lambda i: model.columns[i].width)
+        self.horizontalHeader().setSectionResizeMode(widest, QHeaderView.ResizeMode.Stretch)
+
+    def _dress(self) -> None:
+        """The width and the editor of each column."""
+        for i, column in enumerate(self.items.columns):
             self.setColumnWidth(i, column.width)
             if column.choices:
                 self.setItemDelegateForColumn(i, ChoiceDelegate(column.choices, self))
             elif column.words is not None or column.check is not None:
-                self.setItemDelegateForColumn(i, TypingDelegate(model, column, self))
-        widest = max(range(len(model.columns)), key=lambda i: model.columns[i].width)
-        self.horizontalHeader().setSectionResizeMode(widest, QHeaderView.ResizeMode.Stretch)
+                self.setItemDelegateForColumn(i, TypingDelegate(self.items, column, self))
+
+    def take_columns(self, columns: list[Column]) -> None:
+        """Other columns, for a table whose columns are things of the document."""
+        self.items.beginResetModel()
+        self.items.columns = columns
+        self.items.rows = self.items.items(self.items.document.project)
+        self.items.endResetModel()
+        self._dress()
 
     # -- blocks of cells
 

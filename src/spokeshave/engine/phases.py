@@ -84,7 +84,7 @@ def check_value(program: Program, st: Stimulus) -> None:
 def _set(program: Program, s: Situation, st: Stimulus) -> None:
     """Values that are set, forces, acknowledgements. Action control looks at its settings again."""
     s.touched = True
-    if st.do == "set" and "." in st.target:
+    if st.do == "set" and "." in st.target and st.target.lower() not in program.slots:  # no cell of a table
         _set_block(program, s, st)
     elif st.do == "set":
         slot = _slot(program, st.target)

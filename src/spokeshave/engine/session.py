@@ -262,7 +262,7 @@ class Session:
         at = self.next_stimulus
         while at < len(self.log) and self.log[at][0].time_ms <= self.time_ms:
             at += 1
-        if what in ("set", "force") and "." not in target:
+        if what in ("set", "force") and ("." not in target or target.lower() in self.program.slots):
             check_value(self.program, stimulus)
         else:  # tried out behind what will be done in the same scan
             due = [*(st for st, _ in self.log[self.next_stimulus : at]), stimulus]

@@ -17,6 +17,14 @@ TOKEN = re.compile(
     r"\(\*.*?\*\)|//[^\n]*|\"[^\"\n]*\"|(?:[A-Za-z]+|[0-9]+)#[-+\w.]*|[A-Za-z_]\w*|[0-9][\w.]*|:=|=>|.", re.DOTALL
 )
 _NAME = re.compile(r"[A-Za-z_]\w*")
+_ROW_WORDS = re.compile(
+    r"\s*(expect)\b(?:\s+(always|by|count|cycle|finally|from|never|reach|value|whenever|while)\b(?!\s*\.))?"
+    r"|\s*(given)\b(?:\s+(recipe)(?=\s*\"))?"
+    r"|\s*(at|after|when|on)\b(?:.*?:(?!=)\s*(\w+)(?:\s+(recipe)(?=\s*\"))?)?"
+    r"|\s*(\w+)",
+    re.IGNORECASE,
+)
+"""Words of a row that are no names, whatever signals are called: the first, the one of the deed, the kind of an expectation."""
 _ALARM = re.compile(r"\s*expect\s+(?:no\s+)?alarm\s+\"", re.IGNORECASE)
 _ORDER = re.compile(r"\s*expect\s+(?:exact\s+)?order\s+(\w+)\s*:", re.IGNORECASE)
 MEMBERS = frozenset(("x", "t", "late"))
@@ -153,7 +161,9 @@ def _of_row(line: str, at: int, names: Names) -> Iterator[Reference]:
         yield from _in_text(line[alarm.end() :].rstrip().rstrip('"'), at + alarm.end(), names, "")
         return
     if found is None:
-        yield from _in_text(line, at, names, "")
+        head = _ROW_WORDS.match(line)
+        words = set() if head is None else {at + head.start(n) for n, word in enumerate(head.groups(), 1) if word}
+        yield from (r for r in _in_text(line, at, names, "") if r.start not in words)
         return
     sequence = found[1].lower()
     yield from _in_text(found[0], at, names, "")

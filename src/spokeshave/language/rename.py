@@ -112,6 +112,7 @@ def in_all_texts(project: Project, put: Put) -> Project:
         opposed=tuple(replace(o, first=plain(o.first), second=plain(o.second)) for o in project.opposed),
         trips=tuple(in_trip(t, plain) for t in project.trips),
         alarms=tuple(in_alarm(a, plain) for a in project.alarms),
+        recipes=tuple(replace(r, values=tuple((plain(n), v) for n, v in r.values)) for r in project.recipes),
         scenarios=tuple(replace(s, text=put(s.text, SCENARIO)) for s in project.scenarios),
         requirements=tuple(
             replace(r, shown_by=tuple(_rule(n, plain) for n in r.shown_by)) for r in project.requirements

@@ -204,6 +204,8 @@ class _Row:
             value = self.words(tree, "value")
         elif kind == "failure":
             value = self.words(tree, "string")
+            if names[0].lower() == "recipe":  # no keyword: signals are called so
+                return GivenRow(self.line, self.text.strip(), "recipe", "", value=value)
         return GivenRow(self.line, self.text.strip(), kind, names[0], names[1] if kind == "parameter" else "", value)
 
     def moment(self, tree: Tree[Token]) -> Moment:
@@ -221,7 +223,7 @@ class _Row:
         ms = self.duration(tree) or (PRESS_MS if do == "press" else 0)
         if do in ("turn", "set_value", "force", "ask"):
             value = self.words(tree, "value")
-        elif do in ("break_device", "mend_device"):
+        elif do in ("break_device", "mend_device", "use_recipe"):
             value = self.words(tree, "string")
         elif do == "hand_drive":
             value = "FALSE" if _tokens(tree, "OFF") else "TRUE"

@@ -33,8 +33,8 @@ class DeedRow:
 
 @dataclass(frozen=True, slots=True)
 class GivenRow:
-    """How the run begins: `kind` is value (of a setting, or where a selector stands), parameter (of a device), failure,
-    held.
+    """How the run begins: `kind` is value (of a setting, or where a selector stands), recipe (its name is the value), parameter
+    (of a device), failure, held.
     """
 
     line: int

@@ -32,7 +32,7 @@ class Place:
     """An item of the machine file, and a spot in its text (line and column count from 1; 0 means the whole item).
 
     `kind` is one of signal, sequence, step, transition, action, body, opening, closing, interlock, trip, opposed,
-    alarm, device, scenario, requirement, project. `index` counts transitions from 0.
+    alarm, device, recipe, scenario, requirement, project. `index` counts transitions from 0.
     """
 
     kind: str = "project"

@@ -7,6 +7,7 @@ from dataclasses import replace
 from spokeshave.model import fragments
 from spokeshave.model.edits import EditError, taken_names
 from spokeshave.model.project import Project
+from spokeshave.model.recipes import recipe_of
 
 
 def joined(project: Project, other: Project) -> Project:
@@ -45,6 +46,7 @@ def joined(project: Project, other: Project) -> Project:
         signals=tuple(signals),
         instances=tuple(instances),
         sequences=(*kept.sequences, *other.sequences),
+        recipes=(*kept.recipes, *(r for r in other.recipes if recipe_of(kept, r.name) is None)),
         opening=f"{kept.opening}\n{other.opening}".strip(),
         closing=f"{kept.closing}\n{other.closing}".strip(),
     )

@@ -9,6 +9,7 @@ from typing import Any, Protocol, TypeVar
 
 from spokeshave.model.alarms import AlarmRule as AlarmRule
 from spokeshave.model.qualifiers import Qualifier as Qualifier
+from spokeshave.model.recipes import Recipe as Recipe
 from spokeshave.model.signals import Column as Column
 from spokeshave.model.signals import (
     Declarations,
@@ -404,6 +405,7 @@ class Project:
     tables: tuple[Table, ...] = ()
     routines: tuple[Routine, ...] = ()
     instances: tuple[Instance, ...] = ()
+    recipes: tuple[Recipe, ...] = ()
     opening: str = ""
     closing: str = ""
     sequences: tuple[Sequence, ...] = ()
@@ -467,6 +469,11 @@ class Project:
         return _of_declared(variables_of, self.declared)
 
     @property
+    def settings(self) -> tuple[Signal, ...]:
+        """Settings and the cells of tables of settings: the numbers and times that people tune."""
+        return _of_declared(_settings_of, self.declared)
+
+    @property
     def all_instances(self) -> tuple[Instance, ...]:
         """Instances of standard blocks, those inside own blocks too."""
         return _of_declared(standard_instances, self.declared) if self.routines else self.instances
@@ -489,6 +496,10 @@ class Project:
 
     def scenario(self, name: str) -> Scenario | None:
         return _named(self.scenarios).get(name.lower())
+
+
+def _settings_of(declared: Declarations) -> tuple[Signal, ...]:
+    return tuple(s for s in variables_of(declared) if s.cls is SignalClass.SETTING)
 
 
 def _moves(project: Project) -> list[object]:

@@ -31,6 +31,7 @@ KEYS: dict[str, Key] = {
     "tables": lambda t: t.name.lower(),
     "routines": lambda r: r.name.lower(),
     "instances": lambda i: i.name.lower(),
+    "recipes": lambda r: r.name.lower(),
     "sequences": lambda q: q.name.lower(),
     "interlocks": lambda i: i.output.lower(),
     "opposed": lambda o: " and ".join(sorted((o.first.lower(), o.second.lower()))),
@@ -49,7 +50,7 @@ KEYS: dict[str, Key] = {
 }
 """What tells items of each list apart."""
 STAGES = (
-    "name", "period_ms", "comment", "requirements", "signals", "tables", "routines", "instances", "opening", "closing", "home", "reset",
+    "name", "period_ms", "comment", "requirements", "signals", "tables", "routines", "instances", "recipes", "opening", "closing", "home", "reset",
     "sequences", "interlocks", "opposed", "trips", "alarms", "devices", "connections", "labels", "groups", "units", "modbus", "scenarios", "accepted",
     "sweep", "study", "waivers", "foreign", "conflicts",
 )  # fmt: skip

@@ -56,6 +56,14 @@ def _texts(p: Project) -> Iterator[Text]:
         yield Text(Place("routine", item=block.name), "text", block.text, Where(block.name, "routine"))
     for i in p.instances:
         yield Text(Place("instance", item=i.name), i.kind, i.name, names=True)
+    for recipe in p.recipes:
+        here = Place("recipe", item=recipe.name)
+        yield Text(here, "recipe", recipe.name, names=True)
+        yield Text(here, "comment", recipe.comment)
+        for name, value in recipe.values:
+            yield Text(here, "setting", name, HERE)
+            if (setting := p.signal(name)) is not None:
+                yield Text(here, name, value_text(value, setting.type))
     yield Text(Place("opening"), "opening logic", p.opening, HERE)
     yield Text(Place("closing"), "closing logic", p.closing, HERE)
     yield Text(Place(item="home"), "home", p.home, HERE)

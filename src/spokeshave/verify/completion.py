@@ -67,6 +67,8 @@ def _names(project: Project, tokens: list[Token], accepted: set[str], text: str)
     if last == "DOT":
         q = project.sequence(tokens[-2])
         return [s.name for s in q.steps] if q is not None else []
+    if "STRING" in accepted and (last == "RECIPE" or tokens[-1].lower() == "recipe"):
+        return [f'"{r.name}"' for r in project.recipes] + lists
     if "STRING" in accepted and last == "NAME":
         items = next((one.items for one in cases_of(text).lists if one.name == tokens[-1]), (str(tokens[-1]),))
         devices = (d for item in items if (d := project.device(item)) is not None)
@@ -122,5 +124,5 @@ _TARGETS: dict[str, Callable[[Project], list[str]]] = {
     "FORCE": lambda p: _signals(p, SignalClass.INPUT, SignalClass.OUTPUT),
     "UNFORCE": lambda p: _signals(p, SignalClass.INPUT, SignalClass.OUTPUT),
     "ASK": lambda p: _signals(p, SignalClass.OUTPUT),
-    "GIVEN": lambda p: [*_signals(p, SignalClass.SETTING), *_devices(p)],
+    "GIVEN": lambda p: [*(["recipe"] if p.recipes else []), *_signals(p, SignalClass.SETTING), *_devices(p)],
 }  # fmt: skip

@@ -12,6 +12,7 @@ from spokeshave.language.syntax import TextError
 from spokeshave.machine.kinds import KINDS, build, failures_of
 from spokeshave.model.diagnostics import did_you_mean
 from spokeshave.model.project import Device, Project, Scenario, Signal, SignalClass, Type, Value
+from spokeshave.model.recipes import recipe_of
 from spokeshave.verify.usage import names_in
 
 Fault = tuple[str, str]
@@ -138,7 +139,17 @@ def _failure(device: Device, name: str) -> Fault:
     return FINE if name in known else (f"{device.name} has no failure {name!r}", f"it has {', '.join(known)}")
 
 
+def _recipe(project: Project, name: str) -> Fault:
+    if recipe_of(project, name) is not None:
+        return FINE
+    known = [r.name for r in project.recipes]
+    offer = did_you_mean(name, known) or (f"there are: {', '.join(known)}" if known else "the file has no recipes yet")
+    return f"there is no recipe {name}", offer
+
+
 def _given(project: Project, row: GivenRow) -> Fault:
+    if row.kind == "recipe":
+        return _recipe(project, row.value)
     signal = project.signal(row.target)
     if row.kind == "value" and signal is not None:
         if signal.cls is not SignalClass.SETTING:
@@ -196,6 +207,8 @@ def _deed(project: Project, row: DeedRow) -> Fault:
         if signal.cls not in legal:
             return f"{signal.name} is an {signal.cls}", f"this works on an {legal[0]} or {legal[1]}"
         return _value(row.value, signal) if row.value else FINE
+    if row.do == "use_recipe":
+        return _recipe(project, row.value)
     if row.do == "ask":
         signal = project.signal(row.target)
         if signal is None or signal.cls is not SignalClass.OUTPUT or signal.type is not Type.BOOL:

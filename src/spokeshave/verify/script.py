@@ -12,6 +12,7 @@ from spokeshave.language.scenario import PRESS_MS
 from spokeshave.language.scenario_rows import DeedRow, GivenRow
 from spokeshave.machine.device import NEVER
 from spokeshave.model.project import Device, Project
+from spokeshave.model.recipes import recipe_of, taken
 from spokeshave.verify.scenario_language import Checked
 from spokeshave.verify.scenario_names import hand_value, reset_hands, typed_value
 
@@ -104,7 +105,9 @@ class Script:
 
     def _give(self, row: GivenRow) -> None:
         signal = self.session.program.project.signal(row.target)
-        if row.kind == "value" and signal is not None:
+        if row.kind == "recipe":
+            self._use(row.value)
+        elif row.kind == "value" and signal is not None:
             self.session.do("set", signal.name, typed_value(row.value, signal))
         elif row.kind == "value":
             self.session.do("hand", row.target, hand_value(row.value))
@@ -125,6 +128,8 @@ class Script:
                 do("hand", name, 0)
             case "turn":
                 do("hand", name, hand_value(row.value))
+            case "use_recipe":
+                self._use(row.value)
             case "set_value" | "force":
                 signal = self.session.program.project.signal(name)
                 assert signal is not None
@@ -147,6 +152,14 @@ class Script:
                 self._reset(now)
             case "mark":
                 self.marks[row.value.lower()] = now
+
+    def _use(self, name: str) -> None:
+        """Sets what a recipe says."""
+        project = self.session.program.project
+        recipe = recipe_of(project, name)
+        assert recipe is not None  # the rows were checked
+        for signal, value in taken(project, recipe):
+            self.session.do("set", signal.name, value)
 
     def _reset(self, now: int) -> None:
         """Presses what makes the reset expression rise, and lets go of it."""

@@ -162,7 +162,11 @@ def scenario_texts(project: Project, scenario: Scenario) -> tuple[tuple[str, str
     else:
         said = ""
     ahead = [(f"scenario {s.name}", f"{mark} {_rows(s.text)}") for s, mark in way]
-    return ("the rows of the scenario", f"{said} {_rows(scenario.text)}"), *ahead
+    rows = "".join(s.text for s in (scenario, *(s for s, _ in way)))
+    # A list may name a recipe without its row: any of them whose name stands in a row that there is.
+    named = [r for r in project.recipes if f'"{r.name}"'.lower() in rows.lower()] if "recipe" in rows.lower() else []
+    values = [(f"recipe {r.name}", repr(r.values)) for r in named]
+    return ("the rows of the scenario", f"{said} {_rows(scenario.text)}"), *ahead, *values
 
 
 def sweep_basis(project: Project, cycle: str) -> Basis:

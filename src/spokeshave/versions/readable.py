@@ -8,6 +8,7 @@ from spokeshave.formats.iec_routines import routine_text
 from spokeshave.formats.iec_tables import table_declaration
 from spokeshave.formats.signal_table import table_rows
 from spokeshave.formats.tables.write import page_of, texts_of
+from spokeshave.language.literals import value_text
 from spokeshave.model.project import Project
 
 
@@ -33,6 +34,10 @@ def _lines(p: Project) -> Iterator[str]:
     for r in p.routines:
         yield from _part("function or block", routine_text(r).rstrip().split("\n"))
     yield from _part("instances", (f"{i.name} : {i.kind}" for i in p.instances))
+    for recipe in p.recipes:
+        told = ((n, v, p.signal(n)) for n, v in recipe.values)
+        rows = (f"{n} = {value_text(v, s.type) if s is not None else v}" for n, v, s in told)
+        yield from _part(f"recipe {recipe.name}{f' ({_one(recipe.comment)})' if recipe.comment else ''}", rows)
     yield from _text("opening logic", p.opening)
     yield from _text("closing logic", p.closing)
     yield from _text("home", p.home)

@@ -7,6 +7,8 @@ import re
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QToolButton, QWidget
 
+from spokeshave.desktop.bench.recipe_choice import RecipeChoice
+from spokeshave.desktop.document import Document
 from spokeshave.desktop.plain_text import TextLabel, plain
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.theme import theme
@@ -38,9 +40,10 @@ def moment_ms(text: str) -> int | None:
 class BenchBar(QWidget):
     """One line. What it says of home is looked up when the run has moved on."""
 
-    def __init__(self, runner: Runner) -> None:
+    def __init__(self, document: Document, runner: Runner) -> None:
         super().__init__()
         self.runner = runner
+        self.recipes = RecipeChoice(document, runner)
         self.target = QLineEdit()
         self.target.setPlaceholderText("Run to a condition or a time, then Enter: Drum AND BeanTemp > 150, or 1:30")
         self.target.setAccessibleName("Run to a condition or a time")
@@ -65,6 +68,7 @@ class BenchBar(QWidget):
         row.setSpacing(10)
         row.addWidget(self.by_hand)
         row.addWidget(self.home)
+        row.addWidget(self.recipes)
         row.addWidget(self.target, 1)
         row.addWidget(self.now)
         runner.advanced.connect(self.refresh)

@@ -55,7 +55,7 @@ class BenchPage(StagePage):
         area.setWidgetResizable(True)
         self.faces = SequencePage(document, runner, selection)
         self.faces.show_face("chart")
-        self.bar = BenchBar(runner)
+        self.bar = BenchBar(document, runner)
         self.strip = TimingStrip(runner)
         self.values = ValuesPanel(runner, selection)
         self.alarms = AlarmList(runner, selection)

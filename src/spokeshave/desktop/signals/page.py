@@ -11,13 +11,14 @@ from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.signals.list import SignalList
 from spokeshave.desktop.signals.logic import LogicPanel
 from spokeshave.desktop.signals.positions import PositionsPanel
+from spokeshave.desktop.signals.recipes import RecipesPanel
 from spokeshave.desktop.signals.routines import RoutinesPanel
 from spokeshave.desktop.signals.table_grid import TablesPanel
 from spokeshave.desktop.signals.units import UnitsPanel
 from spokeshave.desktop.stage_page import StagePage
 from spokeshave.model.diagnostics import Place
 
-PARTS = ("List", "Positions", "Opening logic", "Closing logic", "Tables", "Functions and blocks", "Units")
+PARTS = ("List", "Positions", "Opening logic", "Closing logic", "Tables", "Recipes", "Functions and blocks", "Units")
 
 
 class SignalsPage(StagePage):
@@ -35,9 +36,19 @@ class SignalsPage(StagePage):
         self.opening = LogicPanel(document, "opening")
         self.closing = LogicPanel(document, "closing")
         self.tables = TablesPanel(document, selection)
+        self.recipes = RecipesPanel(document, selection)
         self.routines = RoutinesPanel(document, selection)
         self.units = UnitsPanel(document, selection)
-        self.parts = (self.list, self.positions, self.opening, self.closing, self.tables, self.routines, self.units)
+        self.parts = (
+            self.list,
+            self.positions,
+            self.opening,
+            self.closing,
+            self.tables,
+            self.recipes,
+            self.routines,
+            self.units,
+        )
         self.stack = QStackedWidget()
         self.group = QButtonGroup(self)
         bar = QHBoxLayout()
@@ -68,7 +79,7 @@ class SignalsPage(StagePage):
     def view(self) -> QWidget:
         """What the keyboard goes to."""
         views = (
-            self.list.view, self.positions.list, self.opening.text, self.closing.text, self.tables.grid, self.routines.text,
+            self.list.view, self.positions.list, self.opening.text, self.closing.text, self.tables.grid, self.recipes.view, self.routines.text,
             self.units.tree,
         )  # fmt: skip
         return views[self.part]
@@ -91,9 +102,11 @@ class SignalsPage(StagePage):
         self.view.setFocus()
 
     def go_to(self, place: Place) -> None:
-        part = {"signal": 0, "opening": 2, "closing": 3, "table": 4, "routine": 5}.get(place.kind)
+        part = {"signal": 0, "opening": 2, "closing": 3, "table": 4, "recipe": 5, "routine": 6}.get(place.kind)
         if place.kind == "table":
             self.tables.choose(place.item)
+        elif place.kind == "recipe":
+            self.recipes.choose(place.item)
         elif place.kind == "routine":
             self.routines.choose(place)
         elif place.kind == "signal":

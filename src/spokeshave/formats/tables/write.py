@@ -150,7 +150,7 @@ def left_out(project: Project, alone: bool) -> str:
         "opening logic": project.opening, "closing logic": project.closing, "interlocks": project.interlocks,
         "opposed pairs": project.opposed, "trips": project.trips, "alarms": project.alarms,
         "devices": project.devices, "scenarios": project.scenarios,
-        "requirements": project.requirements, "block instances": project.instances, "tables": project.tables,
+        "recipes": project.recipes, "requirements": project.requirements, "block instances": project.instances, "tables": project.tables,
         "functions and blocks": project.routines,
     }  # fmt: skip
     if alone:
