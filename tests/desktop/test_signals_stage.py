@@ -326,7 +326,7 @@ def test_positions_are_made_changed_and_deleted_by_the_form(qtbot, window):
 
 def test_a_unit_is_made_copied_and_follows_its_template(qtbot, window):
     window.show_stage(1)
-    window.signals.show_part(6)
+    window.signals.show_part(7)
     panel = window.signals.units
     sequences = panel.parts.topLevelItem(0)
     cool = next(sequences.child(i) for i in range(sequences.childCount()) if sequences.child(i).text(0) == "Cool")

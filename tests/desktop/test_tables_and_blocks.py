@@ -87,7 +87,7 @@ def test_a_table_is_made_typed_pasted_and_read_while_it_runs(qapp):
 def test_a_block_is_written_declared_and_called_and_a_fault_is_told_at_its_line(qapp):
     w = window(qapp)
     panel, document = w.signals.routines, w.document
-    w.signals.show_part(5)
+    w.signals.show_part(6)
     assert panel.empty.isVisible()
     QTest.mouseClick(panel.empty.buttons[0], Qt.MouseButton.LeftButton)
     assert document.project.routines[0].name == "Block1" and panel.declare.isVisible()

@@ -22,7 +22,6 @@ class Recipe:
 
     name: str
     values: tuple[tuple[str, Value], ...] = ()
-    comment: str = ""
 
     def value(self, name: str) -> Value | None:
         """What it says of a setting; None where it says nothing."""

@@ -59,7 +59,6 @@ def _texts(p: Project) -> Iterator[Text]:
     for recipe in p.recipes:
         here = Place("recipe", item=recipe.name)
         yield Text(here, "recipe", recipe.name, names=True)
-        yield Text(here, "comment", recipe.comment)
         for name, value in recipe.values:
             yield Text(here, "setting", name, HERE)
             if (setting := p.signal(name)) is not None:

@@ -37,7 +37,7 @@ def _lines(p: Project) -> Iterator[str]:
     for recipe in p.recipes:
         told = ((n, v, p.signal(n)) for n, v in recipe.values)
         rows = (f"{n} = {value_text(v, s.type) if s is not None else v}" for n, v, s in told)
-        yield from _part(f"recipe {recipe.name}{f' ({_one(recipe.comment)})' if recipe.comment else ''}", rows)
+        yield from _part(f"recipe {recipe.name}", rows)
     yield from _text("opening logic", p.opening)
     yield from _text("closing logic", p.closing)
     yield from _text("home", p.home)
