@@ -22,6 +22,7 @@ from spokeshave.formats import spoke
 from spokeshave.model.project import (
     Action,
     Body,
+    Column,
     Instance,
     Interlock,
     OpposedPair,
@@ -31,6 +32,7 @@ from spokeshave.model.project import (
     Signal,
     SignalClass,
     Step,
+    Table,
     Transition,
     Trip,
     Type,
@@ -257,6 +259,37 @@ def test_outputs_are_asked_for_together_before_interlocks_and_go_out_after_them(
             if a.kind == "together"
         }
         assert list(told.values()) == [Says.BAD, Says.GOOD]
+
+
+def test_a_time_out_of_a_table_may_be_that_of_each_row():
+    """A step that the fast row leaves in time and the slow one does not; before any row is chosen there is none."""
+    plan = Table("Plan", SET, (Column("Long", Type.TIME),), ((1000,), (6000,)), row_type="Row")
+    project = changed(replace(hatch(), tables=(plan,)), 1, "Opens.T >= Plan[Count].Long AND NOT Opens.Late")
+    body = Body("Choose", "IF Far > 1.0 THEN Count := 1; ELSE Count := 2; END_IF;")
+    q = project.sequences[0]
+    steps = (replace(q.steps[0], actions=(Action(N, "Choose"),)), *q.steps[1:])
+    project = replace(project, sequences=(replace(q, steps=steps, bodies=(body,)),))
+    assert asked(project, "stuck").says is Says.BAD
+    assert asked(replace(project, tables=(replace(plan, rows=((1000,), (4000,))),)), "stuck").says is Says.GOOD
+    project = replace(project, signals=(*project.signals, Signal("Wait", VAR, Type.TIME)), closing="Wait := T#1s;")
+    said = study(changed(project, 1, "Opens.T >= Plan[Count].Long + Wait")).limits
+    assert any("Wait: only the values at the start are tried" in limit for limit in said)
+
+
+def test_a_step_whose_lateness_raises_a_trip_is_not_stuck_and_a_trip_elsewhere_keeps_nobody():
+    """In the scan in which it is late nothing but the trip can come; the reset ends it. The other sequence goes on in it."""
+    q = hatch().sequences[0]
+    steps = tuple(replace(s, response="Slow") if s.longest else s for s in q.steps)
+    other = Sequence(
+        "Lamp",
+        "Off",
+        (Step("Off", 10), Step("On", 20)),
+        (Transition(("Off",), ("On",), "Go"), Transition(("On",), ("Off",), "NOT Go")),
+    )
+    trip = Trip("Slow", 1, "FALSE", ("Main",), True, "restart")
+    project = hatch(sequences=(replace(q, steps=steps), other), trips=(trip,), reset="RISING(Shut)")
+    answers = [a for a in study(project).answers if a.kind in ("stuck", "home")]
+    assert len(answers) == 3 and {a.says for a in answers} == {Says.GOOD}, answers
 
 
 def test_a_section_that_is_entered_twice_is_not_safe():

@@ -14,6 +14,7 @@ from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.model.project import (
     Action,
+    Column,
     Device,
     Instance,
     Interlock,
@@ -21,6 +22,7 @@ from spokeshave.model.project import (
     Qualifier,
     Signal,
     SignalClass,
+    Table,
     Type,
 )  # fmt: skip
 from tests.core.projects import INPUTS, projects, structured
@@ -184,6 +186,17 @@ def test_timers_counters_and_edges_run_the_same(closing):
         (1500, "Halt", True),
     ]
     both(logic(closing), [Stimulus(t, "set", n, v) for t, n, v in rows])
+
+
+@pytest.mark.parametrize("row", ["N", "N + 1", "1 / N"])
+def test_a_time_of_a_table_whose_row_is_not_there_yet_is_not_asked_for(row):
+    """The text around it asks for the row first: a run that jumps must not stop where one scan by scan goes on."""
+    plan = Table("Plan", SignalClass.SETTING, (Column("Long", Type.TIME),), ((100,), (250,)), row_type="Row")
+    asked = f"IF Main.Open.T > Plan[{row}].Long THEN Lamp := TRUE; END_IF;"
+    closing = f"IF Main.Open.X AND Go THEN N := N + 1; END_IF;\nIF N > 0 AND N < 2 THEN {asked} END_IF;"
+    project = replace(gate(closing=closing), tables=(plan,))
+    project = replace(project, signals=(*project.signals, Signal("N", SignalClass.INTERNAL, Type.INT)))
+    both(project, [Stimulus(20, "set", "Go", True), Stimulus(40, "set", "Go", False)], 1000)
 
 
 def test_a_setting_changed_in_mid_wait_is_seen():

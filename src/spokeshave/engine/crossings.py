@@ -45,6 +45,8 @@ def _course(s: Situation, d: LinkedDevice, i: int) -> Crossings:
     ahead = []
     for strict, other in d.thresholds:
         border = other(v)
+        if border is None:
+            continue
         beyond = strict is rising
         if border == here:
             if beyond and there != here:

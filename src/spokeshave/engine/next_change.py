@@ -48,7 +48,8 @@ def _next_of_steps(program: Program, s: Situation) -> int:
             if t in times.comparisons:
                 now = (s.k - 1 - began) * period
                 for c in times.comparisons[t]:
-                    wait = turns_in(c.op, now, int(c.other(v)), period)
+                    limit = c.other(v)
+                    wait = turns_in(c.op, now, int(limit), period) if limit is not None else 0
                     if wait and s.k - 1 + wait < nearest:
                         nearest = s.k - 1 + wait
             if step.longest is not None and not v[step.late]:

@@ -183,7 +183,10 @@ class ScanMemo:
         for x in steps:
             scans: set[int] = set()
             for c in times.comparisons.get(x.t, ()):
-                value = int(c.other(v))
+                limit = c.other(v)
+                if limit is None:
+                    continue
+                value = int(limit)
                 scans |= {-(-value // period)} if c.op in ("ge", "lt") else {value // period + 1}
                 if c.op in ("eq", "ne"):
                     scans |= {-(-value // period)}

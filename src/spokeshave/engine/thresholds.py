@@ -7,10 +7,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from functools import partial
 from operator import itemgetter
 from typing import TYPE_CHECKING, Any
 
 from spokeshave.engine.waits import MIRROR
+from spokeshave.language import LanguageError
 from spokeshave.language import checked as ck
 from spokeshave.language.compile import Choice, Compiled, Unit, compile_units
 from spokeshave.model.project import SignalClass, Type
@@ -24,10 +26,13 @@ _ET = 3
 
 @dataclass(frozen=True, slots=True)
 class Comparison:
-    """Something that passes, compared with something that does not."""
+    """Something that passes, compared with something that does not. `other` gives its value, or None where it has none now: a row
+    outside of its table, say, in a text that a condition around it keeps from being run.
+    """
 
     op: str
     other: Compiled
+    tree: ck.Checked
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,8 +112,9 @@ def read_times(table: SlotTable, units: Sequence[Unit], steps: frozenset[int], u
     fixed_holds = all(x.slot in reader.fixed for time in holds for x in ck.loads(time))
     code = compile_units([(0, other) for _, _, other in reader.compared])
     comparisons: dict[int, tuple[Comparison, ...]] = {}
-    for (slot, op, _), other in zip(reader.compared, code):
-        comparisons[slot] = (*comparisons.get(slot, ()), Comparison(op, other))
+    for (slot, op, tree), compiled in zip(reader.compared, code):
+        other = compiled if isinstance(tree, (ck.Const, ck.Load)) else partial(_or_none, compiled)
+        comparisons[slot] = (*comparisons.get(slot, ()), Comparison(op, other, tree))
     looked_at = [i for i in unseen if i not in elapsed]
     return Times(
         {slot: c for slot, c in comparisons.items() if slot in steps},
@@ -119,6 +125,13 @@ def read_times(table: SlotTable, units: Sequence[Unit], steps: frozenset[int], u
         all(x.slot in reader.fixed for _, _, other in reader.compared for x in ck.loads(other)) and fixed_holds,
         itemgetter(*looked_at) if looked_at else lambda v: None,
     )
+
+
+def _or_none(compiled: Compiled, v: list[Any]) -> Any:
+    try:
+        return compiled(v)
+    except LanguageError:
+        return None
 
 
 def _expressions(tree: ck.Checked | tuple[ck.CheckedStatement, ...] | Choice) -> Iterator[ck.Checked]:

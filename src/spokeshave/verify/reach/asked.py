@@ -89,10 +89,8 @@ class Asked:
     def stuck(self) -> list[Answer]:
         """Situations from which a sequence never moves again, whatever happens, unless a trip takes it away."""
         out = []
-        free = np.ones(self.n, bool)
-        for t in self.program.trips:
-            free &= self.explorer.layout.column(self.found.situations, ("trip", t.index, 0)) == 0
         for q in self.program.sequences:
+            free = self._no_trip_acts_on(q.index)
             codes = np.packbits(np.stack([self.active(q.index, x.index) for x in q.steps], 1), axis=1)
             where = np.unique(codes, axis=0, return_inverse=True)[1].reshape(-1).astype(np.int32)
             can = np.zeros(self.n, bool)
@@ -105,10 +103,21 @@ class Asked:
                 continue
             at = int(stuck[0])
             names = ", ".join(x.name for x in q.steps if self.active(q.index, x.index)[at])
-            but = ", but for a trip" if self.program.trips else ""
+            but = ", but for a trip" if any(q.index in t.scope for t in self.program.trips) else ""
             ends = [(int(x),) for x in stuck[where[stuck] == where[at]][:TIMES]]
             out.append(self._bad("stuck", q.name, f"in {names} it can get stuck for ever{but}", ends))
         return out
+
+    def _no_trip_acts_on(self, sequence: int) -> Bools:
+        """Where no trip stands that acts on a sequence, nor one that a late step has raised and that stands from the next scan on."""
+        layout, situations = self.explorer.layout, self.found.situations
+        free, known = np.ones(self.n, bool), {c.key for c in layout.cells}
+        for t in self.program.trips:
+            if sequence in t.scope:
+                for key in (("trip", t.index, 0), ("raised", t.index, 0)):
+                    if key in known:
+                        free &= layout.column(situations, key) == 0
+        return free
 
     def _if_whole(self, text: str) -> str:
         return text if self.found.whole else "not decided"

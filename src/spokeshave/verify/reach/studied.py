@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
-from itertools import pairwise
+from itertools import islice, pairwise, product
 from typing import Any
 
 from spokeshave.engine.link import Linker, LinkError
@@ -22,6 +22,8 @@ from spokeshave.verify.reach.vectorized import Beyond, can_run, evaluate, known,
 COUNTS = 128
 LOWEST = -8
 """Whole numbers are followed from here on for so many values; beyond them the study stops, and says so."""
+MOST_ROWS = 256
+"""Rows of tables that are tried in one comparison."""
 
 NOWHERE = Span(1, 1, 0, 0)
 
@@ -221,11 +223,11 @@ class Studied:
         program, period, v = self.program, self.program.period_ms, list(self.start)
         found: set[int] = set()
         for c in program.times.comparisons.get(step.t, ()):
-            value = int(c.other(v))
-            if c.op in ("ge", "lt", "eq", "ne"):
-                found.add(first_at(0, value, period))
-            if c.op in ("gt", "le", "eq", "ne"):
-                found.add(value // period + 1)
+            for value in map(int, self._values(c.tree, step.name)):
+                if c.op in ("ge", "lt", "eq", "ne"):
+                    found.add(first_at(0, value, period))
+                if c.op in ("gt", "le", "eq", "ne"):
+                    found.add(value // period + 1)
         if self.keeps_late(step):
             found.add(self.late_at(step))
         for b in step.varying:
@@ -236,6 +238,17 @@ class Studied:
                 f"the time of {step.name} is read as a number: only the times it is compared with are tried"
             )
         return tuple(sorted(t for t in found if t > 0))
+
+    def _values(self, tree: ck.Checked, step: str) -> Iterator[Any]:
+        """What the time of a step may be compared with: of a table every row. What else may change is told."""
+        fixed = {slot for slot, r in self.of_slot.items() if r.kind == "setting"}
+        changes = {load.name for load in _apart(tree) if load.slot not in fixed}
+        if changes:
+            self.limits.append(
+                f"the time of {step} is compared with {', '.join(sorted(changes))}: only the values at the start are tried"
+            )
+        env = dict(enumerate(self.start))
+        yield from dict.fromkeys(evaluate(one, env) for one in islice(_each_row(tree), MOST_ROWS))
 
     def keeps_late(self, step: LinkedStep) -> bool:
         """Whether it matters that a step is late."""
@@ -282,13 +295,35 @@ class Studied:
             for one, other in (tree.args, tree.args[::-1]):
                 if any(load.slot == slot for load in ck.loads(one)):
                     try:
-                        yield float(evaluate(other, dict(enumerate(self.start))))
+                        env = dict(enumerate(self.start))
+                        yield from (float(evaluate(row, env)) for row in islice(_each_row(other), MOST_ROWS))
                     except (Beyond, TypeError, ValueError):
                         self.limits.append(
                             f"{self.of_slot[slot].name} is compared with something that is not worked out"
                         )
         for a in tree.args:
             yield from self._compared(a, slot)
+
+
+def _each_row(tree: ck.Checked) -> Iterator[ck.Checked]:
+    """An expression with each row of the tables that it reads by an index."""
+    match tree:
+        case ck.Element():
+            yield from tree.loads()
+        case ck.Apply():
+            yield from (replace(tree, args=args) for args in product(*(tuple(_each_row(a)) for a in tree.args)))
+        case _:
+            yield tree
+
+
+def _apart(tree: ck.Checked) -> Iterator[ck.Load]:
+    """What an expression reads beside the tables that it reads by an index."""
+    if isinstance(tree, ck.Element):
+        return
+    if isinstance(tree, ck.Load):
+        yield tree
+    for a in ck.operands(tree):
+        yield from _apart(a)
 
 
 def _spliced(block: Iterable[ck.CheckedStatement]) -> Iterator[ck.CheckedStatement]:
