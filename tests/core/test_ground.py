@@ -331,7 +331,7 @@ def test_a_missing_folder_is_told_before_the_work(words, tmp_path, monkeypatch):
 
 def test_a_demo_with_a_mistake_leaves_nothing_behind(tmp_path):
     code = ("from spokeshave.cli.opening import file_with_mistake\nfrom spokeshave.reading import read_project\n"
-            "path = file_with_mistake('left-unconfirmed')\nprint(path, len(read_project(path).sequences))")  # fmt: skip
+            "path = file_with_mistake('roastery', 'left-unconfirmed')\nprint(path, len(read_project(path).sequences))")  # fmt: skip
     done = subprocess.run(
         [sys.executable, "-c", code],
         capture_output=True,

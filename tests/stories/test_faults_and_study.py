@@ -35,7 +35,7 @@ def swept(qtbot, window) -> None:
 def test_a_fault_that_nobody_is_told_of_is_found_seen_mended_and_written_down(
     qtbot, opened, roastery, tmp_path: Path, monkeypatch
 ):
-    window = opened(Document(planted(roastery, next(m for m in MISTAKES if m.name == "drum-unwatched"))))
+    window = opened(Document(planted(roastery, next(m for m in MISTAKES["roastery"] if m.name == "drum-unwatched"))))
     document, panel = window.document, window.proof.sweep
 
     # All scenarios pass; the sweep does not.

@@ -51,7 +51,7 @@ def show_desktop(file: Path | None, copy: bool = False) -> None:
 def demo(
     name: Annotated[str, typer.Argument(help="Which example.")] = "roastery",
     out: Annotated[Path, typer.Option(help="Where results go when there is no display.")] = Path("demo-output"),
-    mistake: Annotated[str, typer.Option(help="Plant this mistake in the roastery first; ? lists them.")] = "",
+    mistake: Annotated[str, typer.Option(help="Plant this mistake in it first; ? lists them.")] = "",
 ) -> None:
     """Open the desktop on a shipped example; with no display, run the example whole."""
     from spokeshave.cli.report import write_report
@@ -63,10 +63,10 @@ def demo(
     from spokeshave.verify.scenarios import run_all
 
     if mistake == "?":
-        for m in MISTAKES:
-            print(f"{m.name:20} {m.what}; found by {m.found_by}")
+        for m in MISTAKES.get(name, ()):
+            print(f"{m.name:24} {m.what}; found by {m.found_by}")
         return
-    file = file_with_mistake(mistake) if mistake else _example(name)
+    file = file_with_mistake(name, mistake) if mistake else _example(name)
     name = file.stem
     if os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"):
         show_desktop(file, copy=True)
@@ -105,19 +105,20 @@ def _pictures(file: Path, out: Path, results: list[Result], swept: Matrix | str,
         print(f"Picture: {path}")
 
 
-def file_with_mistake(name: str) -> Path:
-    """The roastery with a mistake, as a file to open."""
+def file_with_mistake(example: str, name: str) -> Path:
+    """An example with a mistake, as a file to open."""
     from spokeshave.examples.mistakes import MISTAKES, planted
     from spokeshave.formats.files import write_project
     from spokeshave.reading import read_project
 
-    found = next((m for m in MISTAKES if m.name == name), None)
+    known = MISTAKES.get(example, ())
+    found = next((m for m in known if m.name == name), None)
     if found is None:
-        fail(f"there is no mistake {name!r}; there are {', '.join(m.name for m in MISTAKES)}")
+        fail(f"there is no mistake {name!r} of {example}; there are {', '.join(m.name for m in known) or 'none'}")
     folder = tempfile.TemporaryDirectory(prefix="spokeshave-")
     atexit.register(folder.cleanup)
-    path = Path(folder.name) / f"roastery-{name}.spoke"
-    write_project(planted(read_project(_example("roastery")), found), path)
+    path = Path(folder.name) / f"{example}-{name}.spoke"
+    write_project(planted(read_project(_example(example)), found), path)
     return path
 
 

@@ -25,7 +25,7 @@ from spokeshave.machine.kinds import KINDS
 
 FOLDER = Path(spokeshave.__file__).parent / "manual"
 PAGES = ("desktop", "machine", "scenarios", "proof", "alarms", "recipes", "strength", "language", "semantics", "check", "devices", "formats",
-         "from-your-table", "from-your-case-program", "recordings", "versions")  # fmt: skip
+         "from-your-table", "from-your-case-program", "recordings", "versions", "examples")  # fmt: skip
 """The pages in the order one needs them."""
 AT = "manual"
 """The property of a widget that says where it stands in the manual: a page, `#`, how the heading begins."""
