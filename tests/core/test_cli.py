@@ -89,7 +89,7 @@ def test_the_inputs_of_a_run_are_stimuli_with_which_the_machine_does_the_same_ag
         (("check", "gone.doc"), "the suffix .doc is not known; use .spoke, .st, .xml, .xlsx or .csv"),
         (("convert", ROASTERY, "/nowhere/at/all.st"), "could not be written"),
         (("convert", ROASTERY, "x.doc"), "the suffix .doc is not known"),
-        (("demo", "nothing"), "there is no example nothing; there are roastery"),
+        (("demo", "nothing"), "there is no example nothing; there are carousel, lock, roastery"),
     ],
 )
 def test_what_cannot_be_done_exits_2_with_a_message(arguments, message):

@@ -160,6 +160,8 @@ def exchanged(project: Project) -> tuple[tuple[str, str, str], ...]:
                 if d.kind == "actuator" and _against_its_drive(d, one, other):
                     out.append((d.name, one.name, other.name))
                     continue
+                if d.kind == "actuator" and _goes_up_or_down(d.wired(one.name), d.wired(other.name)):
+                    continue  # what drives out may lift as well as lower
                 now = terminal_score(one, a) + terminal_score(other, b)
                 then = terminal_score(one, b) + terminal_score(other, a)
                 if now == 0 and then > 1:
@@ -179,6 +181,11 @@ def _way_of(name: str) -> tuple[int, int] | None:
     words = set(words_of(name))
     found = [(i, side) for i, pair in enumerate(_WAYS) for side in (0, 1) if words & set(pair[side].split())]
     return found[0] if len(found) == 1 else None
+
+
+def _goes_up_or_down(one: str, other: str) -> bool:
+    """Whether two names speak of up and down: the one of one way, the other of the other."""
+    return {_way_of(one), _way_of(other)} == {(0, 0), (0, 1)}
 
 
 def _against_its_drive(device: Device, one: Terminal, other: Terminal) -> bool:

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QFileDialog, QInputDialog
 
 from spokeshave.desktop.sequence import export
 from spokeshave.desktop.sequence.chart_view import ChartView
+from spokeshave.desktop.sequence.modes_dialog import ModesDialog
 from spokeshave.desktop.sequence.page import SequencePage
 from spokeshave.formats.errors import FormatError
 from spokeshave.model.diagnostics import Place
@@ -40,6 +41,10 @@ class ChartCommands:
     def show_form(self) -> None:
         """The sequence itself in the details."""
         self.window.selection.go(Place("sequence", item=self.page().current))
+
+    def ask_modes(self) -> None:
+        """The form of modes for the sequence in view."""
+        ModesDialog(self.window.document, self.window.tasks, self.page().current, self.window.say, self.window).show()
 
     def ask_column(self) -> None:
         sheet = self.page().sheet
