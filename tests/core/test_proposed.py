@@ -133,6 +133,24 @@ def test_whatever_is_proposed_of_any_chart_is_true(project):
     hold_true(project, propose(project, 1))
 
 
+def test_values_of_inputs_are_found_through_what_texts_make_of_them():
+    """What is awaited is worked out of a number by a function of the file, and the start is an edge of a block."""
+    text = (
+        "FUNCTION Clamp : REAL VAR_INPUT Value, High : REAL; END_VAR\n"
+        "IF Value > High THEN Clamp := High; ELSE Clamp := Value; END_IF; END_FUNCTION\n"
+        "PROGRAM Line VAR_INPUT Go, There : BOOL; Pressure : REAL; END_VAR VAR_OUTPUT Feed : BOOL; END_VAR\n"
+        "VAR State : INT; Enough : BOOL; Low : REAL := 2.5; Rise : R_TRIG; END_VAR\n"
+        "Rise(CLK := Go); Enough := Clamp(Pressure, 10.0) >= Low;\n"
+        "CASE State OF 0: IF Rise.Q AND Enough THEN State := 10; END_IF;\n"
+        "10: IF There AND NOT Enough THEN State := 0; END_IF; END_CASE;\n"
+        "Feed := State = 10; END_PROGRAM"
+    )
+    project = read_text(text).project
+    found = propose(project)
+    assert found.goals == 2 and found.left == ()
+    hold_true(project, found)
+
+
 def test_what_is_shown_already_is_not_proposed_and_what_cannot_be_is_told():
     project, q = gate(), gate().sequences[0]
     ways = (

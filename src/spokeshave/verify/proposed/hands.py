@@ -13,8 +13,10 @@ from spokeshave.engine.program import Way
 from spokeshave.engine.session import Session
 from spokeshave.language import checked as ck
 from spokeshave.language.functions import RunStop
+from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Project, Signal, SignalClass, Type
 from spokeshave.verify.check.devices import value_of
+from spokeshave.verify.usage import uses_in_statements
 
 PRESS_MS = 300
 TRIES = 40
@@ -40,6 +42,12 @@ class Hands:
         self.free = [s for s in project.signals if s.cls is SignalClass.INPUT and s.name.lower() not in given]
         self.devices = [(i, d) for i, d in enumerate(project.devices) if d.kind in ("button", "emergency", "selector")]
         self._numbers = _compared_with(project)
+        texts = (project.opening, project.closing)
+        read = {u.name for text in texts for u in uses_in_statements(text, Place("opening")) if u.how == "read"}
+        self._fed = [s for s in self.free if s.name.lower() in read]
+        """Free inputs out of which texts work something out."""
+        self._worked_out = frozenset(s.name.lower() for s in project.variables if s.cls is SignalClass.INTERNAL)
+        self._blocks = frozenset(i.name.lower() for i in project.all_instances)
 
     def situation(self, session: Session) -> tuple[Any, ...]:
         """What tells situations apart: active steps, trips, positions of hands, and free BOOL inputs."""
@@ -66,6 +74,7 @@ class Hands:
         asked: dict[str, None] = {}
         for w in ways:
             yield from self._clears(session, w)
+            yield from self._comes_to_clear(session, w)
             asked |= dict.fromkeys(x.name.lower() for x in ck.loads(w.checked))
         slots = session.program.slots
         bits = sorted((x for x in self.free if x.type is Type.BOOL), key=lambda x: x.name.lower() not in asked)
@@ -95,11 +104,43 @@ class Hands:
                 yield Deed(f"set inputs for {way.index}", tuple((0, "set", n, x) for n, x in other.items()))
                 return
 
+    def _comes_to_clear(self, session: Session, way: Way) -> Iterator[Deed]:
+        """Values of free inputs under which texts make of them what a way asks for, seen by running a scan or two beside."""
+        asked = {x.name.lower() for x in ck.loads(way.checked)}
+        if not self._fed or not any(n in self._worked_out or n.partition(".")[0] in self._blocks for n in asked):
+            return
+        slots = session.program.slots
+        own = {n for n in asked if n in {x.name.lower() for x in self.free}}
+        mine = [x for x in self.free if x in self._fed or x.name.lower() in own]
+        chance = random.Random(~way.index)
+        for _ in range(TRIES):
+            values = {x.name: self._value(x, chance) for x in mine}
+            other = {n: x for n, x in values.items() if session.situation.v[slots[n.lower()]] != x}
+            if other and _goes(session, way, other):
+                yield Deed(f"set inputs for {way.index}", tuple((0, "set", n, x) for n, x in other.items()))
+                return
+
     def _value(self, s: Signal, chance: random.Random) -> Any:
         if s.type is Type.BOOL:
             return chance.random() < 0.5
         number = chance.choice(self._numbers)
         return float(number) if s.type is Type.REAL else int(number)
+
+
+def _goes(session: Session, way: Way, values: dict[str, Any]) -> bool:
+    """Whether a way clears within two scans with these values."""
+    beside = session.fork()
+    q = next(q for q in session.program.sequences if any(w is way for x in q.steps for w in x.ways))
+    for name, value in values.items():
+        beside.do("set", name, value)
+    for _ in range(2):
+        beside.scan()
+        if beside.stopped is not None:
+            return False
+        active = beside.situation.active[q.index]
+        if all(a in active for a in way.targets) and not any(a in active for a in way.sources):
+            return True
+    return False
 
 
 _NUMBER = re.compile(r"(?<![\w.#])\d+(?:\.\d+)?(?![\w.#])")
@@ -113,6 +154,6 @@ def _compared_with(project: Project) -> list[float]:
     found |= {
         float(s.start)
         for s in project.signals
-        if s.cls is SignalClass.SETTING and s.type in (Type.INT, Type.DINT, Type.REAL)
+        if s.type in (Type.INT, Type.DINT, Type.REAL) and (s.cls is SignalClass.SETTING or s.initial is not None)
     }
     return sorted({0.0, *(x + d for x in found for d in (-1.0, 0.0, 1.0))})
