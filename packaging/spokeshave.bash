@@ -17,6 +17,7 @@ _spokeshave() {
     reach) words="--together --before --assume --most --keep --json" ;;
     recipes) words="--csv --json" ;;
     replay) words="--name --shift --scenario --within-ms --within --stimuli --json" ;;
+    room) words="--jobs --cluster --quick --tolerance --draws --seed --csv --json" ;;
     run) words="--for --scenario --recipe --stimuli --trace --keep-stimuli --every-scan" ;;
     serve) words="--modbus --as --for --allow --open --map --also --keep-map --map-table --json" ;;
     strength) words="--jobs --cluster --sample --seed --csv --junit --json" ;;
@@ -25,7 +26,7 @@ _spokeshave() {
     verify) words="--junit --report --table --scenario --group --changed --keep --jobs --json" ;;
   esac
   if [ "$COMP_CWORD" = 1 ]; then
-    COMPREPLY=($(compgen -W "accept alarms brief check convert demo diff faults find merge open propose reach recipes replay run serve strength text tidy verify" -- "$word") $(compgen -f -- "$word"))
+    COMPREPLY=($(compgen -W "accept alarms brief check convert demo diff faults find merge open propose reach recipes replay room run serve strength text tidy verify" -- "$word") $(compgen -f -- "$word"))
   elif [[ $word == -* ]]; then
     COMPREPLY=($(compgen -W "$words" -- "$word"))
   else

@@ -17,7 +17,7 @@ OPTIONS: dict[str, Any] = {
 
 PARTS = {"opening": ("open", "demo"), "running": ("check", "run", "convert"), "serving": ("serve",),
          "proof": ("verify", "accept", "tidy", "brief"), "faults": ("faults", "reach"), "strength": ("strength",),
-         "alarms": ("alarms",), "recipes": ("recipes",), "find": ("find",), "propose": ("propose",),
+         "alarms": ("alarms",), "recipes": ("recipes",), "room": ("room",), "find": ("find",), "propose": ("propose",),
          "versions": ("diff", "merge", "text"),
          "recording": ("replay",)}  # fmt: skip
 """Modules of this folder with their commands, each an application called `<module>_app`."""

@@ -204,6 +204,8 @@ def command_list(w: MainWindow) -> list[Command]:
         Command("proof.study", "Study what can be reached", "Proof", "", lambda: w.proof.study.start(), "", lambda: w.stage == PROOF),
         Command("proof.strength", "Strength", "Proof", "", lambda: w.show_proof(w.proof.strength),
                 says="Which mistakes would nobody notice?"),
+        Command("proof.room", "Room", "Proof", "", lambda: w.show_proof(w.proof.room),
+                says="How much slower, longer or later before the first thing fails"),
         Command("proof.plant", "Plant mistakes", "Proof", "", lambda: w.proof.strength.start(), "", lambda: w.stage == PROOF),
         Command("proof.runs", "Accepted runs", "Proof", "", lambda: w.show_proof(w.proof.accepted),
                 says="Compares the last runs with those that were accepted"),

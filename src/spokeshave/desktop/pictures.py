@@ -11,16 +11,15 @@ from PySide6.QtWidgets import QApplication, QWidget
 from spokeshave.desktop.application import make_app
 from spokeshave.desktop.compare_dialog import CompareDialog
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.signals.page import PARTS
 from spokeshave.desktop.theme import theme
 from spokeshave.desktop.window import MainWindow
-from spokeshave.language.units import add_copy, belongings, new_unit
 from spokeshave.model import edits
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.flow_edits import insert_step
-from spokeshave.model.project import Project, Type, Unit
+from spokeshave.model.project import Project, Type
 from spokeshave.reading import read_project
 from spokeshave.verify.reach.answers import Study, study
+from spokeshave.verify.room.work import RoomReport
 from spokeshave.verify.scenarios import Result, run_all, run_scenario
 from spokeshave.verify.strength.report import Report
 from spokeshave.verify.sweep.cycle import cycles_of
@@ -60,27 +59,18 @@ def _settle() -> None:
 def take_pictures(
     file: Path, folder: Path, size: tuple[int, int] = (1280, 800), results: list[Result] | None = None,
     swept: Matrix | str = "", studied: Study | str = "", judged: Report | None = None,
+    measured: RoomReport | None = None,
 ) -> list[Path]:  # fmt: skip
     """Writes one PNG of each stage, and of the chart and the dark theme, and gives their paths.
 
     `results` are those of the file's scenarios, `swept` and `studied` its sweep and study, where they were done already; with `judged`
-    there is one of the mistakes that were planted.
+    there is one of the mistakes that were planted, with `measured` one of the room.
     """
     before = qInstallMessageHandler(_pass_on)
     try:
-        return _take(file, folder, size, results, swept, studied, judged)
+        return _take(file, folder, size, results, swept, studied, judged, measured)
     finally:
         qInstallMessageHandler(before)
-
-
-def _show_unit(window: MainWindow, project: Project) -> None:
-    """The last sequence as a unit, with a copy."""
-    name = project.sequences[-1].name
-    signals, devices = belongings(project, (name,))
-    unit = Unit(f"{name}ing unit", "", signals, (name,), devices)
-    window.document.edit("Make a unit", lambda p: new_unit(p, unit))
-    window.document.edit("Copy the unit", lambda p: add_copy(p, unit.name, "B_"))
-    window.signals.show_part(PARTS.index("Units"))
 
 
 def _show_versions(window: MainWindow, project: Project) -> CompareDialog:
@@ -108,6 +98,7 @@ def _take(
     swept: Matrix | str,
     studied: Study | str,
     judged: Report | None,
+    measured: RoomReport | None,
 ) -> list[Path]:
     app = make_app()
     folder.mkdir(parents=True, exist_ok=True)
@@ -161,12 +152,6 @@ def _take(
     window.toggle_dark()
     window.show_stage(1)
     take("2-signals")
-    if len(project.sequences) > 1:
-        _show_unit(window, project)
-        take("2-signals-units")
-        window.document.undo()
-        window.document.undo()
-    window.signals.show_part(0)
     dialog = _show_versions(window, project)
     take("0-versions", dialog)
     dialog.close()
@@ -191,6 +176,10 @@ def _take(
         window.show_proof(window.proof.strength)
         window.proof.strength.take(judged, project)
         take("6-proof-strength")
+    if measured is not None:
+        window.show_proof(window.proof.room)
+        window.proof.room.take(measured, project)
+        take("6-proof-room")
     _show_differences(window, project)
     take("6-proof-accepted")
     window.close()

@@ -14,6 +14,7 @@ from spokeshave.desktop.plain_text import RichLabel, TextLabel
 from spokeshave.desktop.proof.accepted import AcceptedPanel
 from spokeshave.desktop.proof.alarms import AlarmsPanel
 from spokeshave.desktop.proof.matrix import MatrixPanel
+from spokeshave.desktop.proof.room import RoomPanel
 from spokeshave.desktop.proof.scenarios import ScenariosPanel
 from spokeshave.desktop.proof.strength import StrengthPanel
 from spokeshave.desktop.proof.study import StudyPanel
@@ -81,6 +82,7 @@ class ProofPage(StagePage):
         self.study = StudyPanel(document)
         self.study.show_asked.connect(self.show_asked)
         self.strength = StrengthPanel(document, selection)
+        self.room = RoomPanel(document, selection)
         self.parts = QTabWidget()
         self.parts.setDocumentMode(True)
         self.parts.setAccessibleName("Parts of the proof")
@@ -92,6 +94,7 @@ class ProofPage(StagePage):
             (self.sweep, "Fault sweep"),
             (self.study, "Reachability"),
             (self.strength, "Strength"),
+            (self.room, "Room"),
             (self.accepted, "Accepted runs"),
         ):
             self.parts.addTab(widget, title)
@@ -271,5 +274,6 @@ class ProofPage(StagePage):
         self.sweep.stop()
         self.study.stop()
         self.strength.stop()
+        self.room.stop()
         if self.worker is not None:
             self.worker.cancel()

@@ -1,0 +1,53 @@
+"""The command that tells how near a machine is to failing."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from spokeshave.cli.told import File, Json, fail, put_out, room_for, safe
+from spokeshave.cli.workers import see_through, workers
+
+room_app = typer.Typer()
+
+
+@room_app.command()
+@safe
+def room(
+    file: File,
+    jobs: Annotated[int, typer.Option(help="Processes to run in; 0 for one a processor.", min=0)] = 0,
+    cluster: Annotated[
+        str, typer.Option(help="Run on the workers of this Dask scheduler, such as tcp://scheduler:8786.")
+    ] = "",
+    quick: Annotated[
+        bool, typer.Option("--quick", help="Measure and draw only; turn no device, setting or hand.")
+    ] = False,
+    tolerance: Annotated[
+        float, typer.Option(help="How far devices are off in the draws, in percent.", min=0, max=90)
+    ] = 10,
+    draws: Annotated[int, typer.Option(help="Cycles to run with all devices off by chance.", min=0)] = 100,
+    seed: Annotated[int, typer.Option(help="Draws the same ones each time.")] = 0,
+    csv_file: Annotated[Path | None, typer.Option("--csv", help="Write windows and limits here.")] = None,
+    as_json: Json = False,
+) -> None:
+    """How much slower, longer or later before the first thing fails: windows, fixed waits, devices, settings, hands, tolerances."""
+    from spokeshave.formats.disk import write_text_atomically
+    from spokeshave.reading import read_project
+    from spokeshave.verify.room.work import Room
+
+    room_for(csv_file)
+    project = read_project(file)
+    with workers(jobs, cluster) as executor:
+        run = Room(project, executor, tolerance / 100, draws, seed, not quick)
+        see_through(run, executor)
+    if run.problem:
+        fail(f"{file}: {run.problem}")
+    if as_json:
+        put_out("room", **run.report.data())
+    else:
+        for line in run.report.lines():
+            print(line)
+    if csv_file is not None:
+        write_text_atomically(run.report.csv(), csv_file)
