@@ -48,7 +48,7 @@ def test_each_is_listed_has_a_brief_and_everything_of_it_is_proven(example):
 
 @pytest.mark.parametrize("name", OTHERS)
 def test_every_bad_cell_of_some_rows_of_the_sweep_is_explained(name):
-    """Of the lock's thousand cells those of three faults; `demo lock` has all."""
+    """Of the cells of each those of some faults: the lock has more than a thousand, and `demo lock` shows them all."""
     project = _read[name]
     run = Sweep(project)
     faults = (
