@@ -261,6 +261,7 @@ class RoomPanel(QWidget):
         self.report = self.room.report
         self._timer.start()
         self._show()
+        self.list.setFocus()  # the button that was pressed cannot keep it
 
     def take(self, report: RoomReport, project: Project) -> None:
         """Shows what was measured of this machine file."""

@@ -21,7 +21,7 @@ from spokeshave.model.project import Project
 from spokeshave.verify import processes
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.progress import EndedError, look
-from spokeshave.verify.room.drawn import Draw, Drawn, draw
+from spokeshave.verify.room.drawn import Draw, Drawn, cycle_of, draw
 from spokeshave.verify.room.knobs import Knob, knobs_of
 from spokeshave.verify.room.limits import Judge, Limit, limits_of
 from spokeshave.verify.room.path import Leg, critical_path
@@ -64,8 +64,12 @@ def _measure(sent: Sent) -> Measured:
         return Measured("no scenario passes: room is measured in runs that do", failing)
     traces = [(r.scenario.name, run.session().trace) for r in passing for run in r.runs]
     names = [r.scenario.name for r in passing]
-    cycle = next(n for n in (project.sweep.cycle, *(s.name for s in cycles_of(project)), names[0]) if n in names)
-    trace = next(t for n, t in traces if n == cycle)
+    wanted = [n for n in (project.sweep.cycle, *(s.name for s in cycles_of(project)), *names) if n in names]
+    first = dict(reversed(traces))
+    q = project.sequences[0] if project.sequences else None
+    whole = (n for n in wanted if q is not None and cycle_of(q, first[n]))  # one in which the machine goes round
+    cycle = next(whole, wanted[0])
+    trace = first[cycle]
     path = critical_path(project, project.sequences[0], trace) if project.sequences else []
     knobs = knobs_of(project, [r.scenario for r in passing])
     return Measured("", failing, tuple(windows(project, traces)), cycle, tuple(path), tuple(knobs))
