@@ -31,9 +31,11 @@ from spokeshave.verify.equivalence import Comparison, Difference
 from spokeshave.verify.processes import let_go
 from spokeshave.verify.reach.answers import study
 from spokeshave.verify.record import record_html
+from spokeshave.verify.room.work import Room
 from spokeshave.verify.scenarios import run_all
 from spokeshave.verify.sweep.matrix import explain
 from spokeshave.verify.sweep.work import sweep
+from tests.conftest import EXAMPLES
 from tests.core.test_sweep import slide
 
 
@@ -67,6 +69,22 @@ def test_the_record_has_every_part_and_draws_nothing_from_elsewhere(project):
         assert f'href="#{title}"' in html
     bare = record_html(project, results, found, "2031-01-02")
     assert "The faults were not swept: it was not done." in bare and "was not studied: it was not done." in bare
+
+
+def test_alarms_recipes_and_room_are_parts_where_there_are_some():
+    carousel = spoke.read(EXAMPLES / "carousel.spoke")
+    room = Room(carousel, draws=4, turn=False)
+    while not room.done:
+        room.poll()
+    page = record_html(carousel, [], [], "2031-01-02", measured=room.report)
+    titles = re.findall(r'<h2 id="([^"]+)"', page)
+    assert {"alarms", "recipes", "room"} <= set(titles) and all(f'href="#{t}"' in page for t in titles)
+    text = html.unescape(re.sub(r"\s+", " ", re.sub(r"<[^>]+>", " ", page)))
+    assert "The wax has {BathTemp:0} °C" in text and "Pillar" in text and "Plan[1].Dip 4s 4s 2s500ms 6s" in text
+    assert "Dipping.Lower longest T#4s T#1s500ms T#2s500ms" in text and "4 of 4 cycles pass" in text
+    assert page.count("<thead>") == page.count("</thead>") == page.count("<caption>")
+    bare = record_html(replace(carousel, recipes=()), [], [], "2031-01-02")
+    assert 'id="recipes"' not in bare and 'id="room"' not in bare and 'id="alarms"' in bare
 
 
 def streams(data: bytes) -> list[bytes]:

@@ -22,32 +22,39 @@ from spokeshave.model.project import Project
 from spokeshave.verify.progress import look
 from spokeshave.verify.reach.answers import Study
 from spokeshave.verify.record import NOT_RUN, record_html
+from spokeshave.verify.room.work import RoomReport
 from spokeshave.verify.scenarios import Result
 from spokeshave.verify.strength.report import Report
 from spokeshave.verify.sweep.matrix import Matrix
 
-Told = tuple[Project, list[Result], list[Diagnostic], str, Matrix | str, Study | str, Report | None]
-"""What a record is made of: machine file, results, findings, date, sweep, study, planted mistakes."""
+Told = tuple[Project, list[Result], list[Diagnostic], str, Matrix | str, Study | str, Report | None, RoomReport | None]
+"""What a record is made of: machine file, results, findings, date, sweep, study, planted mistakes, room."""
 
 
 def write_record(
     path: Path, project: Project, results: list[Result], found: list[Diagnostic], date: str,
     sweep: Matrix | str = NOT_RUN, study: Study | str = NOT_RUN, judged: Report | None = None,
+    measured: RoomReport | None = None,
 ) -> None:  # fmt: skip
     """Writes the record; its suffix says as what. Raises `FormatError`."""
-    write_bytes_atomically(record_bytes(path.suffix, project, results, found, date, sweep, study, judged), path)
+    write_bytes_atomically(
+        record_bytes(path.suffix, project, results, found, date, sweep, study, judged, measured), path
+    )
 
 
 def record_bytes(
     suffix: str, project: Project, results: list[Result], found: list[Diagnostic], date: str,
     sweep: Matrix | str = NOT_RUN, study: Study | str = NOT_RUN, judged: Report | None = None,
+    measured: RoomReport | None = None,
 ) -> bytes:  # fmt: skip
     """The record as HTML, or as PDF for the suffix `.pdf`; it can be made in a process of the proof."""
     if QGuiApplication.instance() is None:
         make_app_without_screen()
     paged = f"p{secrets.token_hex(6)}-" if suffix.lower() == ".pdf" else ""  # which no text of a person can have
     digest = fingerprint(project)
-    text = record_html(project, results, found, date, charts_of(project), sweep, study, digest, paged, judged=judged)
+    text = record_html(
+        project, results, found, date, charts_of(project), sweep, study, digest, paged, judged=judged, measured=measured
+    )
     look(0.3)
     if suffix.lower() != ".pdf":
         return text.encode()

@@ -14,6 +14,7 @@ from spokeshave.chart.labels import block_text
 from spokeshave.language.literals import time_text, value_text
 from spokeshave.model.diagnostics import Diagnostic
 from spokeshave.model.project import Project
+from spokeshave.verify.alarm_list import alarm_list
 from spokeshave.verify.cause_effect import Cause, Showing, matrix, shown
 from spokeshave.verify.check import look_over
 from spokeshave.verify.coverage import coverage
@@ -21,6 +22,8 @@ from spokeshave.verify.ledger import Standings
 from spokeshave.verify.protection import Key
 from spokeshave.verify.reach.answers import Study
 from spokeshave.verify.reach.asked import Says
+from spokeshave.verify.recipe_table import recipe_table
+from spokeshave.verify.room.work import RoomReport
 from spokeshave.verify.scenarios import Result
 from spokeshave.verify.strength.report import Report
 from spokeshave.verify.sweep.matrix import LETTERS, alike
@@ -30,8 +33,8 @@ if TYPE_CHECKING:
     import jinja2
 
 NOT_RUN = "it was not done"
-PARTS = ("Brief and coverage", "Scenarios", "Cause and effect", "Fault sweep", "Reachability study", "Strength", "Signals", "Sequences", "Machine",
-         "Interlocks and trips", "Findings of the check", "Waived findings")  # fmt: skip
+PARTS = ("Brief and coverage", "Scenarios", "Cause and effect", "Fault sweep", "Reachability study", "Strength", "Room", "Signals",
+         "Recipes", "Sequences", "Machine", "Interlocks and trips", "Alarms", "Findings of the check", "Waived findings")  # fmt: skip
 RECORD = "Acceptance record"
 
 SAYS = {
@@ -56,6 +59,7 @@ def record_html(
     charts: Mapping[str, str] | None = None, sweep: Sweep | str = NOT_RUN, study: Study | str = NOT_RUN, fingerprint: str = "",
     paged: str = "", only: Sequence[str] = (), subject: str = RECORD, sheets: Mapping[str, Any] | None = None,
     pictures: Mapping[str, str] | None = None, standing: Standings | None = None, judged: Report | None = None,
+    measured: RoomReport | None = None,
 ) -> str:  # fmt: skip
     """The record's text: everything in one file. `date` is printed as given; nothing hangs on the clock or the machine.
 
@@ -65,12 +69,15 @@ def record_html(
 
     `only` some parts make a paper of its own about a `subject`, without title page; `sheets` are tables of sequences in the place
     of the lists of their steps, `pictures` are drawings (`board`, `timing`) as HTML, `standing` tells of verdicts that are kept,
-    `judged` of mistakes that were planted.
+    `judged` of mistakes that were planted, `measured` of the room.
     """
     template = _template()
     by_name = {r.scenario.name: r for r in results}
     acted, waived = shown(results), look_over(project).waived
-    there = {"Waived findings": bool(waived), "Machine": bool(project.devices), "Strength": judged is not None}
+    there = {
+        "Waived findings": bool(waived), "Machine": bool(project.devices), "Strength": judged is not None, "Room": measured is not None,
+        "Recipes": bool(project.recipes), "Alarms": bool(alarms := alarm_list(project)),
+    }  # fmt: skip
     return template.render(
         project=project,
         date=date,
@@ -98,6 +105,9 @@ def record_html(
         study=study,
         says=SAYS,
         judged=judged,
+        measured=measured,
+        alarms=alarms,
+        recipes=recipe_table(project),
         value_text=value_text,
         time_text=time_text,
         block_text=block_text,

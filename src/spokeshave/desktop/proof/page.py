@@ -267,6 +267,7 @@ class ProofPage(StagePage):
             matrix,
             studied or NOT_RUN,
             self.strength.whole(),
+            self.room.whole(),
         ), missing
 
     def stop(self) -> None:

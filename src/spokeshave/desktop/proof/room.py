@@ -268,6 +268,12 @@ class RoomPanel(QWidget):
         self.report, self._of = report, project
         self._show()
 
+    def whole(self) -> RoomReport | None:
+        """What was measured of the machine file as it is, once nothing is under way."""
+        of_now = self._of is not None and self.document.project.runs_like(self._of)
+        same = of_now and self._of is not None and self.document.project.scenarios == self._of.scenarios
+        return self.report if same and self.room is None else None
+
     def stop(self) -> None:
         """Cancels what runs; what has come stays."""
         if self.room is not None:
