@@ -7,10 +7,11 @@ from dataclasses import replace
 import pytest
 from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
-from PySide6.QtWidgets import QApplication, QComboBox
+from PySide6.QtWidgets import QApplication, QComboBox, QPushButton
 
 from spokeshave.desktop.machine_board import scene
 from spokeshave.language.declared import declared_text, read_declared
+from spokeshave.machine.device import in_words
 from spokeshave.machine.kinds import KINDS, failures_of, terminals_of
 from spokeshave.model import board_edits, edits
 from spokeshave.model.diagnostics import Place
@@ -270,16 +271,35 @@ def everything() -> Project:
     return new_sequence(Project(devices=devices))
 
 
+def test_a_form_shows_what_a_device_needs_first_and_folds_the_rest(window):
+    bin_ = Device("Bin", "vessel", (("inlet2", "Fill"),), (("leak_l_s", 2.0),))
+    signals = (Signal("Fill", SignalClass.OUTPUT),)
+    show(window, replace(everything(), devices=(*everything().devices, bin_), signals=signals))
+    window.selection.set(Place("device", item="Bin"))
+    details = window.details
+    shown = [label for label, field in details.fields.items() if field.isVisible()]
+    assert {"inlet", "inlet 2", "outlet", "low", "high", "leak (l/s)", "inlet 2 (l/s)"} <= set(shown)
+    assert not {"inlet 3", "pulses of the inlets", "inlet 3 (l/s)", "middle (l)"} & set(shown)
+    folds = [b for b in details.findChildren(QPushButton) if b.objectName() == "fold"]
+    assert [f.text() for f in folds] == ["▸ More to wire (10)", "▸ More parameters (9)"]
+    folds[0].click()
+    assert details.fields["pulses of the inlets"].isVisible() and folds[0].text().startswith("▾")
+    assert not details.fields["middle (l)"].isVisible()
+    window.selection.set(Place("signal", item="Fill"))
+    window.selection.set(Place("device", item="Bin"))
+    assert details.fields["inlet 3"].isVisible(), "it stays open"
+
+
 @pytest.mark.parametrize("kind", KINDS)
 def test_every_kind_is_edited_in_the_details_and_each_failure_shows_on_its_card(qtbot, window, kind):
     page = show(window, everything())
     d = next(d for d in window.document.project.devices if d.kind == kind)
     window.selection.set(Place("device", item=d.name))
     fields = window.details.fields
-    assert {t.name for t in terminals_of(d)} <= fields.keys()
+    assert {t.words for t in terminals_of(d)} <= fields.keys()
     for parameter in KINDS[kind].parameters[:2]:
         # A parameter's label ends with its unit; a terminal of the same name has a list to choose from.
-        words = parameter.name.replace("_", " ")
+        words = in_words(parameter.name)
         label = next(
             n for n, w in fields.items() if words.startswith(n.split(" (")[0]) and not isinstance(w, QComboBox)
         )

@@ -68,5 +68,12 @@ class Note:
     text: str = ""
 
 
-Row = Line | Choice | Check | Text | Button | Note
+@dataclass(frozen=True, slots=True)
+class Fold:
+    """The rows behind it, up to the next note, are shown when it is opened."""
+
+    label: str
+
+
+Row = Line | Choice | Check | Text | Button | Note | Fold
 Rows = list[Row]

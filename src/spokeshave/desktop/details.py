@@ -26,7 +26,7 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.detail_forms import rows_of, title_of
-from spokeshave.desktop.detail_rows import Button, Check, Choice, Line, Note, Row, Rows, Text
+from spokeshave.desktop.detail_rows import Button, Check, Choice, Fold, Line, Note, Row, Rows, Text
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.field_words import FIELDS
 from spokeshave.desktop.manual import place_of_device
@@ -74,6 +74,8 @@ class Details(QWidget):
         self.fields: dict[str, QWidget] = {}
         self._rows: list[_Shown] = []
         self._of: object = None
+        self.opened: set[str] = set()
+        """The folds that are open."""
         self.area = QScrollArea()
         self.area.setAccessibleName("Details")
         self.area.setWidgetResizable(True)
@@ -128,18 +130,41 @@ class Details(QWidget):
             self._rows.append(shown)
             self._connect(shown)
             self._put(shown)
-            if isinstance(row, (Note, Text, Button)):
+            if isinstance(row, (Note, Text, Button, Fold)):
                 form.addRow(shown.widget)
             else:
                 form.addRow(row.label, shown.widget)
-            if not isinstance(row, Note):
+            if not isinstance(row, (Note, Fold)):
                 self.fields[row.label] = shown.widget
+        self.form = form
+        self._fold()
         old = self.area.takeWidget()
         if old is not None:
             # Its fields may be in the middle of an event; they go when that is over.
             old.hide()
             old.deleteLater()
         self.area.setWidget(form_widget)
+
+    def _fold(self) -> None:
+        """Shows the rows behind a fold where it is open, and says on it how many there are."""
+        fold: _Shown | None = None
+        behind: dict[int, list[QWidget]] = {}
+        for shown in self._rows:
+            if isinstance(shown.row, (Note, Fold)):
+                fold = shown if isinstance(shown.row, Fold) else None
+            elif fold is not None:
+                behind.setdefault(id(fold), []).append(shown.widget)
+        for shown in self._rows:
+            if isinstance(shown.row, Fold) and isinstance(shown.widget, QPushButton):
+                opened, widgets = shown.row.label in self.opened, behind.get(id(shown), [])
+                shown.widget.setText(f"{'▾' if opened else '▸'} {shown.row.label} ({len(widgets)})")
+                for widget in widgets:
+                    self.form.setRowVisible(widget, opened)
+
+    def _open(self, label: str) -> None:
+        """Opens or folds the rows behind a fold, here and in the forms that come."""
+        self.opened ^= {label}
+        self._fold()
 
     # -- widgets
 
@@ -162,7 +187,7 @@ class Details(QWidget):
                 made = QCheckBox()
             case Text():
                 made = _Text(row.lines)
-            case Button():
+            case Button() | Fold():
                 made = QPushButton(row.label)
             case _:
                 note = TextLabel()
@@ -170,7 +195,9 @@ class Details(QWidget):
                 note.setWordWrap(True)
                 made = note
         made.setAccessibleName(row.label)
-        if not isinstance(row, Note):
+        if isinstance(row, Fold):
+            made.setObjectName("fold")
+        elif not isinstance(row, Note):
             made.setAccessibleDescription(FIELDS.get(row.reaches, ""))
         return made
 
@@ -185,6 +212,9 @@ class Details(QWidget):
             widget.clicked.connect(lambda on: self._ask(shown, "1" if on else "0"))
         elif isinstance(widget, _Text):
             widget.left = lambda: self._text_done(shown, widget)
+        elif isinstance(shown.row, Fold) and isinstance(widget, QPushButton):
+            label = shown.row.label
+            widget.clicked.connect(lambda: self._open(label))
         elif isinstance(widget, QPushButton):
             widget.clicked.connect(lambda: self._ask(shown, ""))
 
@@ -217,7 +247,7 @@ class Details(QWidget):
             widget.setPlaceholderText(row.hint)
             if not widget.document().isModified() and widget.toPlainText() != row.value:
                 widget.setPlainText(row.value)
-        if not isinstance(row, Note):
+        if not isinstance(row, (Note, Fold)):
             widget.setToolTip(plain(row.tip or FIELDS.get(row.reaches, "")))
 
     # -- edits
@@ -235,7 +265,7 @@ class Details(QWidget):
 
     def _ask(self, shown: _Shown, text: str) -> bool:
         row = shown.row
-        if isinstance(row, Note):
+        if isinstance(row, (Note, Fold)):
             return False
 
         def guarded(project: Project) -> Project:

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from spokeshave.desktop.detail_rows import Change, Check, Choice, Line, Note, Rows, Text
+from spokeshave.desktop.detail_rows import Change, Check, Choice, Fold, Line, Note, Rows, Text
 from spokeshave.language.declared import declared_text, read_declared
 from spokeshave.language.rename import rename_device
-from spokeshave.machine.device import Parameter, Terminal
+from spokeshave.machine.device import Parameter, Terminal, in_words
 from spokeshave.machine.kinds import KINDS, failures_of, sensors_of, terminals_of
 from spokeshave.model import board_edits, edits
 from spokeshave.model.edits import EditError
@@ -51,11 +51,24 @@ class _Form:
         if d.kind == "own":
             out += self._own()
         out.append(Note("Wired to"))
-        out += [self._terminal(t) for t in terminals_of(d)]
+        taken = {t for t, _ in d.wires} | {c.takes for c in self.project.connections if c.target == d.name}
+        last = {
+            t.name for t in terminals_of(d) if t.name not in taken and (t.name in kind.rarely or t.name[-1:] in "234")
+        }
+        out += [self._terminal(t) for t in terminals_of(d) if t.name not in last]
         out += self._connections()
+        more: Rows = [self._terminal(t) for t in terminals_of(d) if t.name in last]
+        out += [Fold("More to wire"), *more] if more else []
         if kind.parameters:
             out.append(Note("Parameters"))
-        out += [self._parameter(p) for p in kind.parameters]
+        given = {n for n, _ in d.parameters}
+        rare = {
+            p.name for p in kind.parameters
+            if p.name not in given and (p.name in kind.rarely or any(p.name.startswith(f"{t}_") for t in last))
+        }  # fmt: skip
+        out += [self._parameter(p) for p in kind.parameters if p.name not in rare]
+        more = [self._parameter(p) for p in kind.parameters if p.name in rare]
+        out += [Fold("More parameters"), *more] if more else []
         failures = failures_of(d)
         if failures:
             out.append(Note("Failures, for the board's right click: " + ", ".join(failures)))
@@ -76,7 +89,7 @@ class _Form:
         words = next(
             (parameter.name[: -len(u)] for u in _UNITS if parameter.unit and parameter.name.endswith(u)), parameter.name
         )
-        label = words.replace("_", " ") + (f" ({parameter.unit})" if parameter.unit else "")
+        label = in_words(words) + (f" ({parameter.unit})" if parameter.unit else "")
         name = f"{parameter.name} of {d.name}"
         if parameter.flag:
             return Check(label, name, put, "Device.parameters", parameter.note, value=bool(value))
@@ -107,7 +120,7 @@ class _Form:
 
         choices = [NONE, *(s.name for s in fits), *others]
         tip = terminal.note or ("driven by this" if terminal.drive else "gives this signal")
-        return Choice(terminal.name, f"Wire {d.name}", wire, "Device.wires", tip, value=now, choices=tuple(choices))
+        return Choice(terminal.words, f"Wire {d.name}", wire, "Device.wires", tip, value=now, choices=tuple(choices))
 
     def _connections(self) -> Rows:
         out: Rows = []

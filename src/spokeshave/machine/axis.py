@@ -36,6 +36,9 @@ class Axis(Device):
 
     kind = "axis"
     title = "Axis"
+    rarely = frozenset(
+        ("end_low", "end_high", "switch_mm", "window_mm", "resolution_mm", "offset_mm", "slip_part", "start_mm")
+    )
     jumps = True
     one_way = False
     harmed_by_time = True

@@ -50,6 +50,9 @@ class Belt(Device):
 
     kind = "belt"
     title = "Belt"
+    rarely = frozenset(
+        ("reverse", "speed", "gate", "take", "feed", "off", "gate_m", "pushed", "waits_at_end", "accel_m_s2")
+    )
     positions = 2
     one_way = False
     harmed_by_time = True

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from abc import ABC, abstractmethod
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -26,6 +27,15 @@ Motion = tuple[State, int, int]
 Parameters = Mapping[str, float]
 
 
+def in_words(name: str) -> str:
+    """A name of the machine file as words.
+
+    >>> in_words("in_position"), in_words("inlet2"), in_words("at_0")
+    ('in position', 'inlet 2', 'at 0')
+    """
+    return re.sub(r"(?<=[a-z])(?=\d)", " ", name).replace("_", " ")
+
+
 @dataclass(frozen=True, slots=True)
 class Terminal:
     """A place to wire a signal. A `drive` takes an output in, a sensor gives an input out.
@@ -41,6 +51,13 @@ class Terminal:
     also: str = ""
     total: bool = False
     """Whether a sensor tells what has been done in all, and not where the device is."""
+    say: str = ""
+    """What a person reads, where the name alone says too little."""
+
+    @property
+    def words(self) -> str:
+        """What a person reads: `pulse_in` is no word."""
+        return self.say or in_words(self.name)
 
     def takes(self, kind: Type) -> bool:
         """Whether a signal of this type may be wired here."""
@@ -79,6 +96,8 @@ class Device(ABC):
     terminals: ClassVar[tuple[Terminal, ...]]
     parameters: ClassVar[tuple[Parameter, ...]] = ()
     failures: ClassVar[tuple[str, ...]] = ()
+    rarely: ClassVar[frozenset[str]] = frozenset()
+    """Terminals and parameters that few machines need, beside those with a number behind them: a form shows them last."""
     positions: ClassVar[int] = 0
     """How many places an operator can put it in by hand; 0 for devices without a hand."""
     one_way: ClassVar[bool] = True

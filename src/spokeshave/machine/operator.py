@@ -40,6 +40,7 @@ class Pushbutton(_Hand):
 
     kind = "button"
     title = "Pushbutton"
+    rarely = frozenset(("bounce_ms",))
     terminals = (Terminal("contact", False, also="button pb pressed"),)
     parameters: ClassVar[tuple[Parameter, ...]] = (
         _CLOSED,
@@ -65,6 +66,7 @@ class EmergencyStop(Pushbutton):
 
     kind = "emergency"
     title = "Emergency stop"
+    rarely = frozenset(("bounce_ms",))
     terminals = (Terminal("contact", False, also="ok emergency estop stop"),)
     parameters = (Parameter("normally_closed", "", 1, 0, "opens when pressed", flag=True), _BOUNCE)
 
@@ -74,6 +76,7 @@ class Selector(_Hand):
 
     kind = "selector"
     title = "Selector"
+    rarely = frozenset(("bounce_ms",))
     terminals = tuple(Terminal(f"at_{i}", False, note=f"TRUE in position {i}") for i in range(4))
     parameters = (
         Parameter("positions", "", 2, 2, "2 to 4"),

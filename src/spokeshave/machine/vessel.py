@@ -53,6 +53,21 @@ class Vessel(Device):
 
     kind = "vessel"
     title = "Vessel"
+    rarely = frozenset(
+        (
+            "supply",
+            "items",
+            "middle",
+            "stocked",
+            "pulse_in",
+            "pulse_out",
+            "leak_l_s",
+            "item_l",
+            "middle_l",
+            "hysteresis_l",
+            "resolution_l",
+        )
+    )
     jumps = True
     harmed_by_time = True
     terminals = (
@@ -65,8 +80,20 @@ class Vessel(Device):
         Terminal("middle", False, note="TRUE from middle_l up", also="mid half"),
         Terminal("high", False, note="TRUE from high_l up", also="full max"),
         Terminal("stocked", False, note="holds something; as the supply of another vessel"),
-        Terminal("pulse_in", False, note="flow meter of the inlets: a pulse each litre", also="flow meter count"),
-        Terminal("pulse_out", False, note="flow meter of the outlets: a pulse each litre", also="flow meter count"),
+        Terminal(
+            "pulse_in",
+            False,
+            note="flow meter of the inlets: a pulse each litre",
+            also="flow meter count",
+            say="pulses of the inlets",
+        ),
+        Terminal(
+            "pulse_out",
+            False,
+            note="flow meter of the outlets: a pulse each litre",
+            also="flow meter count",
+            say="pulses of the outlets",
+        ),
     )
     parameters = (
         Parameter("volume_l", "l", 100, 0.001),
