@@ -33,6 +33,7 @@ from spokeshave.model.recipes import by_the_file, recipe_of, taken
 from spokeshave.verify.check import findings
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.find import find_everywhere
+from spokeshave.verify.keep import keep
 from spokeshave.verify.recipe_table import recipe_table
 from spokeshave.verify.scenarios import run_scenario
 from spokeshave.verify.standing import proof_of, since
@@ -174,3 +175,28 @@ def test_words_of_rows_stay_when_signals_that_are_called_so_get_other_names():
         'given recipe "Slim"\ngiven Kind is 3\nat 2 s: reset\nwhen Re1 AND Co1 = 2: set Pr1 to TRUE\n'
         'on Main.Down, 1 s later: use recipe "Slim"\nexpect count Re1: 2 times\nexpect while Pr1: Re1\nexpect finally Co1 = 3'
     )
+
+
+def test_cells_stand_in_rows_and_what_was_done_on_the_bench_is_kept_with_them():
+    project = dipper()
+    assert not lasting(replace(project, recipes=()), "given DipTime is 3 s\ngiven Dips[ 2 ].Lasts is 1 s", "3 s")
+    session = Session(project)
+    session.do("set", "Go", True)
+    for setting, value in taken(project, recipe_of(project, "Slim")):
+        session.do("set", setting.name, value)
+    session.run_for(3000)
+    kept = keep(project, session)
+    (scenario,) = kept.scenarios
+    assert "set Dips[2].Lasts to T#400ms" in scenario.text and run_scenario(kept, scenario).outcome is Outcome.PASS
+    renamed = rename_column(rename_table(kept, "Dips", "Tubs"), "Tubs", "Lasts", "Stays")
+    assert "set Tubs[2].Stays to T#400ms" in renamed.scenarios[0].text
+    (problem,) = run_scenario(
+        project, Scenario("s", "at 0 s: set Dips[7].Lasts to 1 s\nrun for 1 s\nexpect no alarms")
+    ).problems
+    assert problem.message == "there is no signal Dips[7].Lasts"
+
+
+def test_a_recipe_in_a_list_of_a_scenario_follows_its_new_name():
+    text = 'for each R in "Slim", "Stout"\ngiven recipe R\n// "Slim" stays here\nat 1 s: use recipe "slim"\nrun for 1 s\nexpect no alarms'
+    project = edits.rename_recipe(replace(dipper(), scenarios=(Scenario("s", text),)), "Slim", "Thin")
+    assert project.scenarios[0].text == text.replace('"Slim", ', '"Thin", ').replace('"slim"', '"Thin"')

@@ -314,8 +314,11 @@ class Runner(QObject):
         self.ready()
         self.look_at(None)
         if self.session is not None:
-            for setting, value in values:
-                self.session.do("set", setting.name, value)
+            try:
+                for setting, value in values:
+                    self.session.do("set", setting.name, value)
+            except StimulusError as error:  # what runs is the file before its last edits
+                self.refused.emit(str(error))
             if not self.running:
                 self.one_scan()
             self.advanced.emit()

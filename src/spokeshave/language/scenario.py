@@ -162,6 +162,11 @@ def _trees(tree: Tree[Token], *rules: str) -> list[Tree[Token]]:
     return [c for c in tree.children if is_tree(c) and (not rules or c.data in rules)]
 
 
+def _name(token: Token) -> str:
+    """A name as the machine file has it: a cell has no blanks in its brackets."""
+    return "".join(token.split())
+
+
 @dataclass
 class _Row:
     text: str
@@ -198,7 +203,7 @@ class _Row:
 
     def given(self, tree: Tree[Token]) -> GivenRow:
         kind = str(tree.data).removeprefix("given_")
-        names = [str(n) for n in _tokens(tree, "NAME")]
+        names = [_name(n) for n in _tokens(tree, "NAME", "CELL")]
         value = ""
         if kind in ("value", "parameter"):
             value = self.words(tree, "value")
@@ -218,7 +223,7 @@ class _Row:
 
     def deed(self, when: Tree[Token], tree: Tree[Token]) -> DeedRow:
         moment, do = self.moment(when), str(tree.data)
-        names = _tokens(tree, "NAME")
+        names = [_name(n) for n in _tokens(tree, "NAME", "CELL")]
         value = ""
         ms = self.duration(tree) or (PRESS_MS if do == "press" else 0)
         if do in ("turn", "set_value", "force", "ask"):
@@ -229,7 +234,7 @@ class _Row:
             value = "FALSE" if _tokens(tree, "OFF") else "TRUE"
         elif do == "mark":
             value = _tokens(tree, "STRING")[0].strip('"')
-        return DeedRow(self.line, self.text.strip(), moment, do, str(names[0]) if names else "", value, ms)
+        return DeedRow(self.line, self.text.strip(), moment, do, names[0] if names else "", value, ms)
 
     def expectation(self, tree: Tree[Token]) -> ExpectRow:
         kind, count, note = str(tree.data), 0, ""

@@ -12,7 +12,17 @@ from spokeshave.language.syntax import TextError
 if TYPE_CHECKING:
     from lark import Token, Tree
 
-_AS_TYPED = ("NAME", "IDENT", "STRING", "TIME_LITERAL", "TYPED_LITERAL", "BASED_LITERAL", "REAL_LITERAL", "INT_LITERAL")
+_AS_TYPED = (
+    "NAME",
+    "CELL",
+    "IDENT",
+    "STRING",
+    "TIME_LITERAL",
+    "TYPED_LITERAL",
+    "BASED_LITERAL",
+    "REAL_LITERAL",
+    "INT_LITERAL",
+)
 
 
 def format_scenario(text: str) -> str:

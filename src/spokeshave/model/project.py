@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import Any, Protocol, TypeVar
 
 from spokeshave.model.alarms import AlarmRule as AlarmRule
 from spokeshave.model.qualifiers import Qualifier as Qualifier
 from spokeshave.model.recipes import Recipe as Recipe
+from spokeshave.model.remembered import of_declared, remembered
 from spokeshave.model.signals import Column as Column
 from spokeshave.model.signals import (
     Declarations,
@@ -97,44 +98,10 @@ class Named(Protocol):
 
 
 _N = TypeVar("_N", bound=Named)
-_Items = TypeVar("_Items", bound=tuple[Any, ...])
-_Made = TypeVar("_Made")
 _Ways = dict[str, list[tuple[int, Transition]]]
-_REMEMBERED = 256
 
 
-def _remembered(make: Callable[[_Items], _Made]) -> Callable[[_Items], _Made]:
-    """Keeps what was made of tuples lately, by identity: charts and files are asked for their parts again and again."""
-    known: dict[int, tuple[_Items, _Made]] = {}
-
-    def made(items: _Items) -> _Made:
-        found = known.get(id(items))
-        if found is not None and found[0] is items:
-            return found[1]
-        if len(known) >= _REMEMBERED:
-            known.clear()
-        known[id(items)] = (items, make(items))
-        return known[id(items)][1]
-
-    return made
-
-
-_made: dict[tuple[object, ...], tuple[Declarations, Any]] = {}
-
-
-def _of_declared(make: Callable[[Declarations], _Made], declared: Declarations) -> _Made:
-    """What is made of declarations, kept by their identity: a file is asked for its variables again and again."""
-    key = (make, *map(id, declared))
-    found = _made.get(key)
-    if found is None or any(a is not b for a, b in zip(found[0], declared)):
-        if len(_made) >= _REMEMBERED:
-            _made.clear()
-        found = _made[key] = (declared, make(declared))
-    made: _Made = found[1]
-    return made
-
-
-@_remembered
+@remembered
 def _by_name(items: tuple[Any, ...]) -> dict[str, Any]:
     return {s.name.lower(): s for s in reversed(items)}
 
@@ -144,7 +111,7 @@ def _named(items: tuple[_N, ...]) -> dict[str, _N]:
     return _by_name(items)
 
 
-@_remembered
+@remembered
 def _ways(transitions: tuple[Transition, ...]) -> tuple[_Ways, _Ways]:
     """Transitions with their index by predecessor, and by successor."""
     out: _Ways = {}
@@ -466,17 +433,17 @@ class Project:
         """Signals, cells of tables and variables of instances of own blocks, in this order."""
         if not self.tables and not self.routines:
             return self.signals
-        return _of_declared(variables_of, self.declared)
+        return of_declared(variables_of, self.declared)
 
     @property
     def settings(self) -> tuple[Signal, ...]:
         """Settings and the cells of tables of settings: the numbers and times that people tune."""
-        return _of_declared(_settings_of, self.declared)
+        return of_declared(_settings_of, self.declared)
 
     @property
     def all_instances(self) -> tuple[Instance, ...]:
         """Instances of standard blocks, those inside own blocks too."""
-        return _of_declared(standard_instances, self.declared) if self.routines else self.instances
+        return of_declared(standard_instances, self.declared) if self.routines else self.instances
 
     def signal(self, name: str) -> Signal | None:
         """A variable by its name: a signal, `Pattern[3].Time` or `Motor2.RunTime`."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
 from dataclasses import replace
 
@@ -9,6 +10,11 @@ from spokeshave.model.edits import EditError, change_item, free_name, put_items,
 from spokeshave.model.project import Project
 from spokeshave.model.recipes import Recipe, recipe_of
 from spokeshave.model.signals import Signal, Value
+
+_RECIPE_ROW = re.compile(
+    r"^[ \t]*(?:for\s+each\b|given\s+recipe\b|.*:\s*use\s+recipe\b).*$", re.IGNORECASE | re.MULTILINE
+)
+"""Rows that may name a recipe, those of a list too."""
 
 
 def new_recipe(project: Project, name: str = "Recipe", values: Iterable[tuple[Signal, Value]] = ()) -> Project:
@@ -23,10 +29,12 @@ def rename_recipe(project: Project, name: str, new: str) -> Project:
     other = recipe_of(project, new)
     if other is not None and other is not project.recipes[index]:
         raise EditError(f"there is a recipe {other.name} already")
-    old = f'recipe "{project.recipes[index].name}"'
+    old = re.compile(rf'"{re.escape(project.recipes[index].name)}"', re.IGNORECASE)
     scenarios = tuple(
-        replace(s, text=s.text.replace(old, f'recipe "{new}"')) if old in s.text else s for s in project.scenarios
-    )
+        replace(s, text=_RECIPE_ROW.sub(lambda row: old.sub(lambda _: f'"{new}"', row[0]), s.text))
+        if "recipe" in s.text.lower() else s
+        for s in project.scenarios
+    )  # fmt: skip
     project = project if scenarios == project.scenarios else put_items(project, "scenarios", scenarios)
     return change_item(project, "recipes", index, name=new)
 

@@ -114,15 +114,22 @@ def _signals(project: Project, *classes: SignalClass) -> list[str]:
     return [s.name for s in project.signals if s.cls in classes]
 
 
+def _cells(project: Project) -> list[str]:
+    """Cells of tables of settings that have rows."""
+    return [s.name for s in project.settings if "[" in s.name][:MOST_CELLS]
+
+
 def _devices(project: Project) -> list[str]:
     return [d.name for d in project.devices]
 
 
+MOST_CELLS = 200
+"""So many cells are offered."""
 _TARGETS: dict[str, Callable[[Project], list[str]]] = {
     "PRESS": _buttons, "HOLD": _buttons, "RELEASE": _buttons, "TURN": _turned, "BREAK": _devices, "MEND": _devices,
-    "SET": lambda p: _signals(p, SignalClass.INPUT, SignalClass.SETTING),
+    "SET": lambda p: [*_signals(p, SignalClass.INPUT, SignalClass.SETTING), *_cells(p)],
     "FORCE": lambda p: _signals(p, SignalClass.INPUT, SignalClass.OUTPUT),
     "UNFORCE": lambda p: _signals(p, SignalClass.INPUT, SignalClass.OUTPUT),
     "ASK": lambda p: _signals(p, SignalClass.OUTPUT),
-    "GIVEN": lambda p: [*(["recipe"] if p.recipes else []), *_signals(p, SignalClass.SETTING), *_devices(p)],
+    "GIVEN": lambda p: [*(["recipe"] if p.recipes else []), *_signals(p, SignalClass.SETTING), *_cells(p), *_devices(p)],
 }  # fmt: skip

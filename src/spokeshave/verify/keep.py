@@ -24,7 +24,7 @@ def kept_rows(session: Session) -> list[str]:
             later = next((j for j in range(i + 1, len(done)) if _same_hand(done[j], st)), -1)
             text, takes = hand_row(project, st, done[later] if later >= 0 else None)
             used |= {later} if takes else set()
-        elif st.do == "set" and "." in st.target:
+        elif st.do == "set" and "." in st.target and "[" not in st.target:
             rows.append(f"// at {shown_time(st.time_ms)} {st.target} was set by hand: no row says that")
         else:
             text = deed_row(project, st)

@@ -10,17 +10,16 @@ from __future__ import annotations
 import csv
 import io
 import pickle
-from concurrent.futures import Executor, Future
-from concurrent.futures.process import BrokenProcessPool
+from concurrent.futures import Executor
 from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Any
 
 from spokeshave.engine.link import LinkError
 from spokeshave.model.project import Project
-from spokeshave.verify import processes
 from spokeshave.verify.expectations import Outcome
-from spokeshave.verify.progress import EndedError, look
+from spokeshave.verify.pieces import Pieces
+from spokeshave.verify.progress import look
 from spokeshave.verify.room.drawn import Draw, Drawn, cycle_of, draw
 from spokeshave.verify.room.knobs import Knob, knobs_of
 from spokeshave.verify.room.limits import Judge, Limit, limits_of
@@ -171,7 +170,7 @@ def _s(ms: int) -> str:
     return f"{ms / 1000:g} s"
 
 
-class Room:
+class Room(Pieces):
     """On its way. `poll` from time to time until `done`; without an `executor` each poll turns one knob here."""
 
     def __init__(
@@ -179,54 +178,19 @@ class Room:
         turn: bool = True,
     ) -> None:  # fmt: skip
         """`turn` says whether knobs are turned too; without it only measured times, draws and path are given."""
-        self.problem = ""
-        """Why there is nothing to tell."""
+        super().__init__(executor)
         self.report = RoomReport(project, tolerance=tolerance)
-        self._sent, self.executor = Sent(project), executor
-        self._draws, self._seed, self._turns = draws, seed, turn
-        self._left: list[tuple[Any, ...]] = []
-        self._waiting: list[Future[Any]] = []
+        self._sent, self._draws, self._seed, self._turns = Sent(project), draws, seed, turn
         self._all = 1
-        self._add([(_measure, self._sent)])
-
-    def _add(self, works: list[tuple[Any, ...]]) -> None:
-        """More to do, here or in the executor."""
-        if self.executor is None:
-            self._left += works
-            return
-        try:
-            self._waiting += [self.executor.submit(*work) for work in works]
-        except (BrokenProcessPool, RuntimeError) as error:
-            self.problem = str(error)
-
-    @property
-    def done(self) -> bool:
-        return bool(self.problem) or not (self._left or self._waiting)
+        self.add([(_measure, self._sent)])
 
     @property
     def part(self) -> float:
         """How much is done, 0 to 1."""
-        return 1.0 - (len(self._left) + len(self._waiting)) / max(1, self._all)
+        return 1.0 - self.waiting / self._all
 
-    def poll(self) -> int:
-        """Takes in what has come; gives how many pieces that were."""
-        came = 0
-        if self.executor is None and self._left:
-            work, *arguments = self._left.pop(0)
-            self._take(work(*arguments))
-            came = 1
-        for future in [f for f in self._waiting if f.done()]:
-            self._waiting.remove(future)
-            came += 1
-            try:
-                self._take(future.result())
-            except EndedError:
-                continue
-            except (BrokenProcessPool, RuntimeError, OSError) as error:
-                self.problem = f"a process has ended: {error}"
-        return came
-
-    def _take(self, found: Measured | list[Limit] | list[Draw]) -> None:
+    def take(self, found: Measured | list[Limit] | list[Draw]) -> None:
+        """Takes in what was measured, found or drawn."""
         if isinstance(found, Measured):
             self._take_measured(found)
             return
@@ -247,10 +211,4 @@ class Room:
         dozens = (tuple(numbers[i : i + DOZEN]) for i in range(0, self._draws, DOZEN))
         works += [(_draw, self._sent, found.cycle, report.tolerance, self._seed, some) for some in dozens]
         self._all = 1 + len(works)
-        self._add(works)
-
-    def cancel(self) -> None:
-        """Ends what is under way; what has come stays."""
-        for future in self._waiting:
-            processes.end(future)
-        self._waiting, self._left = [], []
+        self.add(works)

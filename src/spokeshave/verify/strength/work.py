@@ -9,14 +9,13 @@ from __future__ import annotations
 
 import pickle
 import random
-from concurrent.futures import Executor, Future
-from concurrent.futures.process import BrokenProcessPool
+from concurrent.futures import Executor
 from functools import lru_cache
 
 from spokeshave.engine.link import LinkError
 from spokeshave.model.project import Project
-from spokeshave.verify import processes
-from spokeshave.verify.progress import EndedError, look
+from spokeshave.verify.pieces import Pieces
+from spokeshave.verify.progress import look
 from spokeshave.verify.strength.noticed import Judge, Judged
 from spokeshave.verify.strength.planted import Mistake, planted
 from spokeshave.verify.strength.report import Report
@@ -49,37 +48,25 @@ def _work(sent: Sent, wanted: tuple[int, ...]) -> Found | str:
     return found, tuple(judge.idle)
 
 
-class Strength:
+class Strength(Pieces):
     """Mistakes on their way. `poll` from time to time until `done`; without an `executor` each poll judges some here.
 
     `sample` judges so many only, drawn with `seed`: the same ones each time.
     """
 
     def __init__(self, project: Project, executor: Executor | None = None, sample: int = 0, seed: int = 0) -> None:
-        self.project, self.executor = project, executor
+        super().__init__(executor)
+        self.project = project
         self.mistakes = planted(project)
         wanted = list(range(len(self.mistakes)))
         if sample and sample < len(wanted):
             wanted = sorted(random.Random(seed).sample(wanted, sample))
         self.wanted = wanted
         self.judged: dict[int, Judged] = {}
-        self.problem = ""
-        """Why it cannot be judged."""
         self.idle: tuple[str, ...] = ()
         """Scenarios that fail without any mistake, and so notice none."""
         self._sent = Sent(project)
-        self._left = [tuple(wanted[i : i + PART]) for i in range(0, len(wanted), PART)]
-        self._waiting: list[Future[Found | str]] = []
-        if executor is not None:
-            try:
-                self._waiting = [executor.submit(_work, self._sent, part) for part in self._left]
-            except (BrokenProcessPool, RuntimeError) as error:
-                self.problem = str(error)
-            self._left = []
-
-    @property
-    def done(self) -> bool:
-        return bool(self.problem) or not (self._left or self._waiting)
+        self.add((_work, self._sent, tuple(wanted[i : i + PART])) for i in range(0, len(wanted), PART))
 
     @property
     def part(self) -> float:
@@ -91,33 +78,11 @@ class Strength:
         """What is known by now."""
         return Report(self.project, self.mistakes, self.judged, self.idle)
 
-    def poll(self) -> int:
-        """Takes in what has come; gives how many mistakes that were."""
-        before = len(self.judged)
-        if self.executor is None and self._left:
-            self._take(_work(self._sent, self._left.pop(0)))
-        for future in [f for f in self._waiting if f.done()]:
-            if future not in self._waiting:  # cancelled meanwhile
-                continue
-            self._waiting.remove(future)
-            try:
-                self._take(future.result())
-            except EndedError:
-                continue
-            except (BrokenProcessPool, RuntimeError, OSError) as error:
-                self.problem = f"a process has ended: {error}"
-        return len(self.judged) - before
-
-    def _take(self, found: Found | str) -> None:
+    def take(self, found: Found | str) -> None:
+        """Takes in what was judged."""
         if isinstance(found, str):
             self.problem = found
             self.cancel()
             return
         judged, self.idle = found
         self.judged |= {j.index: j for j in judged}
-
-    def cancel(self) -> None:
-        """Ends what is under way; what has come stays."""
-        for future in self._waiting:
-            processes.end(future)
-        self._waiting, self._left = [], []
