@@ -119,6 +119,18 @@ def test_step_by_step_each_press_lets_every_thread_of_any_chart_go_on_by_one_at_
             assert k in presses
 
 
+@pytest.mark.parametrize(
+    ("condition", "asked"),
+    [
+        ("RISING( start ) AND Down", "MainRun AND Down"), ("Down AND NOT Start", "Down AND NOT Start AND MainRun"), ("true", "MainRun"),
+        ("Start OR Up", "(MainRun OR Up) AND MainRun"), ("Restart.X AND Main.Start", "Restart.X AND Main.Start AND MainRun"),
+    ],
+)  # fmt: skip
+def test_the_way_out_of_the_initial_step_is_asked_for_by_the_start_that_is_kept(condition, asked):
+    made = with_modes(hoist(condition), "Main", Modes())
+    assert made.sequences[0].transitions[0].condition == asked
+
+
 def test_names_that_mean_something_else_and_charts_that_lead_nowhere_are_refused():
     project = hoist()
     for modes in (

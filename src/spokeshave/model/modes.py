@@ -171,14 +171,18 @@ class _Form:
     def _sequence(self) -> Sequence:
         q, m = self.q, self.m
         edge = re.compile(rf"RISING\(\s*{re.escape(m.start)}\s*\)", re.IGNORECASE)
-        alone = re.compile(rf"(?<![\w.]){re.escape(m.start)}(?![\w.])", re.IGNORECASE)
+        alone = re.compile(rf"(?<![\w.])(?<!NOT ){re.escape(m.start)}(?![\w.])", re.IGNORECASE)
 
         def started(condition: str) -> str:
             text = edge.sub(self.run, condition)
             text = alone.sub(self.run, text)
             if text != condition:
                 return f"{_in_parentheses(text)} AND {self.run}" if _in_parentheses(text) != text.strip() else text
-            return self.run if condition.strip() in ("", "TRUE") else f"{_in_parentheses(condition)} AND {self.run}"
+            return (
+                self.run
+                if condition.strip().upper() in ("", "TRUE")
+                else f"{_in_parentheses(condition)} AND {self.run}"
+            )
 
         ways = tuple(replace(t, condition=started(t.condition)) if q.initial in t.sources else t for t in q.transitions)
         steps = q.steps
