@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from spokeshave.cli.told import File, Json, fail, put_out, room_for, safe, today
-from spokeshave.cli.workers import see_through, workers
+from spokeshave.cli.workers import Cluster, Jobs, see_through, workers
 from spokeshave.model.study import MOST
 
 if TYPE_CHECKING:
@@ -27,10 +27,8 @@ def faults(
     reset: Annotated[
         str, typer.Option(help="The scenario whose rows reset the machine; else reset and acknowledge.")
     ] = "",
-    jobs: Annotated[int, typer.Option(help="Processes to run in; 0 for one a processor.", min=0)] = 1,
-    cluster: Annotated[
-        str, typer.Option(help="Run on the workers of this Dask scheduler, such as tcp://scheduler:8786.")
-    ] = "",
+    jobs: Jobs = 1,
+    cluster: Cluster = "",
     csv_file: Annotated[Path | None, typer.Option("--csv", help="Write the matrix here.")] = None,
     junit_file: Annotated[Path | None, typer.Option("--junit", help="Write JUnit XML here.")] = None,
     accept: Annotated[bool, typer.Option("--accept", help="Keep this matrix in the file as the accepted one.")] = False,

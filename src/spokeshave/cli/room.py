@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from spokeshave.cli.told import File, Json, fail, put_out, room_for, safe
-from spokeshave.cli.workers import see_through, workers
+from spokeshave.cli.workers import Cluster, Jobs, see_through, workers
 
 room_app = typer.Typer()
 
@@ -17,10 +17,8 @@ room_app = typer.Typer()
 @safe
 def room(
     file: File,
-    jobs: Annotated[int, typer.Option(help="Processes to run in; 0 for one a processor.", min=0)] = 0,
-    cluster: Annotated[
-        str, typer.Option(help="Run on the workers of this Dask scheduler, such as tcp://scheduler:8786.")
-    ] = "",
+    jobs: Jobs = 0,
+    cluster: Cluster = "",
     quick: Annotated[
         bool, typer.Option("--quick", help="Measure and draw only; turn no device, setting or hand.")
     ] = False,

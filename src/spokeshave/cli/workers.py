@@ -5,7 +5,9 @@ from __future__ import annotations
 import sys
 import time
 from contextlib import contextmanager
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import TYPE_CHECKING, Annotated, Any, Protocol
+
+import typer
 
 from spokeshave.cli.told import fail
 
@@ -15,6 +17,8 @@ if TYPE_CHECKING:
 
 ANSWERS_S = 10
 """Seconds in which a scheduler has to answer."""
+Jobs = Annotated[int, typer.Option(help="Processes to run in; 0 for one a processor.", min=0)]
+Cluster = Annotated[str, typer.Option(help="Run on the workers of this Dask scheduler, such as tcp://scheduler:8786.")]
 
 
 @contextmanager

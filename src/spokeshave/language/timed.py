@@ -9,16 +9,21 @@ from itertools import pairwise
 from spokeshave.language.literals import time_ms, time_text
 from spokeshave.model.edits import EditError, change_item
 from spokeshave.model.flow_edits import change_transition
-from spokeshave.model.project import Project, Sequence, SignalClass, Type
+from spokeshave.model.project import Project, Sequence, Type
 
 _OWN_TIME = re.compile(r"\s*(\w+)\s*\.\s*T\s*>=\s*(T(?:IME)?#[\w.]+|[a-z_]\w*)\s*", re.IGNORECASE)
 
 
 def times_of(project: Project) -> dict[str, int]:
-    """The settings of type TIME in ms, by lower-case name: steps may last as long as one says."""
-    return {
-        s.name.lower(): int(s.start) for s in project.signals if s.cls is SignalClass.SETTING and s.type is Type.TIME
-    }
+    """The settings of type TIME in ms, cells of tables too, by lower-case name: steps may last as long as one says."""
+    return {s.name.lower(): int(s.start) for s in project.settings if s.type is Type.TIME}
+
+
+def said_ms(text: str, times: Mapping[str, int]) -> int:
+    """A time in ms that is a literal or the name of one of `times`. Raises ValueError for other texts."""
+    text = text.strip()
+    named = times.get(text.lower())
+    return time_ms(text) if named is None else named
 
 
 def ends_ms(sequence: Sequence, times: Mapping[str, int] | None = None) -> dict[str, int] | None:
@@ -38,8 +43,7 @@ def ends_ms(sequence: Sequence, times: Mapping[str, int] | None = None) -> dict[
         if t.sources[0] in following:
             return None
         try:
-            ms = (times or {}).get(found[2].lower())
-            following[t.sources[0]] = (t.targets[0], time_ms(found[2]) if ms is None else ms)
+            following[t.sources[0]] = (t.targets[0], said_ms(found[2], times or {}))
         except ValueError:
             return None
     step, now = sequence.initial, 0

@@ -22,12 +22,13 @@ def taken_now(project: Project, by_hand: Values) -> tuple[Recipe | None, Values]
     """The recipe whose values are all there, the one with the most, and what is neither as in the file nor as it says."""
     now = {s.name.lower(): v for s, v in by_hand}
     best: Recipe | None = None
+    most: Values = []
     for r in project.recipes:
         said = taken(project, r)
         there = all(now.get(s.name.lower(), s.start) == v for s, v in said)
-        if there and any(v != s.start for s, v in said) and (best is None or len(said) > len(taken(project, best))):
-            best = r
-    mine = {s.name.lower() for s, _ in taken(project, best)} if best is not None else set()
+        if there and any(v != s.start for s, v in said) and (best is None or len(said) > len(most)):
+            best, most = r, said
+    mine = {s.name.lower() for s, _ in most}
     return best, [(s, v) for s, v in by_hand if s.name.lower() not in mine]
 
 

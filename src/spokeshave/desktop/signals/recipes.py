@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from typing import Any
 
 from PySide6.QtCore import Qt, Signal
@@ -187,17 +187,10 @@ class RecipesPanel(QWidget):
 
     # -- what is done
 
-    def _edit(self, name: str, change: Callable[[Project], Project], then: str = "") -> bool:
-        done = self.document.edit(name, change)
-        if done and then:
-            self.choose(then)
-            self.view.setFocus()
-        return done
-
     def new(self) -> None:
         """A recipe that says nothing yet."""
         self.view.end_typing()
-        if self._edit("New recipe", edits.new_recipe):
+        if self.document.edit("New recipe", edits.new_recipe):
             self.choose(self.document.project.recipes[-1].name)
             self.name.setFocus()
             self.name.selectAll()
@@ -205,14 +198,14 @@ class RecipesPanel(QWidget):
     def new_like(self) -> None:
         """One more with the values of the chosen one."""
         recipe = recipe_of(self.document.project, self.chosen)
-        if recipe is not None and self._edit(
+        if recipe is not None and self.document.edit(
             "Copy the recipe", lambda p: edits.new_recipe(p, recipe.name, taken(p, recipe))
         ):
             self.choose(self.document.project.recipes[-1].name)
 
     def remove(self) -> None:
         name = self.chosen
-        self._edit(f"Delete recipe {name}", lambda p: edits.remove_recipe(p, name))
+        self.document.edit(f"Delete recipe {name}", lambda p: edits.remove_recipe(p, name))
 
     def to_file(self) -> None:
         """The values of the chosen recipe become those of the file."""
@@ -222,9 +215,13 @@ class RecipesPanel(QWidget):
             recipe = recipe_of(p, name)
             return p if recipe is None else by_the_file(p, taken(p, recipe))
 
-        self._edit(f"Recipe {name} into the file", put)
+        self.document.edit(f"Recipe {name} into the file", put)
 
     def _rename(self) -> None:
         old, new = self.chosen, self.name.text().strip()
-        if old and new != old and not self._edit("Rename the recipe", lambda p: edits.rename_recipe(p, old, new)):
+        if (
+            old
+            and new != old
+            and not self.document.edit("Rename the recipe", lambda p: edits.rename_recipe(p, old, new))
+        ):
             self.name.setText(old)

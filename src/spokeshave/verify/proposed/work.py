@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from spokeshave.engine.link import LinkError, link
 from spokeshave.engine.session import Session
 from spokeshave.model.edits import free_name, put_items
 from spokeshave.model.project import Project, Scenario, SignalClass, Type, Value
+from spokeshave.model.recipes import by_the_file
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.progress import look
 from spokeshave.verify.proposed.faults import Faults
@@ -216,10 +217,7 @@ class _Maker:
 
 def with_given(project: Project, given: tuple[tuple[str, Value], ...]) -> Project:
     """The machine file with other values of settings."""
-    values = dict(given)
-    return replace(
-        project, signals=tuple(replace(s, initial=values[s.name]) if s.name in values else s for s in project.signals)
-    )
+    return by_the_file(project, [(s, v) for name, v in given if (s := project.signal(name)) is not None])
 
 
 def again(project: Project, node: Node) -> Session:

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from bisect import bisect_right
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
 from spokeshave.engine.trace import Trace
 from spokeshave.model.project import Project, Sequence, SignalClass, Transition
+from spokeshave.verify.measure import Span, measure
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,10 +22,7 @@ class Leg:
 
 def critical_path(project: Project, q: Sequence, trace: Trace) -> list[Leg]:
     """The legs of the first whole cycle, from leaving the initial step on. Empty if none came to its end."""
-    stays = {
-        s.name: [(a * trace.period_ms, b * trace.period_ms) for a, b in trace.windows(f"{q.name}.{s.name}.X")]
-        for s in q.steps
-    }
+    stays = measure(trace, q).active
     rest = stays[q.initial]
     if len(rest) < 2:
         return []
@@ -41,7 +38,7 @@ def critical_path(project: Project, q: Sequence, trace: Trace) -> list[Leg]:
 
 
 def _came_from(
-    q: Sequence, stays: dict[str, list[tuple[int, int]]], step: str, at: int
+    q: Sequence, stays: Mapping[str, tuple[Span, ...]], step: str, at: int
 ) -> tuple[Transition, str, tuple[int, int]] | None:
     """The way by which a step was entered at a time; of a join the predecessor that was entered last."""
     for _, way in q.entering(step):
@@ -75,9 +72,10 @@ def _read(project: Project, condition: str) -> Iterator[str]:
 
 def _last_change(trace: Trace, name: str, begin: int, end: int) -> int | None:
     """The last time in a span in ms at which a signal changed."""
-    index = next((i for i, r in enumerate(trace.recorded) if r.name == name), None)
-    if index is None:
+    try:
+        scans, _ = trace.changes(trace.column(name))
+    except KeyError:  # not recorded
         return None
-    scans = [int(k) for k in trace.changes(index)[0]]
-    at = bisect_right(scans, end // trace.period_ms) - 1
-    return scans[at] * trace.period_ms if at >= 0 and scans[at] * trace.period_ms >= begin else None
+    at = int(scans.searchsorted(end // trace.period_ms, side="right")) - 1
+    changed = int(scans[at]) * trace.period_ms if at >= 0 else -1
+    return changed if changed >= begin else None

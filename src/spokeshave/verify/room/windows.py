@@ -1,4 +1,4 @@
-"""Measured times of passing runs against their limits: time windows of steps, fixed waiting times, limits of expectations."""
+"""Measured times of passing runs against their limits: time windows of steps, fixed waiting times."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from spokeshave.engine.trace import Trace
-from spokeshave.language.literals import time_ms
+from spokeshave.language.timed import said_ms, times_of
 from spokeshave.machine.kinds import drives_of, sensors_of
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Project, Sequence, Step
@@ -44,7 +44,7 @@ class Window:
 
 def windows(project: Project, runs: Iterable[tuple[str, Trace]]) -> list[Window]:
     """The nearest that each window and each fixed wait came to its limit in passing runs, as (scenario, trace); tightest first."""
-    times = {s.name.lower(): int(s.start) for s in project.variables if s.type == "TIME"}
+    times = times_of(project)
     found: dict[tuple[str, str, str], Window] = {}
     for scenario, trace in runs:
         for w in _of_run(project, times, scenario, trace):
@@ -95,10 +95,8 @@ def _wait_of(q: Sequence, s: Step, times: dict[str, int]) -> int:
 
 
 def _time(text: str, times: dict[str, int]) -> int:
-    if text.strip().lower() in times:
-        return times[text.strip().lower()]
     try:
-        return time_ms(text)
+        return said_ms(text, times)
     except ValueError:
         return 0
 
