@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 import sys
+from functools import cache
 from importlib import import_module
 from typing import Annotated, Any
 
@@ -51,6 +52,7 @@ def app_with(commands: list[Any]) -> typer.Typer:
     return made
 
 
+@cache
 def whole_app() -> typer.Typer:
     """The application with all commands."""
     return app_with([c for part in PARTS for c in commands_of(part)])

@@ -95,7 +95,7 @@ class Session:
                 due.append(log[at][0])
                 at += 1
             self.next_stimulus = at
-            if any(st.do == "set" for st in due):
+            if self._memo.spots and any(st.do == "set" for st in due):
                 self._memo = self._memo.anew()  # settings may be others now
         try:
             scan(self.program, s, due, self.trace)
