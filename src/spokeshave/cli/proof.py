@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from spokeshave.cli.against import Against, Outside, RealTime, TheirScan, Tolerance, Unit, run_against
 from spokeshave.cli.report import write_report
 from spokeshave.cli.told import File, Json, fail, print_results, put_out, room_for, safe, scenario_named, show, today
 
@@ -80,6 +81,12 @@ def verify(
         bool, typer.Option("--keep", help="Keep the verdicts beside the file (NAME.spoke.accepted).")
     ] = False,
     jobs: Annotated[int, typer.Option("--jobs", help="Processes to run scenarios in.", min=1)] = 1,
+    against: Against = "",
+    tolerance: Tolerance = "",
+    their_scan: TheirScan = "",
+    real_time: RealTime = False,
+    unit: Unit = 1,
+    outside: Outside = False,
     as_json: Json = False,
 ) -> None:
     """All scenarios, the check, and the accepted runs. Exit 1 if anything failed or differs."""
@@ -102,16 +109,31 @@ def verify(
     chosen = _chosen(project, scenario, group)
     spared = [ledger.standing[s.name] for s in chosen if only_changed and ledger.spares(s.name)]
     chosen = [s for s in chosen if s.name not in {k.proof.scenario for k in spared}]
-    results = [] if cannot_run(found) else _run(project, chosen, jobs)
-    compared = compared_runs(project, results)
+    beside: dict[str, Any] = {}
+    told: list[str] = []
+    if against:
+        if keep or only_changed or report or table:
+            fail(
+                "--against goes with --scenario, --group, --junit and --json: its verdicts are those of another controller"
+            )
+        if cannot_run(found):
+            show(errors(found), False)
+            raise typer.Exit(1)
+        results, beside, told = run_against(
+            project, chosen, file, against, tolerance, their_scan, real_time, unit, outside
+        )
+        compared: Compared = []
+    else:
+        results = [] if cannot_run(found) else _run(project, chosen, jobs)
+        compared = compared_runs(project, results)
     ledger.take(results, project, today())
-    covered = coverage(project, ledger.results, found, ledger.standing)
+    covered = [] if against else coverage(project, ledger.results, found, ledger.standing)
     if keep:
         spoke.write(project, file, ledger.kept(project))
     if as_json:
         data = _results_data(results, found, compared, covered)
         data["kept"] = [{"name": k.proof.scenario, "outcome": k.proof.outcome.value, "on": k.proof.on} for k in spared]
-        put_out("verify", **data)
+        put_out("verify", **data, **({"against": beside} if against else {}))
     else:
         show([d for d in found if d.severity != "advice"], False)
         for k in spared:
@@ -122,6 +144,8 @@ def verify(
             for d in differences:
                 print(f"    {max(d.time_ms, d.accepted_ms)} ms: {d.lane} {d.text}")
         proven = sum(c.state == "proven" for c in covered)
+        for line in told:
+            print(line)
         if covered:
             left = [c.requirement.ident for c in covered if c.state != "proven"]
             named = f": not {', '.join(left[:SHOWN])}" + (f" and {len(left) - SHOWN} more" if len(left) > SHOWN else "")
@@ -162,6 +186,7 @@ def _results_data(
         "scenarios": [
             {
                 "name": r.scenario.name, "group": r.scenario.group, "outcome": r.outcome.value, "shows": list(r.scenario.shows),
+                "stopped": r.stopped,
                 "problems": [{"line": p.line, "message": p.message} for p in r.problems],
                 "verdicts": [
                     {"run": run.label, "line": v.line, "row": v.text, "outcome": v.outcome.value, "time_ms": v.time_ms,

@@ -38,6 +38,10 @@ def serve(
         bool,
         typer.Option("--open", help="Let everybody who reaches an address that is not this machine's own connect."),
     ] = False,
+    by_count: Annotated[
+        bool,
+        typer.Option("--by-count", help="Run a scan for each that a client counts, and none by the clock."),
+    ] = False,
     show_map: Annotated[bool, typer.Option("--map", help="Write the address map and end.")] = False,
     also_map: Annotated[
         list[str] | None,
@@ -45,6 +49,10 @@ def serve(
             "--also",
             help="Map this too, to be read: a setting, a variable, Sequence (its state number), Sequence.Step; again for more.",
         ),
+    ] = None,
+    let_write: Annotated[
+        list[str] | None,
+        typer.Option("--let-write", help="Clients of the controller may write this setting; again for more."),
     ] = None,
     keep: Annotated[
         bool,
@@ -59,11 +67,13 @@ def serve(
 ) -> None:
     """Runs in real time behind Modbus TCP."""
     from spokeshave.fieldbus.access import AccessError, networks, warning
-    from spokeshave.fieldbus.address_map import AddressMap, Role, also, keep_map, put_first_free
+    from spokeshave.fieldbus.address_map import COUNT, ECHO, AddressMap, Role, also, keep_map, put_first_free
+    from spokeshave.fieldbus.address_map import let_write as let_clients_write
     from spokeshave.fieldbus.serving import ServeError, serve_project
     from spokeshave.formats.files import write_project
     from spokeshave.formats.tables.pages import write_pages
     from spokeshave.model.diagnostics import did_you_mean
+    from spokeshave.model.edits import EditError
     from spokeshave.reading import read_project
 
     room_for(map_table, (".xlsx", ".csv"))
@@ -71,12 +81,19 @@ def serve(
         fail(f"--as {role}: there are {', '.join(known)}")
     project = read_project(file)
     for name in also_map or ():
-        found = next((w.name for w in also(project) if w.name.lower() == name.lower()), None)
+        found = next((w.name for w in also(project, Role(role)) if w.name.lower() == name.lower()), None)
         if found is None:
-            offer = did_you_mean(name, [w.name for w in also(project)])
+            offer = did_you_mean(name, [w.name for w in also(project, Role(role))])
             fail(f"--also {name}: there is no such setting, variable, sequence or step{f'; {offer}' * bool(offer)}")
         project = put_first_free(project, found, Role(role))
+    for name in let_write or ():
+        try:
+            project = let_clients_write(project, name, True)
+        except EditError as error:
+            fail(f"--let-write {name}: {error}")
     mapped = AddressMap(project, Role(role))
+    if by_count and not any(p.name == COUNT for p in mapped.points):
+        fail(f'--by-count: the map has no "{COUNT}"; --also "{COUNT}" --also "{ECHO}" --keep-map puts it there')
     for problem in mapped.problems:
         print(f"spokeshave: {problem}", file=sys.stderr)
     if keep:
@@ -108,6 +125,7 @@ def serve(
             seconds,
             lambda text: print(text, flush=True, file=sys.stderr if as_json else sys.stdout),
             allowed,
+            by_count,
         )
     except ServeError as error:
         fail(str(error))

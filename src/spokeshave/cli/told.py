@@ -174,14 +174,14 @@ def today() -> str:
     return datetime.date.today().isoformat()
 
 
-def duration(text: str) -> int:
+def duration(text: str, option: str = "--for") -> int:
     """A time of the command line in ms; exits 2 for a text that is none."""
     from spokeshave.language.literals import duration_ms
 
     try:
         ms = duration_ms(text)
     except ValueError as error:
-        fail(f"--for {text}: write a time such as 60s, 500ms or 1m30s ({error})")
+        fail(f"{option} {text}: write a time such as 60s, 500ms or 1m30s ({error})")
     if ms < 0:
-        fail(f"--for {text}: a run cannot be shorter than nothing; write a time such as 60s")
+        fail(f"{option} {text}: a time cannot be shorter than nothing; write one such as 60s")
     return ms

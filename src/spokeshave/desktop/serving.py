@@ -153,7 +153,7 @@ class ServingWindow(QWidget):
         self.map.blockSignals(False)
         there = {p.name for p in found.points}
         self.more.clear()
-        self.more.addItems(["Add to the map ...", *(w.name for w in also(project) if w.name not in there)])
+        self.more.addItems(["Add to the map ...", *(w.name for w in also(project, role) if w.name not in there)])
         self.keep.setEnabled(keep_map(project, role) != project)
         if found.problems and self.server is None:
             self.state.setText(f"⚠ {'; '.join(found.problems)}")
@@ -194,7 +194,7 @@ class ServingWindow(QWidget):
     def drop_chosen(self) -> None:
         item = self.map.currentItem()
         name = "" if item is None else item.text(NAME)
-        if any(w.name == name for w in also(self.runner.document.project)):
+        if any(w.name == name for w in also(self.runner.document.project, Role(self.role.currentData()))):
             self._change(f"Take {name} out of the map", lambda p, role: drop_point(p, name, role))
         else:
             self.state.setText(

@@ -40,9 +40,10 @@ def outputs(program: Program, s: Situation) -> None:
                 s.blocked.discard(i)
     for i, pair in enumerate(program.pairs):
         _oppose(program, s, i, pair.asked, pair.final, pair.dead_scans)
-    for slot, value in s.forces.items():
-        if program.asked[slot] != slot:
-            v[slot] = value
+    if s.forces:
+        s.wished = {slot: v[slot] for slot in s.forces if program.asked[slot] != slot}
+        for slot in s.wished:
+            v[slot] = s.forces[slot]
 
 
 def _false_terms(lock: LinkedInterlock, v: list[object]) -> str:

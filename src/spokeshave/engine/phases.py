@@ -252,6 +252,7 @@ def _see_hazards(s: Situation, d: LinkedDevice, index: int, now: tuple[str, ...]
 
 def _unforce(program: Program, s: Situation, slot: int) -> None:
     """Ends a force; an input shows its device's value again, or keeps the last one without a device."""
+    s.wished.pop(slot, None)
     if s.forces.pop(slot, None) is None:
         return
     for i, d in enumerate(program.devices):

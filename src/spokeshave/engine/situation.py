@@ -88,7 +88,7 @@ PARTS: dict[str, Part] = {
     "blocked": Part(), "pair_on": Part(Of.PAIR, deep=True), "alarms": Part(), "shelved": Part(stays=True),
     "events": Part(stays=True),
     # hands
-    "forces": Part(stays=True), "taken": Part(stays=True), "hand": Part(), "by_hand": Part(),
+    "forces": Part(stays=True), "wished": Part(), "taken": Part(stays=True), "hand": Part(), "by_hand": Part(),
     # the machine
     "dev_state": Part(Of.DEVICE, stays=True), "dev_hand": Part(Of.DEVICE, stays=True), "dev_failed": Part(Of.DEVICE, stays=True),
     "drives": Part(stays=True), "hazards": Part(stays=True),
@@ -140,6 +140,8 @@ class Situation:
         self.effected: list[set[int]] = [set() for _ in program.trips]
         self.raised: set[int] = set()
         self.forces: dict[int, Any] = {}
+        self.wished: dict[int, Any] = {}
+        """What forced outputs would be without their forces."""
         self.hand: dict[int, Any] | None = None
         """In hand drive, what outputs are asked for, by the slot they are asked in (semantics 9.5)."""
         self.by_hand = False

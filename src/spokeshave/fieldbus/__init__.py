@@ -5,7 +5,13 @@ of the last scan, and what is written is taken in before the next one, so that n
 Not here: Qt, files.
 """
 
+import logging
+
 from spokeshave.model.diagnostics import Told
+
+# What goes wrong on a line is told by whoever uses it; the library's own lines would come between.
+logging.getLogger("pymodbus").addHandler(logging.NullHandler())
+logging.getLogger("pymodbus.logging").setLevel(logging.CRITICAL)
 
 
 class FieldbusError(Told):

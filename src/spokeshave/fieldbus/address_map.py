@@ -9,7 +9,8 @@
 
 Addresses count from 0 in each table. First come those the machine file keeps (`Project.modbus`), then those that the IEC
 addresses of the signals say (`%IX0.3` is 3, `%IW4` is 4) where they are free, then the others behind them in the order of
-the signals. Settings, variables, step flags and state numbers are in the map where the file keeps an address for them.
+the signals. Settings, variables, step flags and state numbers are in the map where the file keeps an address for them; a file
+may turn the order of the two registers round.
 """
 
 from __future__ import annotations
@@ -90,6 +91,13 @@ def from_words(words: tuple[int, ...], kind: Type) -> Value:
     return whole
 
 
+COUNT, ECHO, RESTART, POWER = "scan count", "scan echo", "restart", "power cycle"
+"""What a controller may have in its map beside signals, for whoever runs scenarios against it: the scan it is told to run, the last
+one it has run, and bits that begin it anew as for the first time and as behind a power cycle.
+"""
+COUNTED = 30_000
+"""Scans are counted from 1 to this, and from 1 again."""
+_SERVICES = ((COUNT, Type.INT, True), (ECHO, Type.INT, False), (RESTART, Type.BOOL, True), (POWER, Type.BOOL, True))
 HEADS = ("Table", "Address", "Registers", "Name", "Type")
 """What the columns of `AddressMap.rows` are."""
 ADDRESSES = 65536
@@ -107,6 +115,8 @@ class Point:
     type: Type
     sequence: int = -1
     step: int = -1
+    is_written: bool = False
+    """Whether it is a setting that clients may write."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -137,6 +147,8 @@ class AddressMap:
         self.problems: list[str] = []
         """Kept addresses that could not be had, in words."""
         own = [p for p in project.modbus if p.role == role]
+        self.kinds = {v.name: v.cls for v in project.variables}
+        self._low_first = project.low_word_first
         kept = {p.name.lower(): p.address for p in own}
         placed: dict[str, Point] = {}
         wanted = [
@@ -145,7 +157,7 @@ class AddressMap:
             if s.cls in (SignalClass.INPUT, SignalClass.OUTPUT)
         ]
         known = {w.name.lower() for w in wanted}
-        more = {w.name.lower(): w for w in also(project)}
+        more = {w.name.lower(): w for w in also(project, role)}
         for p in own:
             if p.name.lower() not in known and p.name.lower() not in more:
                 self.problems.append(f"there is no {p.name} to be at {p.address}")
@@ -178,10 +190,20 @@ class AddressMap:
         return words.stop <= ADDRESSES and not any(a in self.by_address[w.table] for a in words)
 
     def _place(self, w: _Wanted, at: int) -> Point:
-        point = Point(w.table, at, WORDS.get(w.type, 1), w.name, w.type, w.sequence, w.step)
+        is_written = w.written and self.kinds.get(w.name) is SignalClass.SETTING
+        point = Point(w.table, at, WORDS.get(w.type, 1), w.name, w.type, w.sequence, w.step, is_written)
         for i in range(point.words):
             self.by_address[w.table][at + i] = (point, i)
         return point
+
+    def words(self, value: Value, kind: Type) -> tuple[int, ...]:
+        """A number as registers, in the order of the file (see `to_words`)."""
+        words = to_words(value, kind)
+        return words[::-1] if self._low_first else words
+
+    def number(self, words: tuple[int, ...], kind: Type) -> Value:
+        """The number in registers, in the order of the file. Raises `RegisterError`."""
+        return from_words(words[::-1] if self._low_first else words, kind)
 
     def rows(self) -> list[tuple[str, int, int, str, str]]:
         """Table, address, registers, name, type: the map as it is printed."""
@@ -195,16 +217,21 @@ class AddressMap:
 
     def kept(self) -> tuple[BusPoint, ...]:
         """The map as a machine file keeps it."""
-        return tuple(BusPoint(p.name, p.address, self.role.value) for p in self.points)
+        return tuple(BusPoint(p.name, p.address, self.role.value, p.is_written) for p in self.points)
 
 
-def also(project: Project) -> list[_Wanted]:
-    """What can be in the map beside inputs and outputs, to be read: settings, variables, state numbers, step flags."""
+def also(project: Project, role: Role = Role.ONLOOKER) -> list[_Wanted]:
+    """What can be in the map beside inputs and outputs: settings, variables, state numbers, step flags; of a controller also what
+    those who run scenarios against it need. All of it is read, but settings that the file lets clients of a controller write.
+    """
+    written = {p.name.lower() for p in project.modbus if p.written and p.role == role == Role.CONTROLLER}
     found = [
-        _Wanted(v.name, v.type, False)
+        _Wanted(v.name, v.type, v.name.lower() in written and v.cls is SignalClass.SETTING)
         for v in project.variables
         if v.cls not in (SignalClass.INPUT, SignalClass.OUTPUT)
     ]
+    if role is Role.CONTROLLER:
+        found += [_Wanted(name, kind, is_written) for name, kind, is_written in _SERVICES]
     for i, q in enumerate(project.sequences):
         found.append(_Wanted(q.name, Type.INT, False, sequence=i))
         found += [_Wanted(f"{q.name}.{s.name}", Type.BOOL, False, sequence=i, step=n) for n, s in enumerate(q.steps)]
@@ -215,8 +242,10 @@ def put_point(project: Project, name: str, address: int, role: Role) -> Project:
     """The file with something at an address, and all else where the map has it now. Raises `EditError`."""
     if not 0 <= address < ADDRESSES:
         raise EditError(f"{address} is no address; they go from 0 to {ADDRESSES - 1}")
-    others = tuple(p for p in AddressMap(project, role).kept() if p.name.lower() != name.lower())
-    made = _with(project, role, (*others, BusPoint(name, address, role.value)))
+    kept = AddressMap(project, role).kept()
+    others = tuple(p for p in kept if p.name.lower() != name.lower())
+    written = any(p.written for p in (*kept, *project.modbus) if p.name.lower() == name.lower() and p.role == role)
+    made = _with(project, role, (*others, BusPoint(name, address, role.value, written)))
     there = AddressMap(made, role)
     point = next((p for p in there.points if p.name.lower() == name.lower()), None)
     if point is None:
@@ -236,10 +265,26 @@ def put_first_free(project: Project, name: str, role: Role) -> Project:
     now = AddressMap(project, role)
     if any(p.name.lower() == name.lower() for p in now.points):
         return project
-    found = next((w for w in also(project) if w.name.lower() == name.lower()), None)
+    found = next((w for w in also(project, role) if w.name.lower() == name.lower()), None)
     if found is None:
         raise EditError(f"there is no {name}")
     return put_point(project, found.name, max(now.by_address[found.table], default=-1) + 1, role)
+
+
+def let_write(project: Project, name: str, on: bool) -> Project:
+    """The file with a setting that clients of the controller may write, or may read only; at the first free address of the other
+    table. Raises `EditError` for what is no setting.
+    """
+    role = Role.CONTROLLER
+    signal = project.signal(name)
+    if signal is None or signal.cls is not SignalClass.SETTING:
+        raise EditError(f"{name} is no setting; clients write inputs, and settings where the file lets them")
+    without = drop_point(project, name, role)
+    marked = _with(
+        without, role, (*(p for p in without.modbus if p.role == role), BusPoint(signal.name, 0, role.value, on))
+    )
+    wanted = next(w for w in also(marked, role) if w.name == signal.name)
+    return put_point(marked, signal.name, max(AddressMap(without, role).by_address[wanted.table], default=-1) + 1, role)
 
 
 def drop_point(project: Project, name: str, role: Role) -> Project:

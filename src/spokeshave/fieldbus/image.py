@@ -5,11 +5,12 @@ Clients are answered in a thread of their own; the run takes and gives in its ow
 
 from __future__ import annotations
 
+import threading
 from collections import deque
 
 from spokeshave.engine.session import Session
 from spokeshave.fieldbus import FieldbusError
-from spokeshave.fieldbus.address_map import AddressMap, Point, RegisterError, Role, Table, from_words, to_words
+from spokeshave.fieldbus.address_map import COUNT, ECHO, POWER, RESTART, AddressMap, Point, RegisterError, Role, Table
 from spokeshave.model.project import Project, Type, Value
 
 MOST_WAITING = 100_000
@@ -34,6 +35,10 @@ class Image:
         """Step flags and state numbers of the map."""
         self.values |= {p.name: False if p.type is Type.BOOL else 0 for p in self._states}
         self._variables = [v.name for v in project.variables]
+        self._services: dict[str, Value] = {COUNT: 0, ECHO: 0, RESTART: False, POWER: False}
+        self.values |= self._services
+        self.count_came = threading.Event()
+        """Set when a client has told the number of a scan to run."""
         self._written: deque[tuple[Point, Value]] = deque()
         self._asked: dict[str, Value] = {}
         """What clients have written and the run has not shown yet, so that they read back what they wrote."""
@@ -67,7 +72,9 @@ class Image:
                 point, i = self._point(table, a)
                 now = [self._word(point, n) for n in range(point.words)]
                 new.setdefault(point.name, (point, now))[1][i] = int(word)
-            values = [(p, bool(w[0]) if p.type is Type.BOOL else from_words(tuple(w), p.type)) for p, w in new.values()]
+            values = [
+                (p, bool(w[0]) if p.type is Type.BOOL else self.map.number(tuple(w), p.type)) for p, w in new.values()
+            ]
         except (AddressError, RegisterError):
             self.refused += 1
             raise
@@ -78,6 +85,8 @@ class Image:
             self._asked[point.name] = value
             self._written.append((point, value))
         self.writes += 1
+        if COUNT in new:
+            self.count_came.set()
 
     def _point(self, table: Table, address: int) -> tuple[Point, int]:
         found = self.map.by_address[table].get(address)
@@ -88,7 +97,7 @@ class Image:
     def _word(self, point: Point, word: int) -> int:
         name = point.name
         value = self._asked.get(name, self.values[name])
-        return int(value) if point.type is Type.BOOL else to_words(value, point.type)[word]
+        return int(value) if point.type is Type.BOOL else self.map.words(value, point.type)[word]
 
     # -- the run's side
 
@@ -114,12 +123,26 @@ class Image:
         while self._written:
             point, value = self._written.popleft()
             last[point.name] = value
+            if value and point.name in (RESTART, POWER):
+                self._begin_anew(session, point.name)
+        for name in (COUNT, RESTART, POWER):
+            if name in last:
+                self._services[name] = last.pop(name)
         do = "force" if self.map.role is Role.MACHINE else "set"
         changed = {n: v for n, v in last.items() if v != self.values[n] or n not in self._given}
         for name, value in changed.items():
             session.do(do, name, value)
             self._given.add(name)
         return len(changed)
+
+    def _begin_anew(self, session: Session, name: str) -> None:
+        """What clients who run scenarios ask for: a controller as for the first time, with the inputs it has, or its power cut."""
+        if name == POWER:
+            session.do("power")
+            return
+        session.reset()
+        for given in self._given:
+            session.do("set", given, self.values[given])
 
     def after_scan(self, session: Session) -> None:
         """Shows clients what is now."""
@@ -128,7 +151,8 @@ class Image:
         for p in self._states:
             active, steps = session.situation.active[p.sequence], session.program.sequences[p.sequence].steps
             values[p.name] = p.step in active if p.step >= 0 else min((steps[a].number for a in active), default=0)
-        self.values = values
+        self._services[ECHO] = self._services[COUNT]
+        self.values = values | self._services
         for name, value in list(self._asked.items()):
             if value == self.values[name]:
                 self._asked.pop(name, None)

@@ -9,6 +9,8 @@ from dataclasses import dataclass, field
 from spokeshave.engine.session import Session
 from spokeshave.fieldbus.image import Image
 
+WAIT_S = 0.1
+"""So long a count is waited for before somebody looks whether the run is to end."""
 BEHIND_MS = 1000
 """A run that is further behind than this gives the time up, and counts it."""
 
@@ -77,4 +79,19 @@ def run_real_time(session: Session, image: Image, seconds: float | None, stopped
         behind = (time.perf_counter() - due) * 1000 - period_ms
         if behind > BEHIND_MS:
             jitter.given_up_ms += behind
+    return jitter
+
+
+def run_counted(session: Session, image: Image, seconds: float | None, stopped: Callable[[], bool]) -> Jitter:
+    """Runs a scan whenever a client has told the number of the next one, until the seconds are over, the run stops with an error, or
+    `stopped()`. Nothing is late then.
+    """
+    jitter, begin = Jitter(), time.perf_counter()
+    while not stopped() and session.stopped is None and (seconds is None or time.perf_counter() - begin < seconds):
+        if image.count_came.wait(WAIT_S):
+            image.count_came.clear()
+            jitter.note(0.0, session.program.period_ms)
+            image.before_scan(session)
+            session.scan()
+            image.after_scan(session)
     return jitter

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import errno
-import logging
 import socket
 import threading
 from collections.abc import Sequence
@@ -27,8 +26,6 @@ MOST_AT_ONCE = 1 << 20
 _TABLES = {1: Table.COILS, 5: Table.COILS, 15: Table.COILS, 2: Table.DISCRETE, 4: Table.INPUT,
            3: Table.HOLDING, 6: Table.HOLDING, 16: Table.HOLDING, 22: Table.HOLDING, 23: Table.HOLDING}  # fmt: skip
 """Function codes of the Modbus application protocol to their tables."""
-logging.getLogger("pymodbus").addHandler(logging.NullHandler())
-logging.getLogger("pymodbus.logging").setLevel(logging.CRITICAL)
 
 
 class ServeError(FieldbusError, RuntimeError):

@@ -10,7 +10,7 @@ from spokeshave.engine.session import Session
 from spokeshave.fieldbus.access import Network
 from spokeshave.fieldbus.address_map import Role
 from spokeshave.fieldbus.image import Image
-from spokeshave.fieldbus.real_time import Jitter, run_real_time
+from spokeshave.fieldbus.real_time import Jitter, run_counted, run_real_time
 from spokeshave.fieldbus.server import ServeError, Server
 from spokeshave.model.project import Project
 
@@ -23,8 +23,9 @@ def serve_project(
     seconds: float | None,
     say: Callable[[str], None],
     allowed: tuple[Network, ...] = (),
+    by_count: bool = False,
 ) -> Jitter:
-    """Serves until the seconds are over, Ctrl+C, or the run stops with an error.
+    """Serves until the seconds are over, Ctrl+C, or the run stops with an error; `by_count` runs a scan for each that a client counts.
 
     Raises `LinkError` for a machine file that cannot run, `ServeError` for an address that cannot be had.
     """
@@ -36,9 +37,10 @@ def serve_project(
     if threading.current_thread() is threading.main_thread():
         before = signal.signal(signal.SIGINT, lambda *_: over.set())
     try:
-        say(f"{project.name} as {role} at {server.address}, a scan every {project.period_ms} ms. Ctrl+C ends it.")
+        when = "a scan for each count" if by_count else f"a scan every {project.period_ms} ms"
+        say(f"{project.name} as {role} at {server.address}, {when}. Ctrl+C ends it.")
         image.begin(session)
-        jitter = run_real_time(session, image, seconds, over.is_set)
+        jitter = (run_counted if by_count else run_real_time)(session, image, seconds, over.is_set)
     finally:
         server.stop()
         if before is not None:

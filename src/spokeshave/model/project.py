@@ -346,6 +346,8 @@ class BusPoint:
     name: str
     address: int
     role: str = "controller"
+    written: bool = False
+    """Of a setting of a controller: whether clients may write it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -389,6 +391,8 @@ class Project:
     scenarios: tuple[Scenario, ...] = ()
     units: tuple[Unit, ...] = ()
     modbus: tuple[BusPoint, ...] = ()
+    low_word_first: bool = False
+    """Whether numbers of two Modbus registers have the less significant one first."""
     waivers: tuple[Waiver, ...] = ()
     accepted: tuple[Accepted, ...] = ()
     conflicts: tuple[Conflict, ...] = ()

@@ -38,8 +38,8 @@ class Cycles(Watcher):
 
     def _ended(self, took: int) -> None:
         self.took.append(took)
-        kind, wanted = self.row.kind, self.row.ms
-        if (took > wanted and kind != "cycle_least") or (took < wanted and kind != "cycle_most"):
+        kind, wanted, slack = self.row.kind, self.row.ms, self.slack_ms
+        if (took > wanted + slack and kind != "cycle_least") or (took < wanted - slack and kind != "cycle_most"):
             self.decide(Outcome.FAIL, f"cycle {len(self.took)} took {time_text(took)[2:]}")
 
     def end(self) -> None:

@@ -24,6 +24,8 @@ class Outcome(StrEnum):
     PASS = "pass"
     FAIL = "fail"
     NOT_REACHED = "not reached"
+    LINE_LOST = "line lost"
+    """Of a run against a controller outside: nobody knows what it did."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,6 +59,12 @@ class Watcher:
         """Time in ms since the scenario started."""
         self.start_ms = 0
         self.marks: dict[str, int] = {}
+        self.slack_ms = 0
+        """How late what is awaited may come, how early what is barred may go, how long it may be otherwise: where what is watched
+        is a controller outside, which is seen by way of a line (verification, against a controller).
+        """
+        self._otherwise = -1
+        """Since when what must hold does not."""
 
     def see(self, s: Situation) -> None:
         """Looks at the situation at the end of scan `s.k - 1`."""
@@ -98,6 +106,11 @@ class Watcher:
         time = self.now if time_ms is None else time_ms
         self.decided = Verdict(self.row.line, self.row.text, outcome, time, because)
 
+    def breaks(self, broken: bool) -> bool:
+        """Whether what must hold does not, and has not for longer than the slack."""
+        self._otherwise = -1 if not broken else self._otherwise if self._otherwise >= 0 else self.now
+        return broken and self.now - self._otherwise >= self.slack_ms
+
     def why(self, s: Situation, index: int = 0, want: bool = True) -> str:
         """The terms, with their values, that keep a condition from being as wanted."""
         terms = blockers(self.trees[index], self.row.conditions[index], s.v, want)
@@ -132,7 +145,7 @@ class Always(Watcher):
 
     def look(self, s: Situation) -> None:
         want = self.row.kind == "always"
-        if bool(self.tests[0](s.v)) != want:
+        if self.breaks(bool(self.tests[0](s.v)) != want):
             self.decide(Outcome.FAIL, self.why(s, want=want))
 
     def end(self) -> None:
@@ -151,9 +164,10 @@ class TrueAt(Watcher):
             return
         true = bool(self.tests[0](s.v))
         kind, limit = self.row.kind, self.row.ms
-        if kind == "true_by" and true and self.now <= limit:
+        comes = kind == "true_by" and self.now <= limit + self.slack_ms
+        if true and (comes or abs(self.now - limit) < self.slack_ms):
             self.decide(Outcome.PASS, self.values(s))
-        elif self.now >= limit:
+        elif self.now >= limit + self.slack_ms:
             self.decide(Outcome.PASS if true and kind == "true_at" else Outcome.FAIL,
                         self.values(s) if true else self.why(s))  # fmt: skip
 
@@ -172,7 +186,7 @@ class NotBefore(Watcher):
     def look(self, s: Situation) -> None:
         if self.tests[0](s.v):
             self.decide(
-                Outcome.FAIL if self.now < self.row.ms else Outcome.PASS,
+                Outcome.FAIL if self.now < self.row.ms - self.slack_ms else Outcome.PASS,
                 f"after {_seconds(self.now)}: {self.values(s)}",
             )
 
@@ -205,8 +219,10 @@ class Throughout(Watcher):
         elif self.counts:
             self.first = self.first if self.seen else self.now
             self.seen += 1
-            if not self.tests[-1](s.v):
+            if self.breaks(not self.tests[-1](s.v)):
                 self.decide(Outcome.FAIL, self.why(s, len(self.tests) - 1))
+        else:
+            self.breaks(False)
 
     def end(self) -> None:
         if self.row.kind == "true_from" and self.now + self.program.period_ms < self.row.until_ms:
@@ -226,18 +242,20 @@ class ValueFrom(Watcher):
 
     def look(self, s: Situation) -> None:
         if len(self.tests) > 1 and not self.tests[1](s.v):
+            self.breaks(False)
             return
         value = self.tests[0](s.v)
         low, high = self.row.limits
         self.least = min(self.least, value)
         if value > self.most:
             self.most, self.most_at = value, self.now
-        if not low <= value <= high:
+        if self.breaks(not low <= value <= high):
             self.decide(Outcome.FAIL, f"{self.row.conditions[0]} = {_shown(value)}")
 
     def end(self) -> None:
         if self.most < self.least:
-            self.decide(Outcome.NOT_REACHED, f"{self.row.conditions[1]} never came")
+            never = "the run ended before" if len(self.tests) == 1 else f"{self.row.conditions[1]} never came"
+            self.decide(Outcome.NOT_REACHED, never)
         else:
             self.decide(Outcome.PASS, f"from {_shown(self.least)} to {_shown(self.most)}", self.most_at)
 
@@ -262,7 +280,7 @@ class LeadsTo(Watcher):
             took = self.now - self.since
             if self.tests[1](s.v):
                 self.longest, self.since = max(self.longest, took), -1
-            elif took >= self.row.ms:
+            elif took >= self.row.ms + self.slack_ms:
                 self.decide(Outcome.FAIL, f"{took} ms after {self.row.conditions[0]}: {self.why(s, 1)}")
 
     def end(self) -> None:
@@ -356,7 +374,7 @@ class Steps(Watcher):
                     self.open = self.now
                 elif not which and self.open >= 0:
                     took = self.now - self.open
-                    outcome = Outcome.PASS if took <= self.row.ms else Outcome.FAIL
+                    outcome = Outcome.PASS if took <= self.row.ms + self.slack_ms else Outcome.FAIL
                     self.decide(outcome, f"after {_seconds(took)}")
                     return
 
@@ -367,14 +385,14 @@ class Steps(Watcher):
             self.stays.append((self.open, took))
             self.open = -1
             least = self.row.kind == "lasts_least"
-            if (took < self.row.ms) if least else (took > self.row.ms):
+            if (took < self.row.ms - self.slack_ms) if least else (took > self.row.ms + self.slack_ms):
                 self.decide(Outcome.FAIL, f"it lasted {_seconds(took)}")
         if step.index in entered(s, self.seq.index):
             self.open = self.now
 
     def end(self) -> None:
         if self.row.kind.startswith("lasts"):
-            if self.open >= 0 and self.row.kind == "lasts_most" and self.now - self.open > self.row.ms:
+            if self.open >= 0 and self.row.kind == "lasts_most" and self.now - self.open > self.row.ms + self.slack_ms:
                 self.decide(Outcome.FAIL, f"it lasts {_seconds(self.now - self.open)} already")
             elif not self.stays:
                 self.decide(Outcome.NOT_REACHED, f"{self.row.names[1]} was not passed through")

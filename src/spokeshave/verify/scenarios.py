@@ -41,10 +41,14 @@ class Run:
     lanes: tuple[tuple[str, str], ...] | None = field(default=None, compare=False, repr=False)
     """What accepted runs are compared by, where it was worked out already (see `accepted.lanes_of`)."""
     live: Session | None = field(default=None, compare=False, repr=False)
+    lost: bool = False
+    """Whether the line to a controller outside was lost, which is what `stopped` says then."""
 
     @property
     def outcome(self) -> Outcome:
         outcomes = {v.outcome for v in self.verdicts}
+        if self.lost:
+            return Outcome.LINE_LOST
         if self.stopped or Outcome.FAIL in outcomes or not outcomes:
             return Outcome.FAIL
         return Outcome.NOT_REACHED if Outcome.NOT_REACHED in outcomes else Outcome.PASS
@@ -92,6 +96,8 @@ class Result:
         outcomes = {r.outcome for r in self.runs}
         if self.problems or Outcome.FAIL in outcomes or not outcomes:
             return Outcome.FAIL
+        if Outcome.LINE_LOST in outcomes:
+            return Outcome.LINE_LOST
         return Outcome.NOT_REACHED if Outcome.NOT_REACHED in outcomes else Outcome.PASS
 
     @property

@@ -38,8 +38,8 @@ CELL_SIDE = 10
 CELL_ENDS = 10
 """What it leaves free above and below it together."""
 WHEN, WHAT, VERDICT, AT, BECAUSE = range(5)
-SIGNS = {Outcome.PASS: "✓", Outcome.FAIL: "✕", Outcome.NOT_REACHED: "◔"}
-COLOURS = {Outcome.PASS: "true", Outcome.FAIL: "late", Outcome.NOT_REACHED: "false"}
+SIGNS = {Outcome.PASS: "✓", Outcome.FAIL: "✕", Outcome.NOT_REACHED: "◔", Outcome.LINE_LOST: "⚡"}
+COLOURS = {Outcome.PASS: "true", Outcome.FAIL: "late", Outcome.NOT_REACHED: "false", Outcome.LINE_LOST: "false"}
 
 
 def sign_colour(outcome: Outcome) -> QColor:

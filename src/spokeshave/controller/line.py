@@ -1,0 +1,167 @@
+"""The line to a controller: a Modbus TCP client of the address map, in which the other side is the controller."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from pymodbus.client import ModbusTcpClient
+from pymodbus.exceptions import ModbusException
+from pymodbus.pdu import ModbusPDU
+
+from spokeshave.controller import ControllerError
+from spokeshave.fieldbus.address_map import (
+    COUNT,
+    ECHO,
+    POWER,
+    RESTART,
+    AddressMap,
+    Point,
+    RegisterError,
+    Role,
+    Table,
+)
+from spokeshave.model.project import Project, Type, Value
+
+MOST_BITS, MOST_REGISTERS = 1900, 120
+"""What one request asks for, at most (the protocol's limits are 2000 and 125, 1968 and 123 to write)."""
+LOST_S = 2.0
+"""A line that is silent for so long is lost."""
+
+
+class LineError(ControllerError, RuntimeError):
+    """The line cannot be made, or is lost; says why."""
+
+
+@dataclass(frozen=True, slots=True)
+class RoundTrip:
+    """How long reading all outputs and writing all inputs takes, in ms, of `times` tries."""
+
+    times: int
+    mean_ms: float
+    worst_ms: float
+
+    def text(self) -> str:
+        return f"there and back {self.mean_ms:.1f} ms on the mean, {self.worst_ms:.1f} ms at worst of {self.times}"
+
+
+def blocks_of(points: Iterable[Point]) -> list[list[Point]]:
+    """Points that lie one behind the other in their table, as they are read or written with one request each."""
+    order = list(Table)
+    made: list[list[Point]] = []
+    for p in sorted(points, key=lambda p: (order.index(p.table), p.address)):
+        most = MOST_BITS if p.type is Type.BOOL else MOST_REGISTERS
+        last = made[-1] if made else []
+        joins = last and last[-1].table is p.table and last[-1].address + last[-1].words == p.address
+        if joins and p.address + p.words - last[0].address <= most:
+            last.append(p)
+        else:
+            made.append([p])
+    return made
+
+
+class Line:
+    """Reads and writes as a client; `close` it. Raises `LineError` for a map that does not hold all signals."""
+
+    def __init__(self, project: Project, host: str, port: int, unit: int = 1) -> None:
+        self.map = AddressMap(project, Role.CONTROLLER)
+        if self.map.problems:
+            raise LineError(self.map.problems[0])
+        self.address, self.unit = f"{host}:{port}", unit
+        self._client = ModbusTcpClient(host.strip("[]"), port=port, timeout=LOST_S, retries=0)
+        self.points = {p.name: p for p in self.map.points}
+        shown = blocks_of(p for p in self.map.points if not p.table.writable)
+        # What is read behind the count is of that scan; what was read before it may be of the one before.
+        self._shown = sorted(shown, key=lambda block: all(p.name != ECHO for p in block))
+        self._given = blocks_of(
+            p for p in self.map.points if p.table.writable and p.name not in (COUNT, RESTART, POWER)
+        )
+        self._sent: dict[str, Value] = {}
+
+    @property
+    def counts(self) -> bool:
+        """Whether the controller runs a scan for each of ours, and says which it has run."""
+        return COUNT in self.points and ECHO in self.points
+
+    @property
+    def restarts(self) -> bool:
+        """Whether the controller can be begun anew."""
+        return RESTART in self.points
+
+    def connect(self) -> None:
+        """Raises `LineError` if nobody answers."""
+        if not self._client.connect():  # type: ignore[no-untyped-call]
+            raise LineError(f"nobody answers at {self.address}")
+
+    def close(self) -> None:
+        self._client.close()  # type: ignore[no-untyped-call]
+
+    def read(self) -> dict[str, Value]:
+        """What the controller shows: outputs, and states and counts that are in the map. Raises `LineError`."""
+        found: dict[str, Value] = {}
+        for block in self._shown:
+            first, words = block[0], sum(p.words for p in block)
+            bits = first.table is Table.DISCRETE
+            ask = self._client.read_discrete_inputs if bits else self._client.read_input_registers
+            answer = self._ask(first, ask, first.address, count=words, device_id=self.unit)
+            for p in block:
+                at = p.address - first.address
+                found[p.name] = bool(answer.bits[at]) if bits else self._number(p, answer.registers[at : at + p.words])
+        return found
+
+    def write(self, values: Mapping[str, Value]) -> None:
+        """Gives the controller its inputs; only blocks in which something is new are sent. Raises `LineError`."""
+        for block in self._given:
+            new = {p.name: values[p.name] for p in block}
+            if any(self._sent.get(name) != value or name not in self._sent for name, value in new.items()):
+                self._put(block, new)
+                self._sent |= new
+
+    def count(self, number: int) -> None:
+        """Tells which scan is to be run. Raises `LineError`."""
+        self._put([self.points[COUNT]], {COUNT: number})
+
+    def pulse(self, name: str) -> None:
+        """Puts a bit on and off again: `RESTART` or `POWER`. Raises `LineError`."""
+        for value in (True, False):
+            self._put([self.points[name]], {name: value})
+
+    def measure(self, times: int = 40) -> RoundTrip:
+        """How long the way there and back takes. Raises `LineError`."""
+        took = []
+        for _ in range(times):
+            began = time.perf_counter()
+            self.read()
+            for block in self._given:
+                sent = {p.name: self._sent[p.name] for p in block if p.name in self._sent}
+                if len(sent) == len(block):
+                    self._put(block, sent)
+            took.append((time.perf_counter() - began) * 1000)
+        return RoundTrip(times, sum(took) / times, max(took))
+
+    def _put(self, block: list[Point], values: Mapping[str, Value]) -> None:
+        first = block[0]
+        if first.table is Table.COILS:
+            bits = [bool(values[p.name]) for p in block]
+            self._ask(first, self._client.write_coils, first.address, bits, device_id=self.unit)
+            return
+        words = [w for p in block for w in self.map.words(values[p.name], p.type)]
+        self._ask(first, self._client.write_registers, first.address, words, device_id=self.unit)
+
+    def _number(self, p: Point, words: Sequence[int]) -> Value:
+        try:
+            return self.map.number(tuple(words), p.type)
+        except RegisterError as error:
+            raise LineError(f"{p.name} at {p.address} of the {p.table}: {error}") from error
+
+    def _ask(self, first: Point, request: Callable[..., ModbusPDU], *what: Any, **more: Any) -> ModbusPDU:
+        """The answer to a request. One that is refused is a line that cannot be used."""
+        try:
+            answer = request(*what, **more)
+        except (ModbusException, OSError) as error:
+            raise LineError(f"{self.address} does not answer any more") from error
+        if answer.isError():
+            raise LineError(f"{self.address} refuses {first.address} of the {first.table}, where {first.name} is")
+        return answer
