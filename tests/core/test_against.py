@@ -187,12 +187,14 @@ def test_what_cannot_be_done_to_a_controller_outside_is_said_before():
     given = replace(plain, scenarios=(
         Scenario("Forces", "at 1 s: force Lamp to TRUE\nrun for 2 s\nexpect finally Lamp"),
         Scenario("Cuts", SCENARIOS["Power"]), Scenario("Idles", "run for 0.1 s\nexpect finally NOT Drive"),
+        Scenario("Long", "given Wait is 3 s\nrun for 0.1 s\nexpect finally NOT Drive"),
     ))  # fmt: skip
     controller = soft(given)
     with line_to(given, controller) as line:
         way = way_of(line, given)
-        said = [[p.message for p in AgainstRun(given, s, line, way).problems] for s in given.scenarios]
-        assert said == [["it forces Lamp, which is the controller's"], ["it cuts the power of the controller"], []]  # fmt: skip
+        said = [AgainstRun(given, s, line, way).left_out for s in given.scenarios]
+        assert said[0] == "line 1: it forces Lamp, which is the controller's" and said[2:] == ["", ""], said
+        assert said[1].startswith('line 2: it cuts the power of the controller; map "power cycle"')
         assert AgainstRun(given, given.scenarios[2], line, way).run().outcome is Outcome.PASS
 
 

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from spokeshave.cli.told import duration, fail
+from spokeshave.model.diagnostics import quoted
 
 if TYPE_CHECKING:
     from spokeshave.model.project import Project, Scenario
@@ -66,12 +67,17 @@ def run_against(
         line.connect()
     except LineError as error:
         fail(f"{file}: {error}")
-    results, measured = [], Measured()
+    results: list[Result] = []
+    left: list[tuple[str, str]] = []
+    measured = Measured()
     try:
         way = way_of(line, project, scan_ms, late_ms, real_time)
         print(f"Against {address}, {way.text()}", file=sys.stderr)
         for s in scenarios:
             run = AgainstRun(project, s, line, way)
+            if run.left_out:
+                left.append((s.name, run.left_out))
+                continue
             results.append(run.run())
             measured = measured.with_more(run.measured)
             if results[-1].outcome is Outcome.LINE_LOST:
@@ -83,8 +89,10 @@ def run_against(
     data = {
         "address": address, "by_count": way.counts, "tolerance_ms": way.tolerance_ms, "mean_ms": round(way.round_trip.mean_ms, 3),
         "worst_ms": round(way.round_trip.worst_ms, 3), "lag_ms": measured.lag_ms, "late_ms": round(measured.late_ms, 3),
-        "unseen": measured.unseen,
+        "unseen": measured.unseen, "left_out": [{"name": name, "why": why} for name, why in left],
     }  # fmt: skip
-    left = len(scenarios) - len(results)
-    told = [measured.text(), *([f"{left} more were not run, since the line was lost"] if left else [])]
+    told = [f"{'not run':12} {quoted(name)}: {why}" for name, why in left]
+    behind = len(scenarios) - len(results) - len(left)
+    told += [f"{behind} more were not run, since the line was lost"] * bool(behind)
+    told.append(measured.text())
     return results, data, told

@@ -20,8 +20,7 @@ from spokeshave.fieldbus.address_map import COUNT, COUNTED, ECHO, POWER, RESTART
 from spokeshave.language.literals import time_text, value_text
 from spokeshave.language.scenario_lists import Case, cases_of
 from spokeshave.language.scenario_rows import DeedRow, GivenRow
-from spokeshave.language.syntax import Problem
-from spokeshave.model.project import Project, Scenario, SignalClass, Type
+from spokeshave.model.project import Project, Scenario, Signal, SignalClass, Type, Value
 from spokeshave.model.recipes import recipe_of, taken
 from spokeshave.verify.scenario_language import check_sheet, scenario_problems
 from spokeshave.verify.scenario_names import typed_value, way_to
@@ -83,51 +82,40 @@ def way_of(line: Line, project: Project, their_scan_ms: int = 0, tolerance: int 
     return Way(trip, tolerance or tolerance_ms(worst, their_scan_ms or period, period), counts)
 
 
-def problems_of(project: Project, scenario: Scenario, line: Line) -> tuple[Problem, ...]:
-    """What keeps a scenario from being run against a controller: what it does to the controls themselves, which are outside."""
-    if wrong := scenario_problems(project, scenario):
-        return wrong
-    found: list[Problem] = []
+def left_out(project: Project, scenario: Scenario, line: Line) -> str:
+    """Why a scenario is none for a controller outside: it does something to the controls themselves. Empty if it is one."""
     for case in cases_of(scenario.text).cases:
-        sheet = check_sheet(project, case.text).sheet
-        texts = [*(s.text for s, _ in way_to(project, sheet.start, scenario.name)), case.text]
-        for text in texts:
-            rows = check_sheet(project, text).sheet
-            done: list[GivenRow | DeedRow] = [*rows.given, *rows.deeds]
-            for row in done:
-                why, advice = _outside(project, row, line)
-                if why and not any(p.message == why for p in found):
-                    found.append(Problem(row.line, 1, why, advice))
-    return tuple(found)
+        start = check_sheet(project, case.text).sheet.start
+        for text in (*(s.text for s, _ in way_to(project, start, scenario.name)), case.text):
+            sheet = check_sheet(project, text).sheet
+            rows: list[GivenRow | DeedRow] = [*sheet.given, *sheet.deeds]
+            for row in rows:
+                if why := _outside(project, row, line):
+                    return f"line {row.line}: {why}"
+    return ""
 
 
-def _outside(project: Project, row: GivenRow | DeedRow, line: Line) -> tuple[str, str]:
-    """Why a row cannot be done to a controller outside, and what helps; empty if it can."""
+def _outside(project: Project, row: GivenRow | DeedRow, line: Line) -> str:
+    """Why a row cannot be done to a controller outside; empty if it can."""
     do = row.kind if isinstance(row, GivenRow) else row.do
     if do == "power_cycle" and POWER not in line.points:
-        return "it cuts the power of the controller", f'map "{POWER}", which makes the controller do that by itself'
+        return f'it cuts the power of the controller; map "{POWER}", which makes the controller do that by itself'
     if do in ("ask", "hand_drive"):
-        return "it drives outputs by hand, which are the controller's", ""
-    if do in ("recipe", "use_recipe"):
-        recipe = recipe_of(project, row.value)
-        sets = [(s, v) for s, v in taken(project, recipe)] if recipe is not None else []
-    elif do in ("value", "set_value", "force"):
-        signal = project.signal(row.target)
-        if signal is None:
-            hand = project.device(row.target) is not None
-            return ("", "") if hand else (f"it sets {row.target}, which is in the controller", "")
+        return "it drives outputs by hand, which are the controller's"
+    sets: list[tuple[Signal, Value]] = []
+    if do in ("recipe", "use_recipe") and (recipe := recipe_of(project, row.value)) is not None:
+        sets = list(taken(project, recipe))
+    elif do in ("value", "set_value", "force") and (signal := project.signal(row.target)) is not None:
         if do == "force" and signal.cls is SignalClass.OUTPUT:
-            return f"it forces {signal.name}, which is the controller's", ""
+            return f"it forces {signal.name}, which is the controller's"
         sets = [(signal, typed_value(row.value, signal))]
-    else:
-        return "", ""
     for signal, value in sets:
         point = line.points.get(signal.name)
         mapped = point is not None and point.table.writable
         if not mapped and not (isinstance(row, GivenRow) and value == signal.start):
-            return (f"it sets {signal.name}, which is in the controller",
-                    f"let clients write {signal.name} in the address map, if the controller takes it from there")  # fmt: skip
-    return "", ""
+            return (f"it sets {signal.name}, which is in the controller; let clients write {signal.name} in the address map, if the "
+                    "controller takes it from there")  # fmt: skip
+    return ""
 
 
 class AgainstRun:
@@ -135,8 +123,10 @@ class AgainstRun:
 
     def __init__(self, project: Project, scenario: Scenario, line: Line, way: Way) -> None:
         self.project, self.scenario, self.line, self.way = project, scenario, line, way
-        self.problems = problems_of(project, scenario, line)
-        self.cases = () if self.problems else cases_of(scenario.text).cases
+        self.problems = scenario_problems(project, scenario)
+        self.left_out = "" if self.problems else left_out(project, scenario, line)
+        """Why it is none for a controller outside."""
+        self.cases = () if self.problems or self.left_out else cases_of(scenario.text).cases
         self.measured = Measured()
 
     def run(self, look: Callable[[float], None] = lambda _: None) -> Result:
@@ -297,8 +287,9 @@ class _Beside:
             point = self.line.points[name]
             if point.step >= 0:
                 found[name] = point.step in s.active[point.sequence]
-            elif point.sequence >= 0:
-                found[name] = s.v[self.program.sequences[point.sequence].state]
+            elif point.sequence >= 0:  # of several active steps no number is the state
+                alone = len(s.active[point.sequence]) <= 1
+                found[name] = s.v[self.program.sequences[point.sequence].state] if alone else shown[name]
             else:
                 slot = self.program.slots[name.lower()]
                 found[name] = s.wished.get(slot, s.v[slot])

@@ -176,6 +176,8 @@ def command_list(w: MainWindow) -> list[Command]:
         Command("run.film", "Record the board", "Run", "", bench.toggle_film, "", can_run, "As an animated picture; again to end it"),
         Command("run.serve", "Serve over Modbus TCP ...", "Run", "", bench.show_serving, "", can_run,
                 "An outside machine, an outside controller or an onlooker takes part in the run"),
+        Command("run.against", "Against a controller ...", "Run", "", bench.show_against, "", can_run,
+                "Scenarios with the controls in a controller outside, over Modbus TCP: where it does something else than the model"),
         Command("run.operator", "Operator page", "Run", "F12", lambda: bench.show_operator(), "", can_run,
                 "Sequences, waiting lines and alarms only, on the whole screen"),
         Command("proof.all", "Run all scenarios", "Proof", "Ctrl+R", w.run_proof, "proof"),

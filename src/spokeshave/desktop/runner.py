@@ -415,8 +415,11 @@ class Runner(QObject):
     def _serve_tick(self, session: Session, image: Image, now: float) -> None:
         """Every scan that is due, each with the clients' values; the screen as often as ever."""
         period, end = session.program.period_ms, now + BUDGET_S
+        if image.by_count:
+            self._owed_ms = period if image.count_came.is_set() else 0
         while self._owed_ms >= period and session.stopped is None and perf_counter() < end:
-            self.lateness.note((self._owed_ms - period) / max(0.001, self.speed), period)
+            self.lateness.note(0.0 if image.by_count else (self._owed_ms - period) / max(0.001, self.speed), period)
+            image.count_came.clear()
             image.before_scan(session)
             session.scan()
             image.after_scan(session)

@@ -27,12 +27,15 @@ from spokeshave.desktop.plain_text import TextLabel
 from spokeshave.desktop.runner import Runner
 from spokeshave.fieldbus.access import AccessError, Network, networks, warning
 from spokeshave.fieldbus.address_map import (
+    COUNT,
+    ECHO,
     HEADS,
     AddressMap,
     Role,
     also,
     drop_point,
     keep_map,
+    let_write,
     put_first_free,
     put_point,
 )
@@ -99,6 +102,16 @@ class ServingWindow(QWidget):
         self.take_out = QPushButton("Take out")
         self.take_out.setToolTip("A setting, a variable, a step or a state number; inputs and outputs stay")
         self.take_out.clicked.connect(self.drop_chosen)
+        self.may_write = QPushButton("Let clients write")
+        self.may_write.setToolTip(
+            "The chosen setting, of a controller: whoever runs scenarios against it sets it from there"
+        )
+        self.may_write.clicked.connect(self.let_chosen)
+        self.low_first = QCheckBox("Less significant register first")
+        self.low_first.setToolTip("In numbers of two registers; without it the more significant one is first")
+        self.low_first.clicked.connect(self._turn_words)
+        self.by_count = QCheckBox("A scan for each that a client counts")
+        self.by_count.setToolTip('Needs "scan count" and "scan echo" in the map; none is run by the clock then')
         self.keep = QPushButton("Keep the addresses")
         self.keep.setToolTip("In the machine file: what is inserted later moves none of them")
         self.keep.clicked.connect(self.keep_addresses)
@@ -122,11 +135,15 @@ class ServingWindow(QWidget):
         column.addWidget(self.map, 1)
         row = QHBoxLayout()
         row.addWidget(self.more, 1)
-        for button in (self.take_out, self.keep, self.write):
+        for button in (self.may_write, self.take_out, self.keep, self.write):
             row.addWidget(button)
         column.addLayout(row)
-        hint = TextLabel("Double-click an address to change it. Numbers of two registers have the more significant one first; "
-                         "a REAL is an IEEE single.")  # fmt: skip
+        words = QHBoxLayout()
+        words.addWidget(self.low_first)
+        words.addWidget(self.by_count)
+        words.addStretch(1)
+        column.addLayout(words)
+        hint = TextLabel("Double-click an address to change it. A REAL is an IEEE single.")
         hint.setObjectName("hint")
         hint.setWordWrap(True)
         column.addWidget(hint)
@@ -137,6 +154,10 @@ class ServingWindow(QWidget):
         runner.restarted.connect(self.restarted)
         runner.document.changed.connect(self._document_changed)
         self.refresh()
+
+    def show_role(self, role: Role) -> None:
+        """The map of a role."""
+        self.role.setCurrentIndex(self.role.findData(role))
 
     def refresh(self) -> None:
         role = Role(self.role.currentData())
@@ -154,6 +175,9 @@ class ServingWindow(QWidget):
         there = {p.name for p in found.points}
         self.more.clear()
         self.more.addItems(["Add to the map ...", *(w.name for w in also(project, role) if w.name not in there)])
+        self.low_first.setChecked(project.low_word_first)
+        self.may_write.setEnabled(role is Role.CONTROLLER and self.server is None)
+        self.by_count.setVisible({COUNT, ECHO} <= there)
         self.keep.setEnabled(keep_map(project, role) != project)
         if found.problems and self.server is None:
             self.state.setText(f"⚠ {'; '.join(found.problems)}")
@@ -200,6 +224,19 @@ class ServingWindow(QWidget):
             self.state.setText(
                 "✕ Choose a setting, a variable, a step or a state number; inputs and outputs stay in the map."
             )
+
+    def let_chosen(self) -> None:
+        """Whether clients of a controller may write the chosen setting."""
+        item = self.map.currentItem()
+        name = "" if item is None else item.text(NAME)
+        points = AddressMap(self.runner.document.project, Role.CONTROLLER).points
+        on = not any(p.name == name and p.is_written for p in points)
+        word = "Let clients write" if on else "Let clients only read"
+        self._change(f"{word} {name}", lambda p, _: let_write(p, name, on))
+
+    def _turn_words(self) -> None:
+        on = self.low_first.isChecked()
+        self._change("Order of the registers", lambda p, _: replace(p, low_word_first=on))
 
     def keep_addresses(self) -> None:
         """What is inserted later moves none of them."""
@@ -259,7 +296,9 @@ class ServingWindow(QWidget):
         if warning(host, allowed, role is not Role.ONLOOKER) and not self.open_to_all.isChecked():
             self.state.setText("✕ Say which clients may connect, or let everybody.")
             return
-        image = Image(replace(session.program.project, modbus=self.runner.document.project.modbus), role)
+        kept = self.runner.document.project
+        image = Image(replace(session.program.project, modbus=kept.modbus, low_word_first=kept.low_word_first), role)
+        image.by_count = self.by_count.isVisible() and self.by_count.isChecked()
         server = Server(image, host, int(port), allowed)
         try:
             server.start()
@@ -278,7 +317,7 @@ class ServingWindow(QWidget):
         self.role.setEnabled(not on)
         self.address.setEnabled(not on)
         self.allow.setEnabled(not on)
-        for part in (self.more, self.take_out, self.keep):
+        for part in (self.more, self.may_write, self.take_out, self.keep, self.low_first, self.by_count):
             part.setEnabled(not on)
         self.refresh_state()
 

@@ -62,6 +62,20 @@ class Showing:
 
         self._bring(run, f"Brings {name} to the bench", shown)
 
+    def against(self, run: Run, alone: Accepted | None, name: str, time_ms: int) -> None:
+        """Puts a run against a controller outside on the bench, beside what the model does by itself."""
+
+        def shown() -> None:
+            if alone is not None:
+                self.window.bench.strip.beside = Beside.of(alone, run)
+            self.window.bench.strip.show_moment(time_ms)
+            hatched = "" if alone is None else "Hatched where it was otherwise than in the model. "
+            self.window.say(
+                f"{name}, against the controller: forced is what it gave out. {hatched}Reset begins a new run."
+            )
+
+        self._bring(run, f"Brings {name} to the bench", shown)
+
     def ask_recording(self) -> None:
         """Asks for a recording of a real machine, and what its names are."""
         start = str(self.window.document.path or Path.cwd())

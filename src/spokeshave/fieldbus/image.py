@@ -37,6 +37,8 @@ class Image:
         self._variables = [v.name for v in project.variables]
         self._services: dict[str, Value] = {COUNT: 0, ECHO: 0, RESTART: False, POWER: False}
         self.values |= self._services
+        self.by_count = False
+        """Whether a scan is run for each that a client counts, and none by the clock."""
         self.count_came = threading.Event()
         """Set when a client has told the number of a scan to run."""
         self._written: deque[tuple[Point, Value]] = deque()

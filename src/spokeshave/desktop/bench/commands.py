@@ -9,12 +9,14 @@ from PySide6.QtWidgets import QFileDialog
 
 from spokeshave.desktop.bench.operator_page import OperatorPage
 from spokeshave.desktop.bench.snapshots import gif_of, save_snapshot
+from spokeshave.fieldbus.address_map import Role
 from spokeshave.formats.disk import write_bytes_atomically
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.stimuli_csv import write_stimuli
 from spokeshave.verify.keep import keep
 
 if TYPE_CHECKING:
+    from spokeshave.desktop.against import AgainstWindow
     from spokeshave.desktop.serving import ServingWindow
     from spokeshave.desktop.window import MainWindow
 
@@ -26,6 +28,7 @@ class BenchCommands:
         self.window = window
         self.operator: OperatorPage | None = None
         self.serving: ServingWindow | None = None
+        self.against: AgainstWindow | None = None
 
     def go_to_bar(self) -> None:
         """The line for a condition or a time."""
@@ -108,10 +111,27 @@ class BenchCommands:
         self.serving.raise_()
         return self.serving
 
+    def show_against(self) -> AgainstWindow:
+        """The window that runs scenarios against a controller outside."""
+        from spokeshave.desktop.against import AgainstWindow
+
+        if self.against is None:
+            self.against = AgainstWindow(self.window.document, self.show_map, self.window)
+            self.against.show_asked.connect(self.window.showing.against)
+        self.against.show()
+        self.against.raise_()
+        return self.against
+
+    def show_map(self) -> None:
+        """The address map of a controller, to be edited."""
+        self.show_serving().show_role(Role.CONTROLLER)
+
     def close(self) -> None:
         """With the window: ends the serving and closes the operator's page."""
         if self.serving is not None:
             self.serving.close()
+        if self.against is not None:
+            self.against.close()
         if self.operator is not None:
             self.operator.close()
 

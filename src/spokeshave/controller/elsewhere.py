@@ -1,0 +1,70 @@
+"""Runs against a controller for a process: the line is made there, and what comes back are values."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from spokeshave.controller.against import AgainstRun, Measured, Way, way_of
+from spokeshave.controller.line import Line, LineError
+from spokeshave.engine.link import LinkError
+from spokeshave.model.project import Accepted, Project, Scenario
+from spokeshave.verify.accepted import accept
+from spokeshave.verify.batch import portable
+from spokeshave.verify.expectations import Outcome
+from spokeshave.verify.progress import look
+from spokeshave.verify.scenarios import Result, run_scenario
+
+
+@dataclass(frozen=True, slots=True)
+class Address:
+    """Where the controller is."""
+
+    host: str
+    port: int
+    unit: int = 1
+
+
+@dataclass(frozen=True, slots=True)
+class Judged:
+    """What came of one scenario; `left_out` says why it is none for a controller outside."""
+
+    result: Result
+    measured: Measured
+    left_out: str = ""
+    alone: Accepted | None = None
+    """The model's own run, to be laid beside the one that did not pass."""
+
+
+def measure(project: Project, at: Address, their_scan_ms: int, tolerance_ms: int, real_time: bool) -> Way | str:
+    """What the line gives, or why there is none."""
+    line = None
+    try:
+        line = Line(project, at.host, at.port, at.unit)
+        line.connect()
+        return way_of(line, project, their_scan_ms, tolerance_ms, real_time)
+    except (LineError, LinkError) as error:
+        return str(error)
+    finally:
+        if line is not None:
+            line.close()
+
+
+def judge(project: Project, scenario: Scenario, at: Address, way: Way) -> Judged | str:
+    """One scenario, or why there is no line any more."""
+    line = None
+    try:
+        line = Line(project, at.host, at.port, at.unit)
+        line.connect()
+        run = AgainstRun(project, scenario, line, way)
+        result = portable(run.run(look))
+    except (LineError, LinkError) as error:
+        return str(error)
+    finally:
+        if line is not None:
+            line.close()
+    worst = result.worst_run
+    alone = None
+    if worst is not None and worst.outcome is not Outcome.PASS:
+        mine = next((r for r in run_scenario(project, scenario).runs if r.label == worst.label), None)
+        alone = accept(scenario, mine, way.tolerance_ms) if mine is not None else None
+    return Judged(result, run.measured, run.left_out, alone)
