@@ -21,7 +21,7 @@ from PySide6.QtWidgets import QLineEdit, QPushButton
 
 from spokeshave.desktop.bench.bar import moment_ms
 from spokeshave.desktop.bench.lane_list import LaneList
-from spokeshave.desktop.machine_board import scene
+from spokeshave.desktop.machine_board import cards
 from spokeshave.desktop.runner import SPEEDS
 from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
@@ -373,7 +373,7 @@ def test_in_hand_drive_a_click_moves_a_device_and_interlocks_stay(qtbot, window)
     free = board.grab().toImage()
     click("BeanBed")
     assert not v[slots["burner"]], "the burner is interlocked with the drum"
-    assert scene.blocked(board.sight(), device("BeanBed")) == ["⊘ Burner is blocked"]
+    assert cards.blocked(board.sight(), device("BeanBed")) == ["⊘ Burner is blocked"]
     assert board.grab().toImage() != free
     click("RoastDrum")
     click("ExhaustFan")

@@ -9,7 +9,7 @@ from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtWidgets import QApplication, QComboBox, QPushButton
 
-from spokeshave.desktop.machine_board import scene
+from spokeshave.desktop.machine_board import cards
 from spokeshave.language.declared import declared_text, read_declared
 from spokeshave.machine.device import in_words
 from spokeshave.machine.kinds import KINDS, failures_of, terminals_of
@@ -78,7 +78,7 @@ def test_exchanged_switches_are_seen_on_the_board_and_put_right_by_one_click(qtb
     signals = (Signal("Gate", OUT), Signal("GateOpened", IN), Signal("GateClosed", IN))
     project = new_sequence(Project(signals=signals, devices=(Device("Gate1", "actuator", wires),)))
     page = show(window, project)
-    assert scene.short_names(project.devices[0])["retracted"] == "Opened"
+    assert cards.short_names(project.devices[0])["retracted"] == "Opened"
     window.runner.run_for(100)
     wrong = page.board.grab().toImage()
     panel = page.wiring
@@ -111,7 +111,7 @@ def test_devices_are_picked_connected_grouped_and_deleted(qtbot, window):
     assert not page.connect_picked("belt end"), "once is enough"
     page.group_button.click()
     assert window.document.project.groups[0].devices == ("Feed", "Bin")
-    frame = scene.group_frame(window.document.project, window.document.project.groups[0])
+    frame = cards.group_frame(window.document.project, window.document.project.groups[0])
     qtbot.mouseDClick(board, LEFT, pos=((frame.topLeft() + QPointF(12, 6)) * board.scale).toPoint())
     board._line.setText("Infeed")
     board._line.editingFinished.emit()
@@ -149,9 +149,9 @@ def test_labels_are_typed_dragged_and_taken_away(qtbot, window):
     (label,) = window.document.project.labels
     assert label.text == "Infeed"
     board = page.board
-    start = scene.cell(label.at).center()
+    start = cards.cell(label.at).center()
     qtbot.mousePress(board, LEFT, pos=(start * board.scale).toPoint())
-    to = (scene.cell((2, 2)).center() * board.scale).toPoint()
+    to = (cards.cell((2, 2)).center() * board.scale).toPoint()
     qtbot.mouseMove(board, to)
     qtbot.mouseRelease(board, LEFT, pos=to)
     assert window.document.project.labels[0].at == (2, 2)
@@ -258,7 +258,7 @@ def test_between_two_scans_a_slow_run_draws_in_between(qtbot, window):
     r.run_for(200)
     program, s = r.session.program, r.session.situation
     index = next(i for i, d in enumerate(program.devices) if d.name == "ChargeGate")
-    places = [scene.device_picture(scene.Sight(program, s, part), index)["position"] for part in (0.0, 0.5, 1.0)]
+    places = [cards.device_picture(cards.Sight(program, s, part), index)["position"] for part in (0.0, 0.5, 1.0)]
     assert places[0] < places[1] < places[2] and places[1] == pytest.approx((places[0] + places[2]) / 2)
 
 

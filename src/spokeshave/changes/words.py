@@ -27,14 +27,16 @@ _ITEMS = {
     "recipes": "recipe", "sequences": "sequence",
     "interlocks": "interlock of", "opposed": "opposed pair", "trips": "trip", "alarms": "alarm", "devices": "device",
     "connections": "connection", "labels": "label",
-    "groups": "group", "units": "unit", "modbus": "Modbus address of", "scenarios": "scenario", "accepted": "accepted run", "waivers": "waiver",
+    "groups": "group", "scene": "shape", "units": "unit",
+    "modbus": "Modbus address of", "scenarios": "scenario", "accepted": "accepted run", "waivers": "waiver",
     "steps": "step",    "transitions": "transition", "bodies": "body", "conflicts": "conflict",
 }  # fmt: skip
 STAGE_OF = {
     "requirements": "Brief", "signals": "Signals", "tables": "Signals", "routines": "Signals", "instances": "Signals",
     "recipes": "Signals", "opening": "Signals",
     "closing": "Signals", "units": "Signals", "sequences": "Sequence", "devices": "Machine", "connections": "Machine", "labels": "Machine",
-    "groups": "Machine", "modbus": "Machine", "interlocks": "Proof", "opposed": "Proof", "trips": "Proof", "alarms": "Proof", "scenarios": "Proof",
+    "groups": "Machine", "scene": "Machine", "svg": "Machine", "modbus": "Machine",
+    "interlocks": "Proof", "opposed": "Proof", "trips": "Proof", "alarms": "Proof", "scenarios": "Proof",
     "accepted": "Proof", "sweep": "Proof",    "study": "Proof", "waivers": "Proof",
 }  # fmt: skip
 

@@ -159,6 +159,9 @@ class _Beside:
         self.session = run.session
         self.program = run.session.program
         self.period_ms = self.program.period_ms
+        many = {q.name for q in run.project.sequences if any(len(t.targets) > 1 for t in q.transitions)}
+        self.compared = {p.name for p in line.map.points if p.name != ECHO and p.name not in many}
+        """Of a sequence that can be in several steps at once no number is its state."""
         self.behind_ms = 0.0
         self.echo: Any = None
         self.echoed = time.perf_counter()
@@ -187,7 +190,7 @@ class _Beside:
             more = self.run.advance(1)
             if self.session.k == k:  # nothing was left to run
                 break
-            shown = {n: v for n, v in theirs.items() if n != ECHO}
+            shown = {n: v for n, v in theirs.items() if n in self.compared}
             model = self._model(shown)
             if lanes is None:
                 lanes = Lanes(self.way.tolerance_ms, model, shown)
@@ -287,9 +290,8 @@ class _Beside:
             point = self.line.points[name]
             if point.step >= 0:
                 found[name] = point.step in s.active[point.sequence]
-            elif point.sequence >= 0:  # of several active steps no number is the state
-                alone = len(s.active[point.sequence]) <= 1
-                found[name] = s.v[self.program.sequences[point.sequence].state] if alone else shown[name]
+            elif point.sequence >= 0:
+                found[name] = s.v[self.program.sequences[point.sequence].state]
             else:
                 slot = self.program.slots[name.lower()]
                 found[name] = s.wished.get(slot, s.v[slot])

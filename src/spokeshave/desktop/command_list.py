@@ -103,6 +103,7 @@ def command_list(w: MainWindow) -> list[Command]:
         Command("go.sheet", "Sheet", "Go/-", "F6", lambda: w.show_face("sheet"), "sheet", in_sequence),
         Command("go.chart", "Chart", "Go", "F7", lambda: w.show_face("chart"), "chart", in_sequence),
         Command("go.code", "Code", "Go", "F8", lambda: w.show_face("code"), "code", in_sequence),
+        Command("go.scene", "Scene", "Go", "", w.show_scene, says="The machine drawn: shapes that move as the devices do"),
         Command("go.outline", "Fold the outline", "Go/-", "F3", w.toggle_outline),
         Command("go.details", "Fold the details", "Go", "F4", w.toggle_details),
         Command("go.lower", "Fold the lists below", "Go", "F9", w.toggle_lower, "panel"),

@@ -148,6 +148,7 @@ def _take(
     take("5-operator", page)
     page.close()
     window.toggle_dark()
+    window.bench.looks.setCurrentIndex(1 if project.scene else 0)
     take("5-bench-dark")
     window.toggle_dark()
     window.show_stage(1)

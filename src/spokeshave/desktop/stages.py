@@ -67,7 +67,9 @@ def _sequence(w: MainWindow) -> StagePage:
 
 
 def _machine(w: MainWindow) -> StagePage:
-    return MachinePage(w.document, w.runner, w.selection)
+    page = MachinePage(w.document, w.runner, w.selection)
+    page.scene.failed.connect(w.say_fault)
+    return page
 
 
 def _bench(w: MainWindow) -> StagePage:

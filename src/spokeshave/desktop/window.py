@@ -291,6 +291,12 @@ class MainWindow(FileWindow):
         """The sequence page that commands are about: the bench has one of its own."""
         return self.bench.faces if self.stage == 4 else self.sequence
 
+    def show_scene(self) -> None:
+        """The machine drawn, to be laid out."""
+        self.show_stage(3)
+        self.machine.parts.setCurrentWidget(self.machine.scene)
+        self.machine.scene.editor.setFocus()
+
     def show_face(self, face: str) -> None:
         self.sequences_in_view().show_face(face)
 

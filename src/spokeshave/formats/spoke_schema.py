@@ -11,9 +11,11 @@ from typing import Any
 from spokeshave.model.alarms import CLASSES
 from spokeshave.model.diagnostics import did_you_mean
 from spokeshave.model.project import CONNECTION_KINDS, REQUIREMENT_KINDS, Project
+from spokeshave.model.scene import ACTS, COLOURS, HINGES
+from spokeshave.model.scene import KINDS as SHAPES
 
 VERSION = 5
-TEXTS = frozenset(("text", "opening", "closing"))
+TEXTS = frozenset(("text", "opening", "closing", "svg"))
 """Fields whose text may stand as a list of its lines."""
 
 
@@ -81,6 +83,10 @@ CHOICES: dict[tuple[str, str], tuple[str, ...]] = {
     ("Declared", "role"): ("input", "output", "variable", "failure"),
     ("Connection", "kind"): CONNECTION_KINDS,
     ("Requirement", "kind"): REQUIREMENT_KINDS,
+    ("Shape", "kind"): SHAPES,
+    ("Shape", "act"): ACTS,
+    ("Shape", "hinge"): HINGES,
+    ("Shape", "colour"): COLOURS,
     ("BusPoint", "role"): ("controller", "machine", "onlooker"),
 }
 """Texts of which only these words are possible."""

@@ -118,6 +118,7 @@ def in_all_texts(project: Project, put: Put) -> Project:
             replace(r, shown_by=tuple(_rule(n, plain) for n in r.shown_by)) for r in project.requirements
         ),
         modbus=tuple(replace(p, name=plain(p.name)) for p in project.modbus),
+        scene=tuple(replace(s, follows=plain(s.follows)) if s.follows else s for s in project.scene),
         accepted=tuple(replace(a, lanes=tuple((plain(n), c) for n, c in a.lanes)) for a in project.accepted),
         sweep=replace(
             project.sweep,
@@ -376,6 +377,7 @@ def rename_device(project: Project, old: str, new: str) -> Project:
         connections=tuple(replace(c, source=now(c.source), target=now(c.target)) for c in project.connections),
         groups=tuple(replace(g, devices=tuple(map(now, g.devices))) for g in project.groups),
         alarms=tuple(replace(a, device=now(a.device)) for a in project.alarms),
+        scene=tuple(replace(s, follows=now(s.follows)) for s in project.scene),
     )
 
 

@@ -11,6 +11,7 @@ from spokeshave.model.alarms import AlarmRule as AlarmRule
 from spokeshave.model.qualifiers import Qualifier as Qualifier
 from spokeshave.model.recipes import Recipe as Recipe
 from spokeshave.model.remembered import of_declared, remembered
+from spokeshave.model.scene import Shape as Shape
 from spokeshave.model.signals import Column as Column
 from spokeshave.model.signals import (
     Declarations,
@@ -388,6 +389,10 @@ class Project:
     connections: tuple[Connection, ...] = ()
     labels: tuple[Label, ...] = ()
     groups: tuple[Group, ...] = ()
+    scene: tuple[Shape, ...] = ()
+    """The machine as it is drawn, from behind to before."""
+    svg: str = ""
+    """A drawing whose parts the scene names."""
     scenarios: tuple[Scenario, ...] = ()
     units: tuple[Unit, ...] = ()
     modbus: tuple[BusPoint, ...] = ()

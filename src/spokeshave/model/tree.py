@@ -41,6 +41,7 @@ KEYS: dict[str, Key] = {
     "connections": lambda c: f"{c.source} to {c.target}, {c.kind} {c.gives} {c.takes}".lower(),
     "labels": lambda x: x.text,
     "groups": lambda g: g.name.lower(),
+    "scene": lambda s: s.name.lower(),
     "scenarios": lambda s: s.name.lower(),
     "units": lambda u: u.name.lower(),
     "modbus": lambda p: f"{p.name}, {p.role}".lower(),
@@ -51,7 +52,8 @@ KEYS: dict[str, Key] = {
 """What tells items of each list apart."""
 STAGES = (
     "name", "period_ms", "comment", "requirements", "signals", "tables", "routines", "instances", "recipes", "opening", "closing", "home", "reset",
-    "sequences", "interlocks", "opposed", "trips", "alarms", "devices", "connections", "labels", "groups", "units", "modbus", "scenarios", "accepted",
+    "sequences", "interlocks", "opposed", "trips", "alarms", "devices", "connections", "labels", "groups", "scene", "svg", "units", "modbus",
+    "scenarios", "accepted",
     "sweep", "study", "waivers", "foreign", "conflicts",
 )  # fmt: skip
 """Fields in the order of the stages of the work."""

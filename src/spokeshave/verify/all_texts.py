@@ -109,6 +109,9 @@ def _texts(p: Project) -> Iterator[Text]:
         yield Text(Place("device", item=c.source), c.kind, f"{c.source} {c.target}", HERE)
     yield from (Text(Place(item="board"), "label", x.text) for x in p.labels)
     yield from (Text(Place(item="board"), "group", g.name) for g in p.groups)
+    for shape in p.scene:
+        told = (("shape", shape.name), ("written on it", shape.text), ("it follows", shape.follows))
+        yield from _parts(Place(item="scene"), told, HERE)
     for scenario in p.scenarios:
         here = Place("scenario", item=scenario.name)
         yield Text(here, "scenario", scenario.name, names=True)

@@ -6,6 +6,8 @@ from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import QWidget
 
+from spokeshave.desktop.machine_board.cards import Sight
+from spokeshave.desktop.machine_scene.painting import fitting, paint_scene, seen
 from spokeshave.desktop.run_cluster import clock_text
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.theme import state_colour, text_font, theme
@@ -41,17 +43,38 @@ class OperatorPage(QWidget):
         )
         return [(clock_text(a.raised * program.period_ms), a.text, a.cleared < 0) for a in found]
 
+    def text_width(self) -> int:
+        """Pixels for what is written; a scene has the rest, on the right."""
+        drawn = self.runner.document.project.scene and self.width() > 900
+        return int(self.width() * 0.54) if drawn else self.width()
+
+    def _draw_scene(self, painter: QPainter) -> None:
+        project, shown = self.runner.document.project, self.runner.shown()
+        left = self.text_width()
+        if left == self.width():
+            return
+        room = QRectF(left, LEAST_PX, self.width() - left - LEAST_PX, self.height() - 2 * LEAST_PX)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.colour("surface"))
+        painter.drawRoundedRect(room, 8, 8)
+        sight = Sight(*shown, self.runner.part_of_scan()) if shown is not None else None
+        painter.save()
+        painter.setTransform(fitting(room, project.scene), True)
+        paint_scene(painter, project, seen(sight, project.scene))
+        painter.restore()
+
     def unit(self) -> float:
         """Pixels of a line of text, so that everything fits."""
         rows = 2 + 2.6 * max(1, len(self.lines())) + 1.3 * max(1, min(6, len(self.alarms())))
-        return max(float(LEAST_PX), min(self.height() / (rows + 2), self.width() / 26, 64.0))
+        return max(float(LEAST_PX), min(self.height() / (rows + 2), self.text_width() / 26, 64.0))
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), theme.colour("window"))
+        self._draw_scene(painter)
         u = self.unit()
-        left, width = u, self.width() - 2 * u
+        left, width = u, self.text_width() - 2 * u
         self._say(painter, QRectF(left, u * 0.5, width, u * 1.3), self.name, u * 0.8, "faint")
         self._say(
             painter, QRectF(left, u * 0.5, width, u * 1.3), clock_text(self.runner.shown_ms), u * 0.8, "ink", right=True

@@ -25,6 +25,7 @@ from spokeshave.desktop.bench.waits import WaitsList
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.empty_hint import EmptyHint
 from spokeshave.desktop.machine_board.board import Board
+from spokeshave.desktop.machine_scene.view import SceneView
 from spokeshave.desktop.place_lists import AlarmList
 from spokeshave.desktop.plain_text import plain
 from spokeshave.desktop.runner import Runner
@@ -44,7 +45,7 @@ class BenchPage(StagePage):
         super().__init__()
         self.runner = runner
         self.board = Board(document, runner, selection)
-        self.film = BoardFilm(self.board)
+        self.film = BoardFilm(self, self.watched)
         area = QScrollArea()
         area.setAccessibleName("Board of the run")
         area.setWidget(self.board)
@@ -53,6 +54,15 @@ class BenchPage(StagePage):
         document.changed.connect(lambda: self.empty.show_while(not document.project.devices))
         self.empty.show_while(not document.project.devices)
         area.setWidgetResizable(True)
+        self.scene = SceneView(document, runner, selection)
+        self.looks = QTabWidget()
+        self.looks.setDocumentMode(True)
+        self.looks.setAccessibleName("Board or scene")
+        self.looks.tabBar().setAccessibleName("Board or scene")
+        self.looks.addTab(area, "Board")
+        self.looks.addTab(self.scene, "Scene")
+        document.changed.connect(self._look)
+        self._look()
         self.faces = SequencePage(document, runner, selection)
         self.faces.show_face("chart")
         self.bar = BenchBar(document, runner)
@@ -70,7 +80,7 @@ class BenchPage(StagePage):
         for widget, title in sides:
             self.side.addTab(widget, title)
         upper = QSplitter(Qt.Orientation.Horizontal)
-        upper.addWidget(area)
+        upper.addWidget(self.looks)
         upper.addWidget(self.faces)
         upper.setSizes([690, 590])
         lower = QSplitter(Qt.Orientation.Horizontal)
@@ -88,6 +98,16 @@ class BenchPage(StagePage):
         column.setSpacing(0)
         column.addWidget(self.bar)
         column.addWidget(whole, 1)
+
+    def _look(self) -> None:
+        """A scene is there to be looked at if something is drawn in it."""
+        drawn = bool(self.runner.document.project.scene)
+        self.looks.setTabVisible(1, drawn)
+        self.looks.tabBar().setVisible(drawn)
+
+    def watched(self) -> QWidget:
+        """The board or the scene, whichever is looked at: what a film is made of."""
+        return self.scene if self.looks.currentIndex() else self.board
 
     def _alarms(self) -> QWidget:
         """The alarms above the button that acknowledges them."""

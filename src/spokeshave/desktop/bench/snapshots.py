@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -58,13 +59,13 @@ def save_snapshot(strip: TimingStrip, path: Path) -> None:
 
 
 class BoardFilm:
-    """Takes a picture of a widget ten times a second while it is on; `gif_of` makes one animated picture of them."""
+    """Takes a picture of what is looked at ten times a second while it is on; `gif_of` makes one animated picture of them."""
 
-    def __init__(self, widget: QWidget) -> None:
-        self.widget = widget
+    def __init__(self, parent: QWidget, watched: Callable[[], QWidget]) -> None:
+        self.watched = watched
         self.frames: list[bytes] = []
         """As PNG: a minute of the board is not held as pixels."""
-        self._timer = QTimer(widget)
+        self._timer = QTimer(parent)
         self._timer.setInterval(FRAME_MS)
         self._timer.timeout.connect(self.take)
 
@@ -74,6 +75,8 @@ class BoardFilm:
 
     def start(self) -> None:
         self.frames = []
+        self.widget = self.watched()
+        """One and the same from beginning to end: pictures of one size."""
         self.take()
         self._timer.start()
 

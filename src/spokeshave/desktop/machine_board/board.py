@@ -17,7 +17,7 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QLineEdit, QMenu, QWidget
 
 from spokeshave.desktop.document import Document
-from spokeshave.desktop.machine_board import scene
+from spokeshave.desktop.machine_board import cards
 from spokeshave.desktop.machine_board.device_hands import Hands
 from spokeshave.desktop.plain_text import plain
 from spokeshave.desktop.runner import Runner
@@ -64,26 +64,26 @@ class Board(QWidget):
 
     def _grow(self) -> None:
         self.picked = [n for n in self.picked if self.document.project.device(n) is not None]
-        width, height = scene.extent(self.document.project)
+        width, height = cards.extent(self.document.project)
         # Where things are placed there is room for one more row.
-        self.setMinimumSize(int(width * LEAST), int(height + scene.CELL_H if self.placing else height * LEAST))
+        self.setMinimumSize(int(width * LEAST), int(height + cards.CELL_H if self.placing else height * LEAST))
         self.update()
 
     def sizeHint(self) -> QSize:
-        width, height = scene.extent(self.document.project)
+        width, height = cards.extent(self.document.project)
         return QSize(int(width), int(height))
 
     @property
     def scale(self) -> float:
-        """Pixels for one unit of the scene."""
-        width, height = scene.extent(self.document.project)
+        """Pixels for one unit of the cards."""
+        width, height = cards.extent(self.document.project)
         if self.placing:
             return 1.0 if self.width() >= width else max(LEAST, self.width() / width)
         return max(LEAST, min(MOST, self.width() / width, self.height() / height))
 
     def cell(self, device: Device) -> QRectF:
         """Where a device stands, in pixels."""
-        box, f = scene.cell(device.at), self.scale
+        box, f = cards.cell(device.at), self.scale
         return QRectF(box.left() * f, box.top() * f, box.width() * f, box.height() * f)
 
     def device_at(self, at: QPointF) -> Device | None:
@@ -91,12 +91,12 @@ class Board(QWidget):
 
     def _label_at(self, at: QPointF) -> int:
         unit = at / self.scale
-        found = [i for i, x in enumerate(self.document.project.labels) if scene.cell(x.at).contains(unit)]
+        found = [i for i, x in enumerate(self.document.project.labels) if cards.cell(x.at).contains(unit)]
         return found[-1] if found else -1
 
-    def sight(self) -> scene.Sight | None:
+    def sight(self) -> cards.Sight | None:
         shown = self.runner.shown()
-        return None if shown is None else scene.Sight(*shown, self.runner.part_of_scan())
+        return None if shown is None else cards.Sight(*shown, self.runner.part_of_scan())
 
     def index_of(self, name: str) -> int:
         """Index of a device in the program that runs, -1 if it is not in it."""
@@ -112,8 +112,8 @@ class Board(QWidget):
         sight, seen = self.sight(), {}
         if sight is not None:
             for i, linked in enumerate(sight.program.devices):
-                seen[linked.name.lower()] = scene.looks(sight, i)
-        lines = scene.flows(sight)
+                seen[linked.name.lower()] = cards.looks(sight, i)
+        lines = cards.flows(sight)
         if seen.keys() != self._seen.keys() or lines != self._lines:
             self.update()
         else:
@@ -136,22 +136,22 @@ class Board(QWidget):
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, hint)
         painter.scale(self.scale, self.scale)
         sight = self.sight()
-        scene.paint_groups(painter, project)
+        cards.paint_groups(painter, project)
         for c in project.connections:
-            scene.paint_connection(painter, project, c, sight)
+            cards.paint_connection(painter, project, c, sight)
         for i, label in enumerate(project.labels):
             chosen = self._dragged is not None and self._dragged[:2] == ("label", i)
-            scene.paint_label(painter, label.at, label.text, chosen)
+            cards.paint_label(painter, label.at, label.text, chosen)
         place = self.selection.place
         room = QRectF(event.rect())
         for i, d in enumerate(project.devices):
             if self._dragged is None and not self.cell(d).intersects(room):
                 continue
-            box = scene.cell(d.at)
+            box = cards.cell(d.at)
             if self._dragged is not None and self._dragged[:2] == ("device", i):
                 box.moveCenter(self._dragged[2] / self.scale)
             chosen = place.kind == "device" and place.item == d.name
-            scene.paint_device(painter, d, box, chosen, d.name in self.picked, sight)
+            cards.paint_device(painter, d, box, chosen, d.name in self.picked, sight)
 
     # -- hands on the machine
 
@@ -223,8 +223,8 @@ class Board(QWidget):
             what, index, at = self._dragged
             self._dragged = None
             unit = at / self.scale
-            column = max(0, int((unit.x() - scene.MARGIN) // scene.CELL_W))
-            row = max(0, int((unit.y() - scene.MARGIN) // scene.CELL_H))
+            column = max(0, int((unit.x() - cards.MARGIN) // cards.CELL_W))
+            row = max(0, int((unit.y() - cards.MARGIN) // cards.CELL_H))
             self._place(what, index, (column, row))
             self.update()
         self.hands.release()
@@ -304,7 +304,7 @@ class Board(QWidget):
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         label = self._label_at(event.position()) if self.placing else -1
-        group = scene.group_at(self.document.project, event.position() / self.scale) if self.placing else -1
+        group = cards.group_at(self.document.project, event.position() / self.scale) if self.placing else -1
         if label >= 0:
             self._dragged = None
             self.edit_label(label)
@@ -316,14 +316,14 @@ class Board(QWidget):
     def edit_label(self, index: int) -> QLineEdit:
         """A line in the place of a label; an empty text takes the label away."""
         label = self.document.project.labels[index]
-        line = self._line_at(scene.cell(label.at).topLeft() + QPointF(0, 30), label.text, "Text of the label")
+        line = self._line_at(cards.cell(label.at).topLeft() + QPointF(0, 30), label.text, "Text of the label")
         line.editingFinished.connect(lambda: self._put_label(index, line))
         return line
 
     def edit_group(self, index: int) -> QLineEdit:
         """A line in the place of a group's name."""
         group = self.document.project.groups[index]
-        frame = scene.group_frame(self.document.project, group)
+        frame = cards.group_frame(self.document.project, group)
         line = self._line_at(frame.topLeft(), group.name, "Name of the group")
         line.editingFinished.connect(lambda: self._put_group(index, line))
         return line
@@ -339,7 +339,7 @@ class Board(QWidget):
         f = self.scale
         line = QLineEdit(text, self)
         line.setAccessibleName(name)
-        line.setGeometry(int(unit.x() * f), int(unit.y() * f), int(scene.CELL_W * 1.5 * f), 28)
+        line.setGeometry(int(unit.x() * f), int(unit.y() * f), int(cards.CELL_W * 1.5 * f), 28)
         line.show()
         line.setFocus()
         line.selectAll()

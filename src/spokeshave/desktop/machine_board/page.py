@@ -11,6 +11,7 @@ from PySide6.QtWidgets import (
     QScrollArea,
     QSizePolicy,
     QSplitter,
+    QTabWidget,
     QToolButton,
     QVBoxLayout,
     QWidget,
@@ -19,6 +20,7 @@ from PySide6.QtWidgets import (
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.machine_board.board import Board
 from spokeshave.desktop.machine_board.wiring_panel import WiringPanel, free_cell
+from spokeshave.desktop.machine_scene.panel import ScenePanel
 from spokeshave.desktop.plain_text import TextLabel
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
@@ -85,17 +87,37 @@ class MachinePage(StagePage):
         whole.addWidget(self.wiring)
         whole.setSizes([470, 170])
         whole.setStretchFactor(0, 1)
-        column = QVBoxLayout(self)
+        devices = QWidget()
+        column = QVBoxLayout(devices)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
         column.addLayout(bar)
         column.addWidget(whole, 1)
+        self.scene = ScenePanel(document, runner, selection)
+        self.parts = QTabWidget()
+        self.parts.setDocumentMode(True)
+        self.parts.setAccessibleName("Devices or scene")
+        self.parts.tabBar().setAccessibleName("Devices or scene")
+        self.parts.addTab(devices, "Devices")
+        self.parts.addTab(self.scene, "Scene")
+        self.parts.setTabToolTip(1, "The machine drawn: shapes that move as the devices do")
+        all_of_it = QVBoxLayout(self)
+        all_of_it.setContentsMargins(0, 0, 0, 0)
+        all_of_it.addWidget(self.parts)
         self.board.picked_changed.connect(self.refresh)
         document.changed.connect(self.refresh)
         self.refresh()
 
     def first(self) -> QWidget:
-        return self.board
+        return self.scene.editor if self.parts.currentIndex() else self.board
+
+    def go_to(self, place: Place) -> None:
+        """A device is shown among the devices, a shape in the scene."""
+        if place.kind == "device" and not self.scene.isVisible():
+            self.parts.setCurrentIndex(0)
+        elif place.item.startswith("scene"):
+            self.parts.setCurrentIndex(1)
+            self.scene.editor.choose(place.item.partition(", ")[2])
 
     def refresh(self) -> None:
         picked = self.board.picked

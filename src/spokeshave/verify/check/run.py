@@ -8,17 +8,27 @@ from spokeshave.engine.link import link_problems
 from spokeshave.model.answers import Answers
 from spokeshave.model.diagnostics import Diagnostic, Place, Severity, did_you_mean
 from spokeshave.model.project import Project
-from spokeshave.verify.check import actions, alarms, chart, devices, recipes, signals, text_rules
+from spokeshave.verify.check import actions, alarms, chart, devices, recipes, scene, signals, text_rules
 from spokeshave.verify.check.look import Look, warning
 from spokeshave.verify.check.waivers import Sorted, sort_out
 from spokeshave.verify.progress import look as look_up
 
-RULES = (*chart.RULES, *signals.RULES, *actions.RULES, *devices.RULES, *text_rules.RULES, *alarms.RULES, *recipes.RULES)
+RULES = (
+    *chart.RULES,
+    *signals.RULES,
+    *actions.RULES,
+    *devices.RULES,
+    *text_rules.RULES,
+    *alarms.RULES,
+    *recipes.RULES,
+    *scene.RULES,
+)
 _CODES_LIST = (
     "accepted-missing alarm-no-device alarm-of-nothing alarms-alike branches-overlap condition-constant "
     "contact-otherwise counter-never-reset dead-time-zero drives-unopposed equal-overshoots input-not-given "
     "interlock-circular level-for-edge movement-unconfirmed name-near no-longest opposed-together priorities-mixed "
-    "read-nowhere recipe-no-setting recipes-alike reset-never-stored section-never-joins section-unsound statement-unreachable step-no-exit "
+    "read-nowhere recipe-no-setting recipes-alike reset-never-stored scene-of-nothing "
+    "section-never-joins section-unsound statement-unreachable step-no-exit "
     "step-unreachable stop-normally-open stored-never-reset target-shared time-beyond-window time-zero "
     "timer-resets-itself trip-misses-output trip-no-reset trip-no-scope window-below-travel window-reversed "
     "wires-exchanged written-nowhere written-twice"
