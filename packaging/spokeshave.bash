@@ -19,11 +19,11 @@ _spokeshave() {
     replay) words="--name --shift --scenario --within-ms --within --stimuli --json" ;;
     room) words="--jobs --cluster --quick --tolerance --draws --seed --csv --json" ;;
     run) words="--for --scenario --recipe --stimuli --trace --keep-stimuli --every-scan" ;;
-    serve) words="--modbus --as --for --allow --open --map --also --keep-map --map-table --json" ;;
+    serve) words="--modbus --as --for --allow --open --by-count --map --also --let-write --keep-map --map-table --json" ;;
     strength) words="--jobs --cluster --sample --seed --csv --junit --json" ;;
     text) words="" ;;
     tidy) words="" ;;
-    verify) words="--junit --report --table --scenario --group --changed --keep --jobs --json" ;;
+    verify) words="--junit --report --table --scenario --group --changed --keep --jobs --against --tolerance --their-scan --real-time --unit --outside --json" ;;
   esac
   if [ "$COMP_CWORD" = 1 ]; then
     COMPREPLY=($(compgen -W "accept alarms brief check convert demo diff faults find merge open propose reach recipes replay room run serve strength text tidy verify" -- "$word") $(compgen -f -- "$word"))

@@ -204,13 +204,15 @@ ELSEWHERE = {
     "Trip": "the cause-and-effect matrix and its words", "SweepPlan": "the sweep's page", "Explained": "the sweep's page",
     "StudyPlan": "the study's text", "Label": "the board", "Group": "the board", "Table": "the tables panel", "Column": "the tables panel",
     "Routine": "its declaration", "Member": "its declaration",
-    "BusPoint": "*Serve*", "Recipe": "the recipes' table", "AlarmRule": "the alarms' table", "Conflict": "*Mend* and *Keep mine in all conflicts*",
+    "BusPoint": "*Serve*", "Shape": "the scene's form",
+    "Recipe": "the recipes' table", "AlarmRule": "the alarms' table", "Conflict": "*Mend* and *Keep mine in all conflicts*",
 }  # fmt: skip
 """Types that have an editor of their own."""
 REACHED = {
     "Project": {"signals", "opening", "closing", "interlocks", "opposed", "trips", "alarms", "recipes", "devices", "connections", "labels", "groups",
                 "scenarios",
-                "units", "waivers", "accepted", "sweep", "study", "requirements", "tables", "routines", "foreign", "conflicts", "modbus"},
+                "units", "waivers", "accepted", "sweep", "study", "requirements", "tables", "routines", "foreign", "conflicts", "modbus",
+                "low_word_first", "scene", "svg"},
     "Device": {"kind", "at"}, "Connection": {"source", "target", "gives", "takes"}, "Action": {"qualifier", "time"},
     "Transition": {"sources", "targets"}, "Sequence": {"steps", "transitions", "bodies"}, "Step": {"actions"}, "Body": {"text"},
     "Declared": {"name", "role", "type", "initial"},

@@ -11,10 +11,13 @@ from PySide6.QtGui import QImage
 from spokeshave.desktop.bench.operator_page import OperatorPage
 from spokeshave.desktop.bench.snapshots import gif_of
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.machine_scene.export import scene_svg
 from spokeshave.desktop.machine_scene.painting import box_of, seen, transform_of
+from spokeshave.desktop.record import charts_of
 from spokeshave.desktop.window import MainWindow
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.scene import Shape, shape_of
+from spokeshave.verify.record import record_html
 from tests.core.test_standing import gated
 
 Key, Left = Qt.Key, Qt.MouseButton.LeftButton
@@ -174,3 +177,19 @@ def test_parts_of_a_drawing_are_shapes_and_one_that_is_none_is_told(qtbot, opene
     panel.form.text.setText("nothing of the kind")  # an ordinary box then, with its name on it
     panel.form.text.editingFinished.emit()
     assert panel.editor.grab().toImage().pixelColor(at).name() != "#ff0000"
+
+
+def test_the_record_has_the_machine_as_it_begins(qtbot, opened):
+    shapes = (
+        Shape("Leaf", follows="Sluice", act="moves", by=(9, 0)),
+        Shape("<b>Sign", "text", (0, 20), (20, 3), text="<b>here & there"),
+    )
+    project = replace(opened.document.project, scene=shapes)
+    assert "<b>" not in scene_svg(project) and "&lt;b>here &amp; there" in scene_svg(project).replace("&gt;", ">")
+    page = record_html(project, [], [], "2031-05-06", charts_of(project))
+    assert page.count("scene</title>") == 1 and scene_svg(replace(project, scene=())) == ""
+    cannot_run = replace(project, closing="Drive := Nowhere;")
+    assert scene_svg(cannot_run).startswith("<svg")
+    opened.document.edit("draw", lambda _: project)
+    opened.show_stage(3)
+    assert "scene</title>" in opened.printing.paper(3).text

@@ -24,7 +24,8 @@ from spokeshave.desktop.side_panel import SidePanel
 from spokeshave.machine.kinds import KINDS
 
 FOLDER = Path(spokeshave.__file__).parent / "manual"
-PAGES = ("desktop", "machine", "scenarios", "proof", "alarms", "recipes", "strength", "room", "language", "semantics", "check", "devices", "formats",
+PAGES = ("desktop", "machine", "scenarios", "proof", "alarms", "recipes", "strength", "room", "controller", "scene", "language", "semantics",
+         "check", "devices", "formats",
          "from-your-table", "from-your-case-program", "recordings", "versions", "examples")  # fmt: skip
 """The pages in the order one needs them."""
 AT = "manual"

@@ -13,6 +13,7 @@ from PySide6.QtPrintSupport import QPrinter, QPrintPreviewDialog
 from PySide6.QtWidgets import QFileDialog, QWidget
 
 from spokeshave.desktop.bench.snapshots import png_bytes
+from spokeshave.desktop.machine_scene.export import scene_svg
 from spokeshave.desktop.paper import Paper, layout_of, pdf_of, print_on
 from spokeshave.desktop.plain_text import plain
 from spokeshave.desktop.record import charts_of
@@ -57,10 +58,11 @@ class Printing:
         sheets = {q.name: page_of(project, q) for q in project.sequences} if stage == 2 else {}
         across = stage == 4 or any(len(s.heads) > WIDEST for s in sheets.values())
         pictures = {"board": _picture(w.machine.board)} if stage == 3 else {}
+        drawn = scene_svg(project) if stage == 3 else ""
         if stage == 4:
             pictures = {"timing": _picture(w.bench.strip, 940)}
         text = record_html(
-            project, results, w.document.findings, today, charts_of(project) if stage == 2 else {}, paged="",
+            project, results, w.document.findings, today, charts_of(project) if stage == 2 else {"": drawn} if stage == 3 and drawn else {}, paged="",
             only=parts, subject=f"{subject}, {today}", sheets=sheets, pictures=pictures, standing=ledger.standing,
         )  # fmt: skip
         return Paper(text, f"{project.name}, {subject.lower()}", fingerprint(project), across=across)

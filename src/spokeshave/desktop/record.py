@@ -9,6 +9,7 @@ from PySide6.QtGui import QGuiApplication
 
 from spokeshave.desktop.application import make_app_without_screen
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.machine_scene.export import scene_svg
 from spokeshave.desktop.paper import Paper, pdf_of
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
@@ -62,7 +63,7 @@ def record_bytes(
 
 
 def charts_of(project: Project) -> dict[str, str]:
-    """An SVG drawing of each sequence, as it stands in a text."""
+    """An SVG drawing of each sequence, as it stands in a text; under an empty name that of the machine, where there is one."""
     document = Document(project)
     runner = Runner(document)
     editor = SequenceEditor(document, Selection(), lambda q: [])
@@ -74,4 +75,6 @@ def charts_of(project: Project) -> dict[str, str]:
         found[q.name] = f'<svg data-cuts="{cuts}"' + drawing[drawing.index("<svg") + 4 :]
         view.deleteLater()
         look(0.3 * n / len(project.sequences))
+    if scene := scene_svg(project):
+        found[""] = scene
     return found

@@ -26,6 +26,7 @@ from spokeshave.model.project import (
 )
 
 _SCENARIO = Where(kind="scenario")
+_WORD = re.compile(r"\w+")
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,6 +66,12 @@ def _written(s: sx.Statement) -> Iterator[str]:
             yield from _written(inner)
 
 
+def _texts_of(q: Sequence) -> list[str]:
+    """The texts of a sequence but for the names of what its actions act on."""
+    texts = [q.hold_when, q.restart_when, *(t.condition for t in q.transitions), *(b.text for b in q.bodies)]
+    return texts + [x for s in q.steps for x in (s.permissive, s.longest, s.shortest, *(a.time for a in s.actions))]
+
+
 class Belongings:
     """What belongs to a unit, worked out from what its texts name."""
 
@@ -74,22 +81,34 @@ class Belongings:
         self.sequences = {n.lower() for n in unit.sequences}
         self.devices = {n.lower() for n in unit.devices}
         self.statements = [*statements_of(project, "opening"), *statements_of(project, "closing")]
-        self.instances = {i.name for i in project.instances if self._is_own(i.name.lower())}
+        named = frozenset(i.name.lower() for i in project.instances)
+        callers: dict[str, list[Sequence]] = {}
+        for q in project.sequences:
+            for name in self._called_in(q, named):
+                callers.setdefault(name, []).append(q)
+        self.instances = {i.name for i in project.instances if self._is_own(i.name.lower(), callers)}
         self._own_instances = {i.lower() for i in self.instances}
 
-    def _is_own(self, instance: str) -> bool:
+    def _is_own(self, instance: str, callers: dict[str, list[Sequence]]) -> bool:
         """Whether a block is called by texts of the unit alone."""
         me = Target("instance", instance)
         called = [s for s in self.statements if me in s.mentions]
-        users = [q for q in self.project.sequences if me in self._of_sequence(q)]
+        users = callers.get(instance, [])
         if any(q.name.lower() not in self.sequences for q in users):
             return False
         signals = [{t.name for t in s.mentions if t.kind == "signal"} for s in called]
         return bool(users or called) and all(s <= self.signals or not s for s in signals)
 
+    def _called_in(self, q: Sequence, named: frozenset[str]) -> set[str]:
+        """The block instances that texts of a sequence name. Only texts with such a word in them are looked at."""
+        if not named:
+            return set()
+        maybe = [x for x in _texts_of(q) if not named.isdisjoint(_WORD.findall(x.lower()))]
+        found = (r.target for text in maybe for r in references(text, self.names, Where(q.name)))
+        return {t.name for t in found if t.kind == "instance"}
+
     def _of_sequence(self, q: Sequence) -> set[Target]:
-        texts = [q.hold_when, q.restart_when, *(t.condition for t in q.transitions), *(b.text for b in q.bodies)]
-        texts += [x for s in q.steps for x in (s.permissive, s.longest, s.shortest, *(a.time for a in s.actions))]
+        texts = _texts_of(q)
         texts += [a.target for s in q.steps for a in s.actions if self.project.signal(a.target) is not None]
         return {r.target for text in texts for r in references(text, self.names, Where(q.name))}
 

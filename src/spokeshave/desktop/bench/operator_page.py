@@ -16,6 +16,9 @@ from spokeshave.engine.explain import Waiting
 LEAST_PX = 22
 """Letters of this height, on a screen of about 90 dots an inch, are 6 mm high: to be read from three metres."""
 
+LEAST_TEXT, LEAST_SCENE = 880, 300
+"""Pixels that what is written needs in such letters, and that a scene is worth."""
+
 
 class OperatorPage(QWidget):
     """Full screen. Escape or F12 leaves it; everything else is left to the buttons of the machine."""
@@ -44,9 +47,10 @@ class OperatorPage(QWidget):
         return [(clock_text(a.raised * program.period_ms), a.text, a.cleared < 0) for a in found]
 
     def text_width(self) -> int:
-        """Pixels for what is written; a scene has the rest, on the right."""
-        drawn = self.runner.document.project.scene and self.width() > 900
-        return int(self.width() * 0.54) if drawn else self.width()
+        """Pixels for what is written; a scene has the rest, on the right, where letters keep their size beside it."""
+        text = max(LEAST_TEXT, int(self.width() * 0.54))
+        drawn = self.runner.document.project.scene and self.width() - text >= LEAST_SCENE
+        return text if drawn else self.width()
 
     def _draw_scene(self, painter: QPainter) -> None:
         project, shown = self.runner.document.project, self.runner.shown()
