@@ -30,12 +30,13 @@ from spokeshave.fieldbus.address_map import (
     put_first_free,
 )
 from spokeshave.formats.code.write import generate
-from spokeshave.formats.spoke import dumps, loads
+from spokeshave.formats.spoke import dumps, loads, read
 from spokeshave.language.literals import read_value
 from spokeshave.model.edits import EditError
 from spokeshave.model.project import Project, Scenario, Signal, SignalClass, Type
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.scenarios import run_scenario
+from tests.conftest import EXAMPLES, WANTED
 from tests.core.soft_controller import Program, Soft
 from tests.core.test_standing import gated
 
@@ -108,7 +109,10 @@ def soft(project: Project, *changes: tuple[str, str]) -> Soft:
         assert old in text, old
         text = text.replace(old, new, 1)
     kept = tuple(s.name for s in (*project.signals, *made.variables) if s.retain)
-    return Soft(Program(text, start, kinds, {}, project.period_ms), AddressMap(project, Role.CONTROLLER).rows(), kept)
+    tables = {t.name: [dict(zip((c.name.lower() for c in t.columns), row)) for row in t.rows] for t in project.tables}
+    return Soft(
+        Program(text, start, kinds, tables, project.period_ms), AddressMap(project, Role.CONTROLLER).rows(), kept
+    )
 
 
 @contextmanager
@@ -323,3 +327,24 @@ def test_a_way_says_what_it_takes_as_the_same():
         said
         == "in real time; there and back 1.2 ms on the mean, 3.9 ms at worst of 40; 30 ms late is taken as the same"
     )
+
+
+SHORT = {"roastery": "Start only from home", "lock": "window Lock.LowShutsL", "carousel": "No frame in place"}
+
+
+@pytest.mark.timeout(3600)
+@pytest.mark.parametrize("name", SHORT)
+def test_the_code_of_the_examples_passes_behind_the_line(name):
+    """A short scenario of each; all that can be run against a controller outside in `./run-tests search`."""
+    project = read(EXAMPLES / f"{name}.spoke")
+    states = tuple(q.name for q in project.sequences)
+    project = served(project, COUNT, ECHO, RESTART, POWER, *states)
+    with line_to(project, soft(project)) as line:
+        way, ran = way_of(line, project), 0
+        for scenario in project.scenarios:
+            if WANTED == "search" or scenario.name == SHORT[name]:
+                run = AgainstRun(project, scenario, line, way)
+                result = run.run()
+                assert run.left_out or result.outcome is Outcome.PASS, (scenario.name, result.stopped, result.worst)
+                ran += not run.left_out
+    assert ran >= (18 if WANTED == "search" else 1)

@@ -9,6 +9,7 @@ import random
 import time
 import zipfile
 from collections.abc import Callable
+from dataclasses import replace
 from functools import cache
 from pathlib import Path
 
@@ -25,7 +26,8 @@ from spokeshave.formats.errors import FormatError
 from spokeshave.formats.iec_write import write_iec
 from spokeshave.formats.pragma import _pragma, make_pragma, take_pragma
 from spokeshave.formats.tables import grid
-from spokeshave.model.project import Project, Sequence, Signal, SignalClass, Step, Transition, Type
+from spokeshave.language.units import add_copy, deviations
+from spokeshave.model.project import Instance, Project, Sequence, Signal, SignalClass, Step, Transition, Type, Unit
 from spokeshave.reading import read_iec, read_project
 from spokeshave.verify.check import findings
 from tests.conftest import EXAMPLES
@@ -176,6 +178,27 @@ def text(n: int) -> Project:
     return Project(signals=signals, closing=closing, sequences=(Sequence("Main", "A", (Step("A", 10),)),))
 
 
+@cache
+def plant(copies: int) -> Project:
+    """A unit with a timer and a rule of its own, and so many copies."""
+    q = ring(12).sequences[0]
+    q = replace(q, name="A_Main", transitions=tuple(replace(t, condition="A_Go AND A_Wait.Q") for t in q.transitions))
+    signals = (Signal("A_Go", SignalClass.INPUT), Signal("A_On", SignalClass.OUTPUT))
+    unit = Unit("U", "A_", ("A_Go", "A_On"), ("A_Main",))
+    project = Project("Plant", signals=signals, sequences=(q,), instances=(Instance("A_Wait", "TON"),), units=(unit,),
+                      opening="A_Wait(IN := A_Go, PT := T#2s);\nA_On := A_Wait.Q;\n")  # fmt: skip
+    for i in range(copies):
+        project = add_copy(project, "U", f"B{i}_")
+    return project
+
+
+def one_more(copies: int) -> None:
+    """Another copy, and whether all there are is as the template."""
+    more = add_copy(plant(copies), "U", "C_")
+    assert not [d for prefix in more.units[0].copies[:10] for d in deviations(more, more.units[0], prefix)]
+    assert findings(more)
+
+
 def opened(project: Project) -> None:
     """All that opening a file takes."""
     again = spoke.loads(spoke.dumps(project))
@@ -189,9 +212,12 @@ def brief(lines: int) -> None:
 
 @pytest.mark.quiet
 @pytest.mark.parametrize(("act", "n"), [(lambda n: opened(ring(n)), 1500), (lambda n: opened(fan(n)), 1500),
-                                        (lambda n: opened(text(n)), 4000), (brief, 4000)], ids=["steps", "ways", "statements", "brief"])  # fmt: skip
+                                        (lambda n: opened(text(n)), 4000), (brief, 4000), (one_more, 10)],
+                         ids=["steps", "ways", "statements", "brief", "copies"])  # fmt: skip
 def test_four_times_the_size_takes_about_four_times_as_long(act: Callable[[int], None], n: int):
     """Sixteen times would be the square. Measured again before it says no."""
+    if act is one_more:  # the plants are there before it
+        plant(n), plant(4 * n)
     for _ in range(4):
         spans = []
         for size in (n, 4 * n):

@@ -184,8 +184,9 @@ class _Beside:
             if not self.way.counts:
                 given_up += self._wait(began + (k * self.period_ms + given_up) / 1000)
                 theirs = self._beat(k)
+            self.run.slack_ms = self.way.tolerance_ms if lanes is None else lanes.late_ms
             for w in self.run.watchers:
-                w.slack_ms = self.way.tolerance_ms if lanes is None else lanes.late_ms
+                w.slack_ms = self.run.slack_ms
             self._take(theirs)
             more = self.run.advance(1)
             if self.session.k == k:  # nothing was left to run

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from concurrent.futures import Future
+from concurrent.futures.process import BrokenProcessPool
 from typing import Any
 
 from PySide6.QtCore import QObject, QTimer
@@ -35,7 +36,12 @@ class Elsewhere(QObject):
     def ask(self, then: Callable[[Any], None], work: Callable[..., Any], *arguments: Any) -> None:
         """Hands `then` what comes of the work, or why nothing did, as a text."""
         self.forget()
-        self._future, self._then = processes.executor().submit(work, *arguments), then
+        self._then = then
+        try:
+            self._future = processes.executor().submit(work, *arguments)
+        except BrokenProcessPool:  # one of them has died, for example for want of memory: others are started
+            processes.let_go()
+            self._future = processes.executor().submit(work, *arguments)
         self._timer.start()
 
     @property

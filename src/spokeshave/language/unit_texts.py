@@ -72,40 +72,73 @@ def _texts_of(q: Sequence) -> list[str]:
     return texts + [x for s in q.steps for x in (s.permissive, s.longest, s.shortest, *(a.time for a in s.actions))]
 
 
+class Named:
+    """What the texts of a machine file name, worked out once for all its units and copies."""
+
+    def __init__(self, project: Project) -> None:
+        self.names = Names(project)
+        self.statements = [*statements_of(project, "opening"), *statements_of(project, "closing")]
+        self.instances = frozenset(i.name.lower() for i in project.instances)
+        self.calling: dict[str, list[Statement]] = {}
+        """The statements that name an instance."""
+        for s in self.statements:
+            for t in s.mentions:
+                if t.kind == "instance":
+                    self.calling.setdefault(t.name, []).append(s)
+        self.callers: dict[str, list[Sequence]] = {}
+        """The sequences that do."""
+        for q in project.sequences:
+            for name in self._called_in(q):
+                self.callers.setdefault(name, []).append(q)
+        self.scenarios = [
+            (s, frozenset(r.target for r in references(s.text, self.names, _SCENARIO))) for s in project.scenarios
+        ]
+        self.conditions = {
+            a.condition: frozenset(r.target for r in references(a.condition, self.names, HERE)) for a in project.alarms
+        }
+
+    def _called_in(self, q: Sequence) -> set[str]:
+        """The block instances that texts of a sequence name. Only texts with such a word in them are looked at."""
+        if not self.instances:
+            return set()
+        maybe = [x for x in _texts_of(q) if not self.instances.isdisjoint(_WORD.findall(x.lower()))]
+        found = (r.target for text in maybe for r in references(text, self.names, Where(q.name)))
+        return {t.name for t in found if t.kind == "instance"}
+
+
+_known: list[tuple[Project, Named]] = []
+MOST_KNOWN = 4
+
+
+def named_in(project: Project) -> Named:
+    """What the texts of a file name; kept by its identity, since each copy of a unit asks."""
+    found = next((named for p, named in _known if p is project), None)
+    if found is None:
+        found = Named(project)
+        _known.insert(0, (project, found))
+        del _known[MOST_KNOWN:]
+    return found
+
+
 class Belongings:
     """What belongs to a unit, worked out from what its texts name."""
 
     def __init__(self, project: Project, unit: Unit) -> None:
-        self.project, self.unit, self.names = project, unit, Names(project)
+        self.project, self.unit, self.named = project, unit, named_in(project)
+        self.names, self.statements = self.named.names, self.named.statements
         self.signals = {n.lower() for n in unit.signals}
         self.sequences = {n.lower() for n in unit.sequences}
         self.devices = {n.lower() for n in unit.devices}
-        self.statements = [*statements_of(project, "opening"), *statements_of(project, "closing")]
-        named = frozenset(i.name.lower() for i in project.instances)
-        callers: dict[str, list[Sequence]] = {}
-        for q in project.sequences:
-            for name in self._called_in(q, named):
-                callers.setdefault(name, []).append(q)
-        self.instances = {i.name for i in project.instances if self._is_own(i.name.lower(), callers)}
+        self.instances = {i.name for i in project.instances if self._is_own(i.name.lower())}
         self._own_instances = {i.lower() for i in self.instances}
 
-    def _is_own(self, instance: str, callers: dict[str, list[Sequence]]) -> bool:
+    def _is_own(self, instance: str) -> bool:
         """Whether a block is called by texts of the unit alone."""
-        me = Target("instance", instance)
-        called = [s for s in self.statements if me in s.mentions]
-        users = callers.get(instance, [])
+        called, users = self.named.calling.get(instance, []), self.named.callers.get(instance, [])
         if any(q.name.lower() not in self.sequences for q in users):
             return False
         signals = [{t.name for t in s.mentions if t.kind == "signal"} for s in called]
         return bool(users or called) and all(s <= self.signals or not s for s in signals)
-
-    def _called_in(self, q: Sequence, named: frozenset[str]) -> set[str]:
-        """The block instances that texts of a sequence name. Only texts with such a word in them are looked at."""
-        if not named:
-            return set()
-        maybe = [x for x in _texts_of(q) if not named.isdisjoint(_WORD.findall(x.lower()))]
-        found = (r.target for text in maybe for r in references(text, self.names, Where(q.name)))
-        return {t.name for t in found if t.kind == "instance"}
 
     def _of_sequence(self, q: Sequence) -> set[Target]:
         texts = _texts_of(q)
@@ -151,7 +184,7 @@ class Belongings:
             a.on.partition(" ")[2].partition(".")[0].lower() in self.sequences if a.on else self._speaks_of_it_alone(a.condition))]  # fmt: skip
 
     def _speaks_of_it_alone(self, text: str) -> bool:
-        targets = [r.target for r in references(text, self.names, HERE)]
+        targets = self.named.conditions[text]
         return any(map(self.mine, targets)) and all(self.mine(t) or self._is_common(t) for t in targets)
 
     def interlocks(self) -> list[Interlock]:
@@ -163,8 +196,7 @@ class Belongings:
     def scenarios(self) -> list[Scenario]:
         """Scenarios that speak of the unit, and beside it of inputs, settings and devices at most."""
         found = []
-        for s in self.project.scenarios:
-            targets = [r.target for r in references(s.text, self.names, _SCENARIO)]
+        for s, targets in self.named.scenarios:
             if any(map(self.mine, targets)) and all(self.mine(t) or self._is_common(t) for t in targets):
                 found.append(s)
         return found

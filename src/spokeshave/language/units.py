@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 from typing import TypeVar
 
-from spokeshave.language.references import HERE, Names, Where, put_names
+from spokeshave.language.references import HERE, Where, put_names
 from spokeshave.language.rename import SCENARIO, in_sequence, in_trip, name_problem
 from spokeshave.language.unit_texts import Belongings, marks_in, one_line, with_own_marks
 from spokeshave.model.alarms import AlarmRule, in_alarm
@@ -102,7 +102,7 @@ def image(project: Project, unit: Unit, prefix: str) -> Image:
     belongs = Belongings(project, unit)
     names = {old.lower(): new for old, new in _names(unit, prefix, belongs).items()}
     trips = {t.name.lower(): copied_name(unit, prefix, t.name) for t in belongs.trips()}
-    known = Names(project)
+    known = belongs.names
 
     def put_at(text: str, where: Where) -> str:
         return put_names(text, known, where, lambda t: names.get(t.name) if t.kind in COPIED else None)
@@ -134,17 +134,18 @@ def image(project: Project, unit: Unit, prefix: str) -> Image:
 
     scenarios = belongs.scenarios()
     marks, label = marks_in(scenarios), prefix.strip("_")
+    sequences, devices = ({n.lower() for n in names} for names in (unit.sequences, unit.devices))
     return Image(
         tuple(replace(s, name=new(s.name)) for s in project.signals if s.name.lower() in mine),
         tuple(
             answer(replace(in_sequence(q, put_at), name=new(q.name)))
             for q in project.sequences
-            if q.name.lower() in {n.lower() for n in unit.sequences}
+            if q.name.lower() in sequences
         ),
         tuple(
             replace(d, name=new(d.name), wires=tuple((t, new(s)) for t, s in d.wires))
             for d in project.devices
-            if d.name.lower() in {n.lower() for n in unit.devices}
+            if d.name.lower() in devices
         ),
         tuple(replace(i, output=new(i.output), condition=put(i.condition)) for i in belongs.interlocks()),
         tuple(replace(o, first=new(o.first), second=new(o.second)) for o in belongs.opposed()),

@@ -146,6 +146,8 @@ class CaseRun:
         """The scan behind the last one that was looked at."""
         self.until = 0
         """The scan to which is run."""
+        self.slack_ms = 0
+        """What watchers let pass, see `Watcher.slack_ms`."""
         self.acted: ActedWatch | None = None
         self.watchers: list[Watcher] = []
         self.edges = SheetEdges((), self.session.program)
@@ -178,6 +180,7 @@ class CaseRun:
         for row in self.checked.sheet.expectations:
             watcher = WATCHERS[row.kind](row, program, self.checked.conditions[row.line])
             watcher.start_ms, watcher.marks = self.script.start_ms, self.script.marks
+            watcher.slack_ms = self.slack_ms
             self.watchers.append(watcher)
 
     def advance(self, scans: int) -> bool:

@@ -23,6 +23,11 @@ class TurnedOff:
         for use in uses(project):
             if use.how in ("act", "write") and use.place.kind != "trip":
                 self.writers[use.name].append(use)
+        self._causes: dict[str, set[str]] = {}
+        self._locks: dict[str, list[set[str]]] = defaultdict(list)
+        """What the interlocks of an output look at."""
+        for lock in project.interlocks:
+            self._locks[lock.output.lower()].append(self._looked_at(lock.condition))
         told = {s.lower() for d in project.devices if d.kind in SHOWN_BY for _, s in d.wires}
         moved = {s.lower() for d in project.devices if d.kind not in SHOWN_BY for _, s in d.wires}
         self.outputs: list[Signal] = [
@@ -37,11 +42,16 @@ class TurnedOff:
         for it, or an interlock looks at what the trip looks at.
         """
         name = output.name.lower()
-        causes = {u.name for u in uses_in_expression(trip.condition, Place())}
-        for lock in self.project.interlocks:
-            if lock.output.lower() == name and causes & {u.name for u in uses_in_expression(lock.condition, Place())}:
-                return True
+        causes = self._looked_at(trip.condition)
+        if any(causes & looked_at for looked_at in self._locks.get(name, ())):
+            return True
         return all(self._ends(trip, name, use, causes) for use in self.writers[name])
+
+    def _looked_at(self, condition: str) -> set[str]:
+        """The names in a condition; many trips and interlocks ask for each."""
+        if condition not in self._causes:
+            self._causes[condition] = {u.name for u in uses_in_expression(condition, Place())}
+        return self._causes[condition]
 
     def _ends(self, trip: Trip, output: str, use: Use, causes: set[str]) -> bool:
         sequence = use.place.sequence

@@ -64,19 +64,19 @@ class Board(QWidget):
 
     def _grow(self) -> None:
         self.picked = [n for n in self.picked if self.document.project.device(n) is not None]
-        width, height = cards.extent(self.document.project)
+        self._extent = width, height = cards.extent(self.document.project)
         # Where things are placed there is room for one more row.
         self.setMinimumSize(int(width * LEAST), int(height + cards.CELL_H if self.placing else height * LEAST))
         self.update()
 
     def sizeHint(self) -> QSize:
-        width, height = cards.extent(self.document.project)
+        width, height = self._extent
         return QSize(int(width), int(height))
 
     @property
     def scale(self) -> float:
         """Pixels for one unit of the cards."""
-        width, height = cards.extent(self.document.project)
+        width, height = self._extent
         if self.placing:
             return 1.0 if self.width() >= width else max(LEAST, self.width() / width)
         return max(LEAST, min(MOST, self.width() / width, self.height() / height))
@@ -110,9 +110,18 @@ class Board(QWidget):
         if not self.isVisible():
             return
         sight, seen = self.sight(), {}
+        view, scale = (
+            QRectF(self.visibleRegion().boundingRect()),
+            self.scale,
+        )  # what is scrolled away need not be looked at
         if sight is not None:
+            places = {d.name: d.at for d in self.document.project.devices}
             for i, linked in enumerate(sight.program.devices):
-                seen[linked.name.lower()] = cards.looks(sight, i)
+                box = cards.cell(places.get(linked.name, (0, 0)))
+                if view.intersects(
+                    QRectF(box.left() * scale, box.top() * scale, box.width() * scale, box.height() * scale)
+                ):
+                    seen[linked.name.lower()] = cards.looks(sight, i)
         lines = cards.flows(sight)
         if seen.keys() != self._seen.keys() or lines != self._lines:
             self.update()
@@ -144,6 +153,7 @@ class Board(QWidget):
             cards.paint_label(painter, label.at, label.text, chosen)
         place = self.selection.place
         room = QRectF(event.rect())
+        indexes = {x.name.lower(): i for i, x in enumerate(sight.program.devices)} if sight is not None else {}
         for i, d in enumerate(project.devices):
             if self._dragged is None and not self.cell(d).intersects(room):
                 continue
@@ -151,7 +161,7 @@ class Board(QWidget):
             if self._dragged is not None and self._dragged[:2] == ("device", i):
                 box.moveCenter(self._dragged[2] / self.scale)
             chosen = place.kind == "device" and place.item == d.name
-            cards.paint_device(painter, d, box, chosen, d.name in self.picked, sight)
+            cards.paint_device(painter, d, box, chosen, d.name in self.picked, sight, indexes.get(d.name.lower(), -1))
 
     # -- hands on the machine
 

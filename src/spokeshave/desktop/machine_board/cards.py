@@ -197,10 +197,12 @@ def flows(sight: Sight | None) -> object:
     return None if sight is None else [sight.situation.v[slot] is True for slot in sight.program.machine.values()]
 
 
-def paint_device(painter: QPainter, d: Device, box: QRectF, chosen: bool, picked: bool, sight: Sight | None) -> None:
-    """A card with the device's name, its picture, and what is wrong with it or forced."""
-    names = {x.name.lower(): i for i, x in enumerate(sight.program.devices)} if sight is not None else {}
-    index = names.get(d.name.lower(), -1)
+def paint_device(
+    painter: QPainter, d: Device, box: QRectF, chosen: bool, picked: bool, sight: Sight | None, index: int
+) -> None:
+    """A card with the device's name, its picture, and what is wrong with it or forced. `index` is its place in the program that
+    runs, -1 if it is not in it.
+    """
     failed: frozenset[str] = sight.situation.dev_failed[index] if sight is not None and index >= 0 else frozenset()
     harmed = [t for i, t in sight.situation.hazards if i == index] if sight is not None and index >= 0 else []
     barred = blocked(sight, d) if sight is not None and index >= 0 else []

@@ -113,7 +113,7 @@ class UnitsPanel(QWidget):
 
     def refresh(self) -> None:
         p = self.document.project
-        if self._shown is p or (self._shown is not None and not self.isVisible()):
+        if self._shown is p or not self.isVisible():
             return
         self._shown = p
         at = self._chosen()

@@ -39,13 +39,18 @@ def opposed_in_one_step(look: Look) -> Iterator[Diagnostic]:
     """Both outputs of an opposed pair on in the same step, or both drives of one device."""
     opposed = [(o.first, o.second, "are opposed") for o in look.project.opposed]
     opposed += [(one, other, f"drive {d.name} both ways") for d, one, other in both_ways(look)]
+    on_in: dict[str, list[tuple[str, str]]] = {}
+    """In which steps something is on."""
+    for q in look.project.sequences:
+        for s in q.steps:
+            for name in {a.target.lower() for a in s.actions if not a.qualifier.resets}:
+                on_in.setdefault(name, []).append((q.name, s.name))
     for first, second, why in opposed:
-        for q in look.project.sequences:
-            for s in q.steps:
-                on = {a.target.lower() for a in s.actions if not a.qualifier.resets}
-                if {first.lower(), second.lower()} <= on:
-                    yield warning("opposed-together", Place("step", q.name, s.name),
-                                  f"{first} and {second} {why}, and both are on in {s.name}", "take one of them away")  # fmt: skip
+        there = on_in.get(second.lower(), ())
+        for sequence, step in on_in.get(first.lower(), ()):
+            if (sequence, step) in there:
+                yield warning("opposed-together", Place("step", sequence, step),
+                              f"{first} and {second} {why}, and both are on in {step}", "take one of them away")  # fmt: skip
 
 
 def no_longest(look: Look) -> Iterator[Diagnostic]:
@@ -91,11 +96,12 @@ def window_reversed(look: Look) -> Iterator[Diagnostic]:
 
 def level_for_edge(look: Look) -> Iterator[Diagnostic]:
     """The same button, as a level, both leads into a step and out of it: held down, it runs straight through."""
-    for q in look.project.sequences:
+    buttons = {d.wired("contact").lower() for d in look.project.devices if d.kind == "button"}
+    for q in look.project.sequences if buttons else ():
         for s in q.steps:
-            into = [u for _, t in q.entering(s.name) for u in _levels(look.project, t.condition)]
+            into = [u for _, t in q.entering(s.name) for u in _levels(look.project, t.condition, buttons)]
             for i, t in q.leaving(s.name):
-                for use in _levels(look.project, t.condition):
+                for use in _levels(look.project, t.condition, buttons):
                     if any(u.name == use.name for u in into):
                         name = getattr(look.project.signal(use.name), "name", use.name)
                         yield warning("level-for-edge", transition_place(q, i),
@@ -103,16 +109,11 @@ def level_for_edge(look: Look) -> Iterator[Diagnostic]:
                                       f"write RISING({name})")  # fmt: skip
 
 
-def _levels(project: Project, condition: str) -> list[Use]:
+def _levels(project: Project, condition: str, buttons: set[str]) -> list[Use]:
     return [
         u for u in uses_in_expression(condition, Place())
-        if not u.edge and project.signal(u.name) is not None and _is_button(project, u.name)
-        and f"not {u.name}" not in condition.lower()
+        if u.name in buttons and not u.edge and project.signal(u.name) is not None and f"not {u.name}" not in condition.lower()
     ]  # fmt: skip
-
-
-def _is_button(project: Project, name: str) -> bool:
-    return any(d.kind == "button" and d.wired("contact").lower() == name for d in project.devices)
 
 
 def trip_without_reset(look: Look) -> Iterator[Diagnostic]:

@@ -74,6 +74,15 @@ class Look:
             for s in every(block):
                 yield place, s
 
+    @cached_property
+    def writing(self) -> dict[str, list[tuple[Place, sx.Statement]]]:
+        """The statements that write a variable, by its name in lower case."""
+        found: dict[str, list[tuple[Place, sx.Statement]]] = defaultdict(list)
+        for place, s in self.each_statement():
+            for name in sx.children(s)[2]:
+                found[str(name).lower()].append((place, s))
+        return found
+
     def time_ms(self, text: str) -> int | None:
         """What a time literal or a TIME signal begins with, in ms; None for no time."""
         signal = self.project.signal(text.strip())

@@ -92,11 +92,9 @@ def _runs(look: Look, place: Place) -> bool:
 
 def _set_back(look: Look, name: str) -> bool:
     """Whether any text that runs gives the variable a value that does not hang on the one it has, or a block does."""
-    name = name.lower()
     return any(
-        any(str(n).lower() == name for n in sx.children(s)[2])
-        and not (isinstance(s, sx.Assign) and any(n == name for n, _ in names_in(s.value)))
-        for place, s in look.each_statement()
+        not (isinstance(s, sx.Assign) and any(n == name.lower() for n, _ in names_in(s.value)))
+        for place, s in look.writing.get(name.lower(), ())
         if _runs(look, place)
     )
 
