@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from dataclasses import replace
 
 import pytest
@@ -10,12 +11,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from spokeshave.formats import spoke
+from spokeshave.language.rename import rename_device, rename_signal
 from spokeshave.model.edits import change_step
 from spokeshave.model.project import Project, Scenario, Signal, SignalClass, Type
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.room.drawn import cycle_of, draw
 from spokeshave.verify.room.knobs import Knob, knobs_of, later, turned
 from spokeshave.verify.room.limits import Judge, limits_of
+from spokeshave.verify.room.tolerances import ToleranceError, read_tolerances, tolerances_text
 from spokeshave.verify.room.work import Room, RoomReport
 from spokeshave.verify.scenarios import run_all, run_scenario
 from tests.core.test_cli import call
@@ -158,3 +161,32 @@ def test_the_command_tells_writes_and_refuses(tmp_path):
     spoke.write(failing, file)
     code, _, err = call("room", str(file), "--jobs", "1")
     assert code == 2 and "no scenario passes" in err
+
+
+def test_tolerances_of_their_own_are_drawn_kept_and_follow_names(tmp_path):
+    project = proven()
+    for text, says in (
+        ("Gate", "Gate is no tolerance; write Name 20 %"), ("Gaet 20 %", "Gaet has no tolerance; did you mean Gate?"),
+        ("Start 5 %", "devices that take time"), ("Gate 95 %", "Gate may be off by 90 % at most"),
+    ):  # fmt: skip
+        with pytest.raises(ToleranceError, match=re.escape(says)):
+            read_tolerances(project, text)
+    own = read_tolerances(project, " gate 40 %, Long=2.5 ,")
+    assert own == (("Gate", 40.0), ("Long", 2.5)) and tolerances_text(own) == "Gate 40 %, Long 2.5 %"
+    mine = replace(project, tolerances=own)
+    factors = [dict(draw(mine, ONE, knobs_of(mine, ()), 0.1, 0, n).factors) for n in range(40)]
+    assert max(abs(f["Gate"] - 1) for f in factors) > 0.3 and all(abs(f["Gate"] - 1) <= 0.4 for f in factors)
+    assert 0 < max(abs(f["Long"] - 1) for f in factors) <= 0.025
+    usual = [dict(draw(project, ONE, knobs_of(project, ()), 0.1, 0, n).factors) for n in range(9)]
+    assert all(set(f) == {"Gate"} and abs(f["Gate"] - 1) <= 0.1 for f in usual)
+    renamed = rename_signal(rename_device(mine, "Gate", "Door"), "Long", "Pause")
+    assert renamed.tolerances == (("Door", 40.0), ("Pause", 2.5)) and spoke.loads(spoke.dumps(renamed)) == renamed
+    file = tmp_path / "hoist.spoke"
+    spoke.write(project, file)
+    code, out, _ = call(
+        "room", str(file), "--jobs", "1", "--quick", "--draws", "3", "--tolerance-of", "Gate 40 %", "--keep"
+    )
+    assert code == 0 and "tolerance 10 %, Gate 40 %, One:" in out
+    assert spoke.read(file).tolerances == (("Gate", 40.0),)
+    code, _, err = call("room", str(file), "--tolerance-of", "Nobody 3")
+    assert code == 2 and "Nobody has no tolerance" in err

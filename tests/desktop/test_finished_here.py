@@ -212,7 +212,7 @@ REACHED = {
     "Project": {"signals", "opening", "closing", "interlocks", "opposed", "trips", "alarms", "recipes", "devices", "connections", "labels", "groups",
                 "scenarios",
                 "units", "waivers", "accepted", "sweep", "study", "requirements", "tables", "routines", "foreign", "conflicts", "modbus",
-                "low_word_first", "scene", "svg"},
+                "low_word_first", "scene", "svg", "tolerances"},
     "Device": {"kind", "at"}, "Connection": {"source", "target", "gives", "takes"}, "Action": {"qualifier", "time"},
     "Transition": {"sources", "targets"}, "Sequence": {"steps", "transitions", "bodies"}, "Step": {"actions"}, "Body": {"text"},
     "Declared": {"name", "role", "type", "initial"},

@@ -56,3 +56,20 @@ def test_without_a_passing_scenario_it_says_so_and_it_can_be_cancelled(made, qtb
     panel.start()
     panel.stop()
     assert panel.room is None and panel.start_button.isEnabled()
+
+
+def test_tolerances_of_their_own_are_typed_kept_in_the_file_and_told_where_they_are_none(made, qtbot):
+    window = made(proven())
+    window.show_proof(window.proof.room)
+    panel = window.proof.room
+    qtbot.keyClicks(panel.own, "gate 40 %, Lnog 5 %")
+    qtbot.keyClick(panel.own, Qt.Key.Key_Return)
+    assert (
+        "Lnog has no tolerance; did you mean Long?" in panel.status.text() and window.document.project.tolerances == ()
+    )
+    panel.own.setText("gate 40 %, Long 5 %")
+    qtbot.keyClick(panel.own, Qt.Key.Key_Return)
+    assert window.document.project.tolerances == (("Gate", 40.0), ("Long", 5.0)) and "Lnog" not in panel.status.text()
+    panel.own.clearFocus()
+    window.document.undo()
+    assert panel.own.text() == ""

@@ -35,7 +35,7 @@ STAGE_OF = {
     "requirements": "Brief", "signals": "Signals", "tables": "Signals", "routines": "Signals", "instances": "Signals",
     "recipes": "Signals", "opening": "Signals",
     "closing": "Signals", "units": "Signals", "sequences": "Sequence", "devices": "Machine", "connections": "Machine", "labels": "Machine",
-    "groups": "Machine", "scene": "Machine", "svg": "Machine", "modbus": "Machine",
+    "groups": "Machine", "scene": "Machine", "svg": "Machine", "tolerances": "Proof", "modbus": "Machine",
     "interlocks": "Proof", "opposed": "Proof", "trips": "Proof", "alarms": "Proof", "scenarios": "Proof",
     "accepted": "Proof", "sweep": "Proof",    "study": "Proof", "waivers": "Proof",
 }  # fmt: skip

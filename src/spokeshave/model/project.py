@@ -405,6 +405,8 @@ class Project:
     """Additional data of other programs in PLCopen XML: of which part of the file, and what."""
     sweep: SweepPlan = field(default_factory=SweepPlan)
     study: StudyPlan = field(default_factory=StudyPlan)
+    tolerances: tuple[tuple[str, float], ...] = ()
+    """How far devices and settings may be off, in percent, where the room that is left is measured."""
 
     def runs_like(self, other: Project) -> bool:
         """Whether nothing that a run depends on differs: requirements, scenarios, comments on the file and places

@@ -54,7 +54,7 @@ STAGES = (
     "name", "period_ms", "comment", "requirements", "signals", "tables", "routines", "instances", "recipes", "opening", "closing", "home", "reset",
     "sequences", "interlocks", "opposed", "trips", "alarms", "devices", "connections", "labels", "groups", "scene", "svg", "units", "modbus",
     "scenarios", "accepted",
-    "sweep", "study", "waivers", "foreign", "conflicts",
+    "sweep", "study", "tolerances", "waivers", "foreign", "conflicts",
 )  # fmt: skip
 """Fields in the order of the stages of the work."""
 

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QRect, QRectF, Qt, QTimer
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import (
     QCheckBox,
     QHBoxLayout,
     QHeaderView,
+    QLineEdit,
     QPlainTextEdit,
     QProgressBar,
     QPushButton,
@@ -31,6 +34,7 @@ from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Project
 from spokeshave.verify.processes import executor
 from spokeshave.verify.room.limits import Limit
+from spokeshave.verify.room.tolerances import ToleranceError, read_tolerances, tolerances_text
 from spokeshave.verify.room.windows import Window
 from spokeshave.verify.room.work import Room, RoomReport
 
@@ -122,6 +126,15 @@ class RoomPanel(QWidget):
         self.tolerance.setSuffix(" %")
         self.tolerance.setAccessibleName("Tolerance of devices")
         self.tolerance.setToolTip("How far each device is off by chance in the draws")
+        self.own = QLineEdit()
+        self.own.setAccessibleName("Devices and settings with tolerances of their own")
+        self.own.setPlaceholderText("but: Gate 20 %, CoolTime 5 %")
+        self.own.setMinimumWidth(150)
+        self.own.setToolTip(
+            "Kept in the machine file: devices that are off by something else, and settings that are off at all"
+        )
+        self.own.setText(tolerances_text(document.project.tolerances))
+        self.own.editingFinished.connect(self.take_own)
         self.draws.setRange(0, 10_000)
         self.draws.setValue(100)
         self.draws.setSuffix(" cycles")
@@ -148,7 +161,15 @@ class RoomPanel(QWidget):
         top = QHBoxLayout()
         top.setContentsMargins(12, 6, 12, 4)
         top.setSpacing(8)
-        for w in (self.start_button, self.cancel_button, self.progress, self.turn, self.tolerance, self.draws):
+        for w in (
+            self.start_button,
+            self.cancel_button,
+            self.progress,
+            self.turn,
+            self.tolerance,
+            self.own,
+            self.draws,
+        ):
             top.addWidget(w)
         top.addWidget(self.status, 1)
         self.side = side = QWidget()
@@ -169,6 +190,7 @@ class RoomPanel(QWidget):
         whole.addWidget(both, 1)
         self.empty = EmptyHint(self.list, ASKS, (("Measure room", self.start),))
         document.changed.connect(self._sum_up)
+        document.changed.connect(self._follow_own)
         self._show()
 
     # -- what is shown
@@ -190,12 +212,29 @@ class RoomPanel(QWidget):
         if self._problem:
             text, colour = self._problem, "late"
         self.status.say(text, colour)
-        for w in (self.start_button, self.turn, self.tolerance, self.draws):
+        for w in (self.start_button, self.turn, self.tolerance, self.own, self.draws):
             w.setEnabled(not running)
         self.cancel_button.setVisible(running)
         self.progress.setVisible(running)
 
     _problem = ""
+
+    def take_own(self) -> None:
+        """Takes the tolerances that are typed into the file; what is none is told, and stays to be changed."""
+        try:
+            made = read_tolerances(self.document.project, self.own.text())
+        except ToleranceError as error:
+            self._problem = str(error)
+            self._sum_up()
+            return
+        self._problem = ""
+        if made != self.document.project.tolerances:
+            self.document.edit("Tolerances", lambda p: replace(p, tolerances=made))
+        self._sum_up()
+
+    def _follow_own(self) -> None:
+        if not self.own.hasFocus():
+            self.own.setText(tolerances_text(self.document.project.tolerances))
 
     def _show(self) -> None:
         report = self.report

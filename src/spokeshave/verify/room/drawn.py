@@ -16,7 +16,7 @@ from spokeshave.verify.scenarios import run_scenario
 
 @dataclass(frozen=True, slots=True)
 class Draw:
-    """One run: the factor of each device, what failed (empty if it passed), the cycle in ms (0 if none came to its end)."""
+    """One run: the factor of each device and setting, what failed (empty if it passed), the cycle in ms (0 if none came to its end)."""
 
     number: int
     factors: tuple[tuple[str, float], ...]
@@ -48,7 +48,7 @@ class Drawn:
         """In lines."""
         if not self.draws:
             return []
-        out = [f"{self.passed} of {len(self.draws)} cycles pass with all devices off by chance"]
+        out = [f"{self.passed} of {len(self.draws)} cycles pass with all of them off by chance"]
         out += [f"  {n} times first: {what}" for what, n in self.failed_first[:5]]
         if times := self.cycles:
             low, middle, high = (times[round((len(times) - 1) * part)] / 1000 for part in (0.05, 0.5, 0.95))
@@ -61,14 +61,18 @@ class Drawn:
 def draw(
     project: Project, cycle: Scenario, knobs: Iterable[Knob], tolerance: float, seed: int, number: int
 ) -> Draw:  # fmt: skip
-    """The run with this number: each device is faster or slower by up to `tolerance`, drawn by seed and number alone."""
+    """The run with this number: each device is faster or slower by up to its own tolerance, or `tolerance` where the file has none for it,
+    and each setting that has one is longer or shorter; drawn by seed and number alone.
+    """
     chance = random.Random(f"{seed} {number}")
+    own = {name.lower(): percent / 100 for name, percent in project.tolerances}
     factors = []
     for k in knobs:
-        if k.kind == "device":
-            factor = 1.0 + chance.uniform(-tolerance, tolerance)
+        by = own.get(k.name.lower(), tolerance if k.kind == "device" else 0.0)
+        if k.kind == "device" or by:
+            factor = 1.0 + chance.uniform(-by, by)
             factors.append((k.name, factor))
-            project = turned(project, k, factor)
+            project = turned(project, k, factor if k.kind == "device" else factor * k.usual)
     result = run_scenario(project, cycle)
     worst = result.worst
     failed = (

@@ -24,6 +24,7 @@ from spokeshave.verify.room.drawn import Draw, Drawn, cycle_of, draw
 from spokeshave.verify.room.knobs import Knob, knobs_of
 from spokeshave.verify.room.limits import Judge, Limit, limits_of
 from spokeshave.verify.room.path import Leg, critical_path
+from spokeshave.verify.room.tolerances import tolerances_text
 from spokeshave.verify.room.windows import Window, windows
 from spokeshave.verify.scenarios import run_all
 from spokeshave.verify.sweep.cycle import cycles_of
@@ -132,7 +133,8 @@ class RoomReport:
         whole = [x.knob.words for x in self.limits if x.fails is None and x.up]
         out += [f"as far as was looked nothing fails with: {', '.join(whole)}"] if whole else []
         if self.drawn.draws:
-            out.append(f"tolerance {100 * self.tolerance:g} %, {self.cycle}:")
+            own = tolerances_text(self.project.tolerances)
+            out.append(f"tolerance {100 * self.tolerance:g} %{f', {own}' if own else ''}, {self.cycle}:")
             out += self.drawn.said()
         if self.path:
             out.append(
@@ -151,7 +153,8 @@ class RoomReport:
                          "scenario": w.scenario, "what": w.what} for w in self.windows],
             "limits": [{"kind": x.knob.kind, "name": x.knob.name, "usual": x.knob.usual, "up": x.up, "holds": x.holds, "fails": x.fails,
                         "what": x.what} for x in self.limits],
-            "draws": {"tolerance": self.tolerance, "cycle": self.cycle, "runs": len(self.draws), "passed": self.drawn.passed,
+            "draws": {"tolerance": self.tolerance, "own": [[n, p] for n, p in self.project.tolerances],
+                      "cycle": self.cycle, "runs": len(self.draws), "passed": self.drawn.passed,
                       "failed_first": [[w, n] for w, n in self.drawn.failed_first], "cycles_ms": self.drawn.cycles},
             "path": [{"step": x.step, "begin_ms": x.begin, "end_ms": x.end, "waited_on": x.waited_on} for x in self.path],
         }  # fmt: skip
