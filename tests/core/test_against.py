@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import json
+import socket
 import subprocess
 import sys
+import threading
 from contextlib import contextmanager
 from dataclasses import replace
 from typing import Any
@@ -17,7 +19,8 @@ from typer.testing import CliRunner
 from spokeshave.cli import whole_app
 from spokeshave.controller.against import AgainstRun, Way, way_of
 from spokeshave.controller.lanes import Lane, Lanes
-from spokeshave.controller.line import Line, LineError, RoundTrip, blocks_of
+from spokeshave.controller.line import LineError, ModbusLine, RoundTrip, blocks_of, open_line
+from spokeshave.engine.session import Session
 from spokeshave.fieldbus.address_map import (
     COUNT,
     ECHO,
@@ -29,6 +32,8 @@ from spokeshave.fieldbus.address_map import (
     let_write,
     put_first_free,
 )
+from spokeshave.fieldbus.image import Image
+from spokeshave.fieldbus.real_time import run_counted
 from spokeshave.formats.code.write import generate
 from spokeshave.formats.spoke import dumps, loads, read
 from spokeshave.language.literals import read_value
@@ -118,7 +123,7 @@ def soft(project: Project, *changes: tuple[str, str]) -> Soft:
 @contextmanager
 def line_to(project: Project, controller: Soft, by_clock: bool = False):
     with controller.listening(by_clock) as port:
-        line = Line(project, "127.0.0.1", port)
+        line = ModbusLine(project, "127.0.0.1", port)
         line.connect()
         try:
             yield line
@@ -183,7 +188,7 @@ def test_a_line_that_is_lost_is_a_verdict_of_its_own(monkeypatch):
         result = run.run(look)
     assert result.outcome is Outcome.LINE_LOST and "has not run the scan it was told" in result.stopped
     with pytest.raises(LineError, match="nobody answers"):
-        Line(COUNTING, "127.0.0.1", 1).connect()
+        open_line(COUNTING, "127.0.0.1:1")
 
 
 def test_what_cannot_be_done_to_a_controller_outside_is_said_before():
@@ -274,7 +279,10 @@ def test_the_file_keeps_what_clients_write_and_the_order_of_words():
     assert there.words(65538, Type.DINT) == (2, 1) and there.number((2, 1), Type.DINT) == 65538
 
 
-def test_the_commands_serve_and_verify_each_other_by_count(tmp_path):
+@pytest.mark.parametrize("over", ["--modbus", "--opcua"])
+def test_the_commands_serve_and_verify_each_other_by_count(tmp_path, over):
+    if over == "--opcua":
+        pytest.importorskip("asyncua")
     file = tmp_path / "sluice.spoke"
     file.write_text(dumps(replace(COUNTING, low_word_first=True)), encoding="utf-8")
     words = [
@@ -284,8 +292,8 @@ def test_the_commands_serve_and_verify_each_other_by_count(tmp_path):
         "serve",
         str(file),
         "--by-count",
-        "--modbus",
-        "127.0.0.1:0",
+        over,
+        f"127.0.0.1:{free_port()}",
         "--for",
         "60s",
     ]
@@ -303,7 +311,8 @@ def test_the_commands_serve_and_verify_each_other_by_count(tmp_path):
         finally:
             controller.terminate()
     for words, says in (
-        (["--against", "192.0.2.9:502"], "--outside"), (["--against", "here"], "HOST:PORT"),
+        (["--against", "192.0.2.9:502"], "--outside"), (["--against", "opc.tcp://192.0.2.9:4840/x"], "--outside"),
+        (["--against", "here"], "HOST:PORT"),
         (["--against", "127.0.0.1:1"], "nobody answers"), (["--against", "127.0.0.1:1", "--keep"], "goes with"),
     ):  # fmt: skip
         refused = CliRunner().invoke(whole_app(), ["verify", str(file), *words])
@@ -348,3 +357,42 @@ def test_the_code_of_the_examples_passes_behind_the_line(name):
                 assert run.left_out or result.outcome is Outcome.PASS, (scenario.name, result.stopped, result.worst)
                 ran += not run.left_out
     assert ran >= (18 if WANTED == "search" else 1)
+
+
+def test_over_opc_ua_our_client_and_our_server_do_the_same():
+    pytest.importorskip("asyncua")
+    from spokeshave.fieldbus.node_server import NodeServer
+
+    project = COUNTING
+    session, image = Session(project), Image(project, Role.CONTROLLER)
+    server, over = NodeServer(image, port=free_port(), name="Sluice"), threading.Event()
+    server.start()
+    running = threading.Thread(target=run_counted, args=(session, image, None, over.is_set))
+    running.start()
+    try:
+        line = open_line(project, server.address)
+        way = way_of(line, project)
+        assert way.counts and line.restarts
+        for name in ("Short", "By hand", "Power"):
+            run = AgainstRun(project, named(project, name), line, way)
+            result = run.run()
+            assert result.outcome is Outcome.PASS, (name, result.stopped, result.worst)
+            assert run.measured.lag_ms == project.period_ms
+        line.close()
+        other = replace(
+            project, signals=tuple(replace(s, name="Dirve") if s.name == "Drive" else s for s in project.signals)
+        )
+        with pytest.raises(LineError, match="has no Dirve; did you mean Drive"):
+            open_line(replace(other, sequences=(), scenarios=(), devices=(), trips=(), modbus=()), server.address)
+    finally:
+        over.set()
+        running.join(5)
+        server.stop()
+    with pytest.raises(LineError, match="nobody answers"):
+        open_line(project, server.address)
+
+
+def free_port() -> int:
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])

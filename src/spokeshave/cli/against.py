@@ -19,7 +19,7 @@ Against = Annotated[
     str,
     typer.Option(
         "--against",
-        help="HOST:PORT of a controller (Modbus TCP) that has the controls; the machine stand-in is its machine.",
+        help="HOST:PORT of a controller (Modbus TCP) that has the controls, or opc.tcp://HOST:PORT; the machine stand-in is its machine.",
     ),
 ]
 Tolerance = Annotated[
@@ -49,13 +49,14 @@ def run_against(
 ) -> tuple[list[Result], dict[str, Any], list[str]]:  # fmt: skip
     """The results, what was measured as data, and the same in words. Exits 2 where no line can be made."""
     from spokeshave.controller.against import AgainstRun, Measured, way_of
-    from spokeshave.controller.line import Line, LineError
+    from spokeshave.controller.line import LineError, host_of, open_line
     from spokeshave.fieldbus.access import is_open
     from spokeshave.verify.expectations import Outcome
 
-    host, _, port = address.rpartition(":")
-    if not host or not port.isdigit() or not 0 < int(port) < 65536:
-        fail(f"--against {address!r}: write HOST:PORT, for example 127.0.0.1:5020")
+    try:
+        host, _ = host_of(address)
+    except LineError as error:
+        fail(f"--against {address!r}: {error}")
     if is_open(host) and not outside:
         fail(
             f"{host} is another machine, and inputs would be written into its controller; unplug what it moves, then say --outside"
@@ -63,8 +64,7 @@ def run_against(
     scan_ms = duration(their_scan, "--their-scan") if their_scan else 0
     late_ms = duration(tolerance, "--tolerance") if tolerance else 0
     try:
-        line = Line(project, host, int(port), unit)
-        line.connect()
+        line = open_line(project, address, unit)
     except LineError as error:
         fail(f"{file}: {error}")
     results: list[Result] = []

@@ -20,6 +20,9 @@ serving_app = typer.Typer()
 def serve(
     file: File,
     modbus: Annotated[str, typer.Option("--modbus", help="HOST:PORT to listen at.")] = "127.0.0.1:5020",
+    opcua: Annotated[
+        str, typer.Option("--opcua", help="HOST:PORT to listen at for OPC UA, in the place of Modbus; 4840 is usual.")
+    ] = "",
     role: Annotated[
         str,
         typer.Option(
@@ -104,9 +107,14 @@ def serve(
         _print_map(mapped.rows(), as_json)
     if show_map or keep or map_table is not None:
         return
-    host, _, port = modbus.rpartition(":")
+    at = opcua or modbus
+    host, _, port = at.rpartition(":")
     if not host or not port.isdigit() or int(port) > 65535:
-        fail(f"{modbus!r} is no address; write HOST:PORT, for example 127.0.0.1:5020")
+        fail(f"{at!r} is no address; write HOST:PORT, for example 127.0.0.1:5020")
+    if opcua and allow:
+        fail(
+            "--allow is for Modbus; OPC UA listens to whoever reaches it, so let it listen at 127.0.0.1, or say --open"
+        )
     seconds = duration(length) / 1000 if length else None
     try:
         allowed = networks(allow or ())
@@ -126,6 +134,7 @@ def serve(
             lambda text: print(text, flush=True, file=sys.stderr if as_json else sys.stdout),
             allowed,
             by_count,
+            bool(opcua),
         )
     except ServeError as error:
         fail(str(error))

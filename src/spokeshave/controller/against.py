@@ -16,7 +16,7 @@ from spokeshave.controller.lanes import Apart, Lanes, tolerance_ms
 from spokeshave.controller.line import LOST_S, Line, LineError, RoundTrip
 from spokeshave.engine.explain import waiting
 from spokeshave.engine.session import Session
-from spokeshave.fieldbus.address_map import COUNT, COUNTED, ECHO, POWER, RESTART
+from spokeshave.fieldbus.address_map import COUNTED, ECHO, POWER, RESTART
 from spokeshave.language.literals import time_text, value_text
 from spokeshave.language.scenario_lists import Case, cases_of
 from spokeshave.language.scenario_rows import DeedRow, GivenRow
@@ -160,7 +160,7 @@ class _Beside:
         self.program = run.session.program
         self.period_ms = self.program.period_ms
         many = {q.name for q in run.project.sequences if any(len(t.targets) > 1 for t in q.transitions)}
-        self.compared = {p.name for p in line.map.points if p.name != ECHO and p.name not in many}
+        self.compared = {n for n in line.points if n != ECHO and n not in many}
         """Of a sequence that can be in several steps at once no number is its state."""
         self.behind_ms = 0.0
         self.echo: Any = None
@@ -330,8 +330,4 @@ class _Beside:
 def _given(line: Line, session: Session) -> dict[str, Any]:
     """What the controller is given: everything in the map that a client may write, as it is after the last scan."""
     v, slots = session.situation.v, session.program.slots
-    return {
-        p.name: v[slots[p.name.lower()]]
-        for p in line.map.points
-        if p.table.writable and p.name not in (COUNT, RESTART, POWER)
-    }
+    return {name: v[slots[name.lower()]] for name in line.given}

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from spokeshave.controller.against import AgainstRun, Measured, Way, way_of
-from spokeshave.controller.line import Line, LineError
+from spokeshave.controller.line import LineError, open_line
 from spokeshave.engine.link import LinkError
 from spokeshave.model.project import Accepted, Project, Scenario
 from spokeshave.verify.accepted import accept
@@ -17,10 +17,9 @@ from spokeshave.verify.scenarios import Result, run_scenario
 
 @dataclass(frozen=True, slots=True)
 class Address:
-    """Where the controller is."""
+    """Where the controller is: `HOST:PORT`, or `opc.tcp://HOST:PORT`; `unit` is that of Modbus."""
 
-    host: str
-    port: int
+    text: str
     unit: int = 1
 
 
@@ -39,8 +38,7 @@ def measure(project: Project, at: Address, their_scan_ms: int, tolerance_ms: int
     """What the line gives, or why there is none."""
     line = None
     try:
-        line = Line(project, at.host, at.port, at.unit)
-        line.connect()
+        line = open_line(project, at.text, at.unit)
         return way_of(line, project, their_scan_ms, tolerance_ms, real_time)
     except (LineError, LinkError) as error:
         return str(error)
@@ -53,8 +51,7 @@ def judge(project: Project, scenario: Scenario, at: Address, way: Way) -> Judged
     """One scenario, or why there is no line any more."""
     line = None
     try:
-        line = Line(project, at.host, at.port, at.unit)
-        line.connect()
+        line = open_line(project, at.text, at.unit)
         run = AgainstRun(project, scenario, line, way)
         result = portable(run.run(look))
     except (LineError, LinkError) as error:

@@ -1,4 +1,4 @@
-"""The line to a controller: a Modbus TCP client of the address map, in which the other side is the controller."""
+"""The line to a controller, which is the other side of the address map; here over Modbus TCP, in `node_line` over OPC UA."""
 
 from __future__ import annotations
 
@@ -27,6 +27,8 @@ from spokeshave.model.project import Project, Type, Value
 
 MOST_BITS, MOST_REGISTERS = 1900, 120
 """What one request asks for, at most (the protocol's limits are 2000 and 125, 1968 and 123 to write)."""
+OPC = "opc.tcp://"
+"""How an address of OPC UA begins; others are of Modbus TCP."""
 LOST_S = 2.0
 """A line that is silent for so long is lost."""
 
@@ -63,22 +65,18 @@ def blocks_of(points: Iterable[Point]) -> list[list[Point]]:
 
 
 class Line:
-    """Reads and writes as a client; `close` it. Raises `LineError` for a map that does not hold all signals."""
+    """What is asked of a line, whatever it is made of; `close` it. `points` is what is on it, by name, `sent` what the controller was given.
 
-    def __init__(self, project: Project, host: str, port: int, unit: int = 1) -> None:
+    Raises `LineError` for a map that does not hold all signals.
+    """
+
+    def __init__(self, project: Project, address: str) -> None:
         self.map = AddressMap(project, Role.CONTROLLER)
         if self.map.problems:
             raise LineError(self.map.problems[0])
-        self.address, self.unit = f"{host}:{port}", unit
-        self._client = ModbusTcpClient(host.strip("[]"), port=port, timeout=LOST_S, retries=0)
+        self.address = address
         self.points = {p.name: p for p in self.map.points}
-        shown = blocks_of(p for p in self.map.points if not p.table.writable)
-        # What is read behind the count is of that scan; what was read before it may be of the one before.
-        self._shown = sorted(shown, key=lambda block: all(p.name != ECHO for p in block))
-        self._given = blocks_of(
-            p for p in self.map.points if p.table.writable and p.name not in (COUNT, RESTART, POWER)
-        )
-        self._sent: dict[str, Value] = {}
+        self.sent: dict[str, Value] = {}
 
     @property
     def counts(self) -> bool:
@@ -90,8 +88,68 @@ class Line:
         """Whether the controller can be begun anew."""
         return RESTART in self.points
 
+    @property
+    def given(self) -> list[str]:
+        """What the controller is given in each scan: inputs, and settings that it takes from a client."""
+        return [n for n, p in self.points.items() if p.table.writable and n not in (COUNT, RESTART, POWER)]
+
     def connect(self) -> None:
         """Raises `LineError` if nobody answers."""
+        raise NotImplementedError
+
+    def close(self) -> None:
+        """Ends the line."""
+        raise NotImplementedError
+
+    def read(self) -> dict[str, Value]:
+        """What the controller shows: outputs, and states and counts that are in the map. Raises `LineError`."""
+        raise NotImplementedError
+
+    def write(self, values: Mapping[str, Value]) -> None:
+        """Gives the controller its inputs; only what is new is sent. Raises `LineError`."""
+        raise NotImplementedError
+
+    def again(self) -> None:
+        """Sends all that was sent once more. Raises `LineError`."""
+        raise NotImplementedError
+
+    def put(self, name: str, value: Value) -> None:
+        """Writes one of the services. Raises `LineError`."""
+        raise NotImplementedError
+
+    def count(self, number: int) -> None:
+        """Tells which scan is to be run. Raises `LineError`."""
+        self.put(COUNT, number)
+
+    def pulse(self, name: str) -> None:
+        """Puts a bit on and off again: `RESTART` or `POWER`. Raises `LineError`."""
+        for value in (True, False):
+            self.put(name, value)
+
+    def measure(self, times: int = 40) -> RoundTrip:
+        """How long the way there and back takes. Raises `LineError`."""
+        took = []
+        for _ in range(times):
+            began = time.perf_counter()
+            self.read()
+            self.again()
+            took.append((time.perf_counter() - began) * 1000)
+        return RoundTrip(times, sum(took) / times, max(took))
+
+
+class ModbusLine(Line):
+    """A Modbus TCP client of the address map."""
+
+    def __init__(self, project: Project, host: str, port: int, unit: int = 1) -> None:
+        super().__init__(project, f"{host}:{port}")
+        self.unit = unit
+        self._client = ModbusTcpClient(host.strip("[]"), port=port, timeout=LOST_S, retries=0)
+        shown = blocks_of(p for p in self.map.points if not p.table.writable)
+        # What is read behind the count is of that scan; what was read before it may be of the one before.
+        self._shown = sorted(shown, key=lambda block: all(p.name != ECHO for p in block))
+        self._given = blocks_of(self.points[n] for n in self.given)
+
+    def connect(self) -> None:
         if not self._client.connect():  # type: ignore[no-untyped-call]
             raise LineError(f"nobody answers at {self.address}")
 
@@ -99,7 +157,6 @@ class Line:
         self._client.close()  # type: ignore[no-untyped-call]
 
     def read(self) -> dict[str, Value]:
-        """What the controller shows: outputs, and states and counts that are in the map. Raises `LineError`."""
         found: dict[str, Value] = {}
         for block in self._shown:
             first, words = block[0], sum(p.words for p in block)
@@ -112,34 +169,19 @@ class Line:
         return found
 
     def write(self, values: Mapping[str, Value]) -> None:
-        """Gives the controller its inputs; only blocks in which something is new are sent. Raises `LineError`."""
         for block in self._given:
             new = {p.name: values[p.name] for p in block}
-            if any(self._sent.get(name) != value or name not in self._sent for name, value in new.items()):
+            if any(name not in self.sent or self.sent[name] != value for name, value in new.items()):
                 self._put(block, new)
-                self._sent |= new
+                self.sent |= new
 
-    def count(self, number: int) -> None:
-        """Tells which scan is to be run. Raises `LineError`."""
-        self._put([self.points[COUNT]], {COUNT: number})
+    def again(self) -> None:
+        for block in self._given:
+            if block[0].name in self.sent:
+                self._put(block, self.sent)
 
-    def pulse(self, name: str) -> None:
-        """Puts a bit on and off again: `RESTART` or `POWER`. Raises `LineError`."""
-        for value in (True, False):
-            self._put([self.points[name]], {name: value})
-
-    def measure(self, times: int = 40) -> RoundTrip:
-        """How long the way there and back takes. Raises `LineError`."""
-        took = []
-        for _ in range(times):
-            began = time.perf_counter()
-            self.read()
-            for block in self._given:
-                sent = {p.name: self._sent[p.name] for p in block if p.name in self._sent}
-                if len(sent) == len(block):
-                    self._put(block, sent)
-            took.append((time.perf_counter() - began) * 1000)
-        return RoundTrip(times, sum(took) / times, max(took))
+    def put(self, name: str, value: Value) -> None:
+        self._put([self.points[name]], {name: value})
 
     def _put(self, block: list[Point], values: Mapping[str, Value]) -> None:
         first = block[0]
@@ -165,3 +207,27 @@ class Line:
         if answer.isError():
             raise LineError(f"{self.address} refuses {first.address} of the {first.table}, where {first.name} is")
         return answer
+
+
+def open_line(project: Project, address: str, unit: int = 1) -> Line:
+    """A line to `HOST:PORT` (Modbus TCP) or `opc.tcp://HOST:PORT` (OPC UA), connected. Raises `LineError`."""
+    host, port = host_of(address)
+    if address.startswith(OPC):
+        try:
+            from spokeshave.controller.node_line import NodeLine
+        except ImportError as error:
+            raise LineError("OPC UA needs the package asyncua: pip install 'spokeshave[opcua]'") from error
+        line: Line = NodeLine(project, address)
+    else:
+        line = ModbusLine(project, host, port, unit)
+    line.connect()
+    return line
+
+
+def host_of(address: str) -> tuple[str, int]:
+    """Host and port of an address. Raises `LineError` for what is none."""
+    plain = address.strip().removeprefix(OPC).partition("/")[0]
+    host, _, port = plain.rpartition(":")
+    if not host or not (port.isascii() and port.isdigit()) or not 0 < int(port) < 65536:
+        raise LineError(f"write HOST:PORT, for example 127.0.0.1:5020, or {OPC}127.0.0.1:4840")
+    return host, int(port)

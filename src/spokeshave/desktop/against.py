@@ -23,6 +23,7 @@ from PySide6.QtWidgets import (
 
 from spokeshave.controller.against import Measured, Way
 from spokeshave.controller.elsewhere import Address, Judged, judge, measure
+from spokeshave.controller.line import OPC, LineError, host_of
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.plain_text import TextLabel, plain
 from spokeshave.desktop.process_work import Elsewhere
@@ -59,7 +60,7 @@ class AgainstWindow(QWidget):
         self.measured = Measured()
         self._to_run: list[Scenario] = []
         self._count = 0
-        self._at = Address("", 0)
+        self._at = Address("")
         self._elsewhere = Elsewhere(self)
         says = TextLabel("The machine stand-in is the machine, the controller outside has the controls. Inputs are written into it, "
                          "its outputs are read, and each is held against what the model does at that time.")  # fmt: skip
@@ -207,7 +208,7 @@ class AgainstWindow(QWidget):
         self.show_button.setEnabled(found is not None and bool(found.result.runs))
 
     def _warn(self) -> None:
-        host = self.address.text().strip().rpartition(":")[0]
+        host = self.address.text().strip().removeprefix(OPC).rpartition(":")[0]
         outside = bool(host) and is_open(host)
         self.open.setVisible(outside)
         self.unplugged.setVisible(outside)
@@ -230,9 +231,10 @@ class AgainstWindow(QWidget):
         except ValueError as error:
             self.state.setText(f"✕ Write a time such as 50 ms: {error}")
             return
-        host, _, port = self.address.text().strip().rpartition(":")
-        if not host or not port.isascii() or not port.isdigit() or not 0 < int(port) < 65536:
-            self.state.setText("✕ Write the address as HOST:PORT, for example 127.0.0.1:5020.")
+        try:
+            host, _ = host_of(self.address.text())
+        except LineError as error:
+            self.state.setText(f"✕ {str(error)[:1].upper()}{str(error)[1:]}.")
             return
         if is_open(host) and not self.unplugged.isChecked():
             self.state.setText("✕ Say that nothing that could move is connected to it.")
@@ -241,7 +243,7 @@ class AgainstWindow(QWidget):
         if bad := errors(link_problems(project)):
             self.state.setText(f"✕ The machine file cannot run: {bad[0]}")
             return
-        self._at = Address(host, int(port), self.unit.value())
+        self._at = Address(self.address.text().strip(), self.unit.value())
         self._to_run, self._count, self.measured, self.way = scenarios, len(scenarios), Measured(), None
         for s in scenarios:
             self.judged.pop(s.name, None)

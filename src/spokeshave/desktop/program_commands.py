@@ -25,6 +25,7 @@ LICENCES = (
     ("PySide6-Essentials", "LGPL-3.0, with Qt: separate libraries, which you may replace by others of the same interface"),
     ("numpy", "BSD-3-Clause"), ("lark", "MIT"), ("pydantic", "MIT"), ("typer", "MIT"), ("jinja2", "BSD-3-Clause"), ("openpyxl", "MIT"),
     ("defusedxml", "PSF-2.0"), ("platformdirs", "MIT"), ("pymodbus", "BSD-3-Clause"), ("pillow", "MIT-CMU"), ("pypdf", "BSD-3-Clause"),
+    ("asyncua", "LGPL-3.0, an optional extra"),
 )  # fmt: skip
 """The packages that the program is made with, and under which terms."""
 

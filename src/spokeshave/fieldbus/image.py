@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import threading
 from collections import deque
+from collections.abc import Callable
 
 from spokeshave.engine.session import Session
 from spokeshave.fieldbus import FieldbusError
@@ -37,6 +38,8 @@ class Image:
         self._variables = [v.name for v in project.variables]
         self._services: dict[str, Value] = {COUNT: 0, ECHO: 0, RESTART: False, POWER: False}
         self.values |= self._services
+        self.shown: Callable[[dict[str, Value]], None] | None = None
+        """Hears what is shown to clients behind each scan."""
         self.by_count = False
         """Whether a scan is run for each that a client counts, and none by the clock."""
         self.count_came = threading.Event()
@@ -80,14 +83,29 @@ class Image:
         except (AddressError, RegisterError):
             self.refused += 1
             raise
+        self._room()
+        for point, value in values:
+            self._take(point, value)
+        self.writes += 1
+
+    def put(self, point: Point, value: Value) -> None:
+        """Takes a value for the next scan. Raises `AddressError` for what may not be written, `BusyError`."""
+        if not point.table.writable:
+            self.refused += 1
+            raise AddressError(f"{point.name} is read only")
+        self._room()
+        self._take(point, value)
+        self.writes += 1
+
+    def _room(self) -> None:
         if len(self._written) > MOST_WAITING:
             self.refused += 1
             raise BusyError("the run does not keep up")
-        for point, value in values:
-            self._asked[point.name] = value
-            self._written.append((point, value))
-        self.writes += 1
-        if COUNT in new:
+
+    def _take(self, point: Point, value: Value) -> None:
+        self._asked[point.name] = value
+        self._written.append((point, value))
+        if point.name == COUNT:
             self.count_came.set()
 
     def _point(self, table: Table, address: int) -> tuple[Point, int]:
@@ -155,6 +173,8 @@ class Image:
             values[p.name] = p.step in active if p.step >= 0 else min((steps[a].number for a in active), default=0)
         self._services[ECHO] = self._services[COUNT]
         self.values = values | self._services
+        if self.shown is not None:
+            self.shown(self.values)
         for name, value in list(self._asked.items()):
             if value == self.values[name]:
                 self._asked.pop(name, None)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import signal
 import threading
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 from spokeshave.engine.session import Session
 from spokeshave.fieldbus.access import Network
@@ -13,6 +14,9 @@ from spokeshave.fieldbus.image import Image
 from spokeshave.fieldbus.real_time import Jitter, run_counted, run_real_time
 from spokeshave.fieldbus.server import ServeError, Server
 from spokeshave.model.project import Project
+
+if TYPE_CHECKING:
+    from spokeshave.fieldbus.node_server import NodeServer
 
 
 def serve_project(
@@ -24,13 +28,20 @@ def serve_project(
     say: Callable[[str], None],
     allowed: tuple[Network, ...] = (),
     by_count: bool = False,
+    opcua: bool = False,
 ) -> Jitter:
     """Serves until the seconds are over, Ctrl+C, or the run stops with an error; `by_count` runs a scan for each that a client counts.
 
     Raises `LinkError` for a machine file that cannot run, `ServeError` for an address that cannot be had.
     """
     session, image = Session(project), Image(project, role)
-    server = Server(image, host, port, allowed)
+    server: Server | NodeServer = Server(image, host, port, allowed)
+    if opcua:
+        try:
+            from spokeshave.fieldbus.node_server import NodeServer
+        except ImportError:
+            raise ServeError("OPC UA needs the package asyncua: pip install 'spokeshave[opcua]'") from None
+        server = NodeServer(image, host, port, project.name)
     server.start()
     over = threading.Event()
     before = None
