@@ -17,9 +17,9 @@ _spokeshave() {
     reach) words="--together --before --assume --most --keep --json" ;;
     recipes) words="--csv --json" ;;
     replay) words="--name --shift --scenario --within-ms --within --stimuli --json" ;;
-    room) words="--jobs --cluster --quick --tolerance --draws --seed --csv --json" ;;
+    room) words="--jobs --cluster --quick --tolerance --tolerance-of --keep --draws --seed --csv --json" ;;
     run) words="--for --scenario --recipe --stimuli --trace --keep-stimuli --every-scan" ;;
-    serve) words="--modbus --as --for --allow --open --by-count --map --also --let-write --keep-map --map-table --json" ;;
+    serve) words="--modbus --opcua --as --for --allow --open --by-count --map --also --let-write --keep-map --map-table --json" ;;
     strength) words="--jobs --cluster --sample --seed --csv --junit --json" ;;
     text) words="" ;;
     tidy) words="" ;;
