@@ -16,6 +16,8 @@ from spokeshave.desktop.machine_scene.painting import box_of, seen, transform_of
 from spokeshave.desktop.record import charts_of
 from spokeshave.desktop.window import MainWindow
 from spokeshave.model.diagnostics import Place
+from spokeshave.model.edits import new_sequence
+from spokeshave.model.project import Project
 from spokeshave.model.scene import Shape, shape_of
 from spokeshave.verify.record import record_html
 from tests.core.test_standing import gated
@@ -193,3 +195,20 @@ def test_the_record_has_the_machine_as_it_begins(qtbot, opened):
     opened.document.edit("draw", lambda _: project)
     opened.show_stage(3)
     assert "scene</title>" in opened.printing.paper(3).text
+
+
+def test_without_devices_the_next_step_is_to_add_some(qtbot):
+    window = MainWindow(Document(new_sequence(Project())))
+    window.asks_before_closing = False
+    qtbot.addWidget(window)
+    window.show()
+    window.table.actions["go.scene"].trigger()
+    panel = window.machine.scene
+    assert panel.empty.buttons[0].text() == "Add devices first"
+    qtbot.mouseClick(panel.empty.buttons[0], Left)
+    assert window.machine.parts.currentIndex() == 0
+    window.machine.add()
+    window.table.actions["go.scene"].trigger()
+    assert panel.empty.buttons[0].text() == "Draw from the devices"
+    qtbot.mouseClick(panel.empty.buttons[0], Left)
+    assert window.document.project.scene and not panel.empty.isVisible()

@@ -163,7 +163,7 @@ def style_sheet(c: Colours) -> str:
     QTableCornerButton::section {{ background: {c.raised}; border: none; }}
     QLineEdit, QComboBox, QSpinBox, QDoubleSpinBox {{ background: {c.surface}; border: 1px solid {c.hairline}; border-radius: 4px;
         padding: 3px 6px; min-height: 20px; selection-background-color: {c.accent}; selection-color: {c.surface}; }}
-    QLineEdit:disabled, QComboBox:disabled, QSpinBox:disabled {{ background: {c.window}; color: {c.faint}; }}
+    QLineEdit:disabled, QComboBox:disabled, QSpinBox:disabled, QDoubleSpinBox:disabled {{ background: {c.window}; color: {c.faint}; }}
     QLineEdit:focus, QComboBox:focus, QPlainTextEdit:focus, QTableView:focus, QTreeView:focus, QListView:focus {{
         border: 1px solid {c.accent}; }}
     QSpinBox::up-button, QSpinBox::down-button, QDoubleSpinBox::up-button, QDoubleSpinBox::down-button {{

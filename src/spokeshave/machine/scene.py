@@ -59,13 +59,16 @@ def _of(d: Device, x: int, y: int) -> list[Shape]:
             return [heat, Shape(f"{name} degrees", "text", (x + 2, y + 9), (12, 3), "ink", "°C", name, act="shows")]
         case "belt":
             bed = Shape(name, "box", (x, y + 6), (16, 2), "ink", "", name)
-            return [bed, Shape(f"{name} items", "box", (x, y + 2), (16, 4), "wood", "", name, act="carries")]
+            lying = Shape(f"{name} items", "box", (x, y + 2), (16, 4), "wood", "", name, act="carries")
+            return [bed, lying, Shape(f"{name} name", "text", (x, y + 9), (16, 2), "ink", name)]
         case "turntable":
-            plate = Shape(name, "round", (x + 2, y), (12, 12), "wood", "", name, act="turns", by=(360, 0))
-            return [plate, Shape(f"{name} mark", "box", (x + 7, y + 1), (2, 3), "ink", rides=name)]
+            plate = Shape(name, "round", (x + 3, y), (10, 10), "wood", "", name, act="turns", by=(360, 0))
+            mark = Shape(f"{name} mark", "box", (x + 7, y + 1), (2, 3), "ink", rides=name)
+            return [plate, mark, Shape(f"{name} name", "text", (x, y + 11), (16, 2), "ink", name)]
         case "axis":
             return [Shape(f"{name} rail", "line", (x, y + 7), (16, 1), "ink"),
-                    Shape(name, "box", (x, y + 4), (4, 5), "blue", "", name, act="moves", by=(12, 0))]  # fmt: skip
+                    Shape(name, "box", (x, y + 4), (4, 5), "blue", "", name, act="moves", by=(12, 0)),
+                    Shape(f"{name} name", "text", (x, y + 10), (16, 2), "ink", name)]  # fmt: skip
         case "lamp" | "horn":
             colour = ("light", "green", "light", "red", "blue")[int(to.get("colour", 2)) % 5]
             return [Shape(name, "round", (x + 5, y + 2), (6, 6), colour, "", name, act="lights"),

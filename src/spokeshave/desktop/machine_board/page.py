@@ -95,6 +95,7 @@ class MachinePage(StagePage):
         column.addWidget(whole, 1)
         self.scene = ScenePanel(document, runner, selection)
         self.parts = QTabWidget()
+        self.scene.devices_asked.connect(lambda: self.parts.setCurrentIndex(0))
         self.parts.setDocumentMode(True)
         self.parts.setAccessibleName("Devices or scene")
         self.parts.tabBar().setAccessibleName("Devices or scene")

@@ -38,6 +38,8 @@ class ScenePanel(QWidget):
     """A new shape stands where there is room, is chosen, and is dragged from there."""
 
     failed = Signal(str)
+    devices_asked = Signal()
+    """Somebody wants to draw devices, and there are none yet."""
 
     def __init__(self, document: Document, runner: Runner, selection: Selection) -> None:
         super().__init__()
@@ -57,7 +59,7 @@ class ScenePanel(QWidget):
         bar = QHBoxLayout()
         bar.setContentsMargins(12, 6, 12, 6)
         self.add_button = QToolButton()
-        self.add_button.setText("Add a shape")
+        self.add_button.setText("Add a shape   ")  # room for the mark of the menu
         self.add_button.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         menu = QMenu(self.add_button)
         self.adds = {kind: menu.addAction(WORDS.get(kind, kind).capitalize()) for kind in KINDS}
@@ -79,6 +81,7 @@ class ScenePanel(QWidget):
         for button in (self.front, self.back, self.remove_button, self.svg_button):
             bar.addWidget(button)
         self.hint.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        bar.addSpacing(8)
         bar.addWidget(self.hint, 1)
         fields = QScrollArea()
         fields.setWidget(self.form)
@@ -103,6 +106,7 @@ class ScenePanel(QWidget):
     def refresh(self) -> None:
         scene, chosen = self.document.project.scene, self.editor.shape()
         self.empty.show_while(not scene)
+        self.empty.buttons[0].setText("Draw from the devices" if self.document.project.devices else "Add devices first")
         for button in (self.front, self.back, self.remove_button):
             button.setEnabled(chosen is not None)
         self.adds["part"].setEnabled(bool(self.document.project.svg.strip()))
@@ -115,6 +119,9 @@ class ScenePanel(QWidget):
 
     def draw(self) -> None:
         """Shapes for the devices, where they stand on the board."""
+        if not self.document.project.devices:
+            self.devices_asked.emit()
+            return
         self.document.edit("Draw the scene", lambda p: add_shapes(p, first_drawing(p)))
 
     def add(self, kind: str) -> None:
