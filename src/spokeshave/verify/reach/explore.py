@@ -148,7 +148,7 @@ class Explorer:
         """As `go_on`, about `most` ways at a time; all ways from one situation are in the same part."""
         columns = self.layout.unpack(situations)
         for source, chosen in Ways(self.outcomes, columns, len(situations)).pieces(most):
-            after = {key: column[source] for key, column in columns.items()}
+            after = {key: column.take(source) for key, column in columns.items()}
             told = Scan(self.studied, after, len(source), dict(chosen)).run()
             self.scans += len(source)
             yield source, self.layout.pack(after, len(source)), told, chosen

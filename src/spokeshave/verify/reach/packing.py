@@ -42,11 +42,13 @@ class Layout:
         self._used += bits
 
     def pack(self, columns: dict[Key, NDArray[np.int32]], rows: int) -> Words:
-        out = np.zeros((rows, self.words), np.uint64)
+        words = [np.zeros(rows, np.uint64) for _ in range(self.words)]  # each in one piece of memory while it is made
         for c in self.cells:
-            value = (columns[c.key] - c.low).astype(np.uint64)
-            out[:, c.word] |= value << np.uint64(c.shift)
-        return out
+            column = columns[c.key]
+            value = (column - c.low if c.low else column).astype(np.uint64)
+            value <<= np.uint64(c.shift)
+            words[c.word] |= value
+        return np.stack(words, axis=1)
 
     def unpack(self, packed: Words) -> dict[Key, NDArray[np.int32]]:
         return {c.key: self._read(packed, c) for c in self.cells}

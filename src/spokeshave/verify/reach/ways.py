@@ -36,7 +36,7 @@ def patterns(outcomes: Outcomes, columns: Columns, rows: int) -> list[Pattern]:
     packed = np.packbits(bits, axis=1)
     kinds, which = np.unique(packed.view(np.dtype((np.void, packed.shape[1])))[:, 0], return_inverse=True)
     which = which.reshape(-1)
-    order = np.argsort(which, kind="stable")
+    order = _in_order(which)
     out = []
     for members in np.split(order, np.cumsum(np.bincount(which, minlength=len(kinds)))[:-1]):
         *on, standing = bits[members[0]].tolist()
@@ -66,9 +66,7 @@ class Ways:
             begins, counts = self._begins(first[which], columns)
             source, nth = _repeated(counts)
             self._source, self._first = source, self.pool.picks[begins[source] + nth]
-            columns = _Lazily(
-                columns, self._source, {key: self._value(key, self._first)[0] for key in self._first_keys}
-            )
+            columns = _Lazily(columns, self._source, {key: self._value(key, self._first) for key in self._first_keys})
         self._slots: list[tuple[Rows, Rows, set[Choice]]] = []
         """Of each cluster where the picks begin, how many there are, and what is chosen."""
         many = np.ones(len(self._source))
@@ -84,16 +82,19 @@ class Ways:
     def _begins(self, which: Rows, columns: Any) -> tuple[Rows, Rows]:
         """For each row where the picks of a cluster begin and how many there are; of -1 there is one, which chooses nothing."""
         begins, counts = np.zeros(len(which), np.int64), np.ones(len(which), np.int64)
-        order = np.argsort(which, kind="stable")
+        order = _in_order(which)
         for rows in np.split(order, np.flatnonzero(np.diff(which[order])) + 1):
             if len(rows) and which[rows[0]] >= 0:
                 tried = self.pool.tried[which[rows[0]]]
                 begins[rows], counts[rows] = tried.ways({key: columns[key][rows] for key in tried.keys}, len(rows))
         return begins, counts
 
-    def _value(self, key: Choice, entries: Rows) -> tuple[NDArray[Any], NDArray[np.bool_]]:
-        values, has = self.pool.table(key, self.outcomes.domain(key))
-        return values[entries], has[entries]
+    def _value(self, key: Choice, entries: Rows) -> NDArray[Any]:
+        return self.pool.table(key, self.outcomes.domain(key))[0].take(entries)
+
+    def _has(self, key: Choice, entries: Rows) -> NDArray[np.bool_]:
+        """In which entries something is chosen for this at all."""
+        return self.pool.table(key, self.outcomes.domain(key))[1].take(entries)
 
     def pieces(self, most: int) -> Iterator[tuple[Rows, Chosen]]:
         """About `most` ways at a time: the row each begins in, and what is chosen. All ways of a row are in one piece."""
@@ -108,14 +109,14 @@ class Ways:
         entries: list[Rows] = []
         for begins, counts, _ in self._slots:
             again, nth = _repeated(counts[rows])
-            entries = [e[again] for e in entries]
-            rows = rows[again]
-            entries.append(self.pool.picks[begins[rows] + nth])
-        chosen: Chosen = {key: self._value(key, self._first[rows])[0] for key in self._first_keys}
+            entries = [e.take(again) for e in entries]
+            rows = rows.take(again)
+            entries.append(self.pool.picks.take(begins.take(rows) + nth))
+        chosen: Chosen = {key: self._value(key, self._first[rows]) for key in self._first_keys}
         for picked, (_, _, keys) in zip(entries, self._slots):
             for key in keys:
-                values, has = self._value(key, picked)
-                chosen[key] = np.where(has, values, chosen[key]) if key in chosen else values
+                values = self._value(key, picked)
+                chosen[key] = np.where(self._has(key, picked), values, chosen[key]) if key in chosen else values
         return self._source[rows], chosen
 
 
@@ -129,6 +130,12 @@ class _Lazily(dict[Choice, NDArray[Any]]):
     def __missing__(self, key: Choice) -> NDArray[Any]:
         self[key] = self.columns[key][self.source]
         return self[key]
+
+
+def _in_order(which: Rows) -> Rows:
+    """The rows by their numbers, those of one number in their order. Small numbers are sorted in one pass over their digits."""
+    small = len(which) and which.max() < 1 << 15 and which.min() >= -(1 << 15)
+    return np.argsort(which.astype(np.int16) if small else which, kind="stable")
 
 
 def _repeated(counts: Rows) -> tuple[Rows, Rows]:
