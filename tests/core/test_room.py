@@ -17,7 +17,7 @@ from spokeshave.model.project import Project, Scenario, Signal, SignalClass, Typ
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.room.drawn import cycle_of, draw
 from spokeshave.verify.room.knobs import Knob, knobs_of, later, turned
-from spokeshave.verify.room.limits import Judge, limits_of
+from spokeshave.verify.room.limits import Judge, Limit, limits_of
 from spokeshave.verify.room.tolerances import ToleranceError, read_tolerances, tolerances_text
 from spokeshave.verify.room.work import Room, RoomReport
 from spokeshave.verify.scenarios import run_all, run_scenario
@@ -190,3 +190,9 @@ def test_tolerances_of_their_own_are_drawn_kept_and_follow_names(tmp_path):
     assert spoke.read(file).tolerances == (("Gate", 40.0),)
     code, _, err = call("room", str(file), "--tolerance-of", "Nobody 3")
     assert code == 2 and "Nobody has no tolerance" in err
+
+
+def test_a_limit_without_room_says_so():
+    at_once = Limit(Knob("setting", "Long", 12_000.0), False, 12_000.0, 11_990.0, "One: expect ...")
+    assert at_once.said() == "Long may not be shorter than 12 s; then One: expect ..."
+    assert "may be 13 s instead of 12 s" in replace(at_once, up=True, holds=13_000.0).said()

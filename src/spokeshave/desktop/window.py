@@ -102,6 +102,7 @@ class MainWindow(FileWindow):
         for widget, title in ((self.findings, "Findings"), (self.alarms, "Alarms"), (self.strip, "Timing")):
             self.lists.addTab(widget, title)
         self.lists.setDocumentMode(True)
+        self.lists.tabBar().setDrawBase(False)  # white in the dark theme
         self.bench_commands = BenchCommands(self)
         self.showing = Showing(self)
         self.chart_commands = ChartCommands(self, self.sequences_in_view)

@@ -57,6 +57,7 @@ class BenchPage(StagePage):
         self.scene = SceneView(document, runner, selection)
         self.looks = QTabWidget()
         self.looks.setDocumentMode(True)
+        self.looks.tabBar().setDrawBase(False)  # white in the dark theme
         self.looks.setAccessibleName("Board or scene")
         self.looks.tabBar().setAccessibleName("Board or scene")
         self.looks.addTab(area, "Board")
@@ -73,6 +74,7 @@ class BenchPage(StagePage):
         self.waits.moment_asked.connect(self.strip.show_moment)
         self.side = QTabWidget()
         self.side.setDocumentMode(True)
+        self.side.tabBar().setDrawBase(False)
         self.side.setAccessibleName("Values, alarms, waits")
         self.side.tabBar().setAccessibleName("Values, alarms, waits")
         self.acting = ActingList(runner, selection)

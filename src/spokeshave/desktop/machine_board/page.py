@@ -97,6 +97,7 @@ class MachinePage(StagePage):
         self.parts = QTabWidget()
         self.scene.devices_asked.connect(lambda: self.parts.setCurrentIndex(0))
         self.parts.setDocumentMode(True)
+        self.parts.tabBar().setDrawBase(False)  # white in the dark theme
         self.parts.setAccessibleName("Devices or scene")
         self.parts.tabBar().setAccessibleName("Devices or scene")
         self.parts.addTab(devices, "Devices")

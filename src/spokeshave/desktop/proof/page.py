@@ -85,6 +85,7 @@ class ProofPage(StagePage):
         self.room = RoomPanel(document, selection)
         self.parts = QTabWidget()
         self.parts.setDocumentMode(True)
+        self.parts.tabBar().setDrawBase(False)  # white in the dark theme
         self.parts.setAccessibleName("Parts of the proof")
         self.parts.tabBar().setAccessibleName("Parts of the proof")
         for widget, title in (

@@ -128,7 +128,7 @@ class RoomPanel(QWidget):
         self.tolerance.setToolTip("How far each device is off by chance in the draws")
         self.own = QLineEdit()
         self.own.setAccessibleName("Devices and settings with tolerances of their own")
-        self.own.setPlaceholderText("but: Gate 20 %, CoolTime 5 %")
+        self.own.setPlaceholderText("but Gate 20 %, ...")
         self.own.setMinimumWidth(150)
         self.own.setToolTip(
             "Kept in the machine file: devices that are off by something else, and settings that are off at all"

@@ -48,6 +48,8 @@ class Limit:
             text = f"{name} may be {factor:.3g} times {'slower' if self.up else 'faster'}"
         elif self.knob.kind == "hand":
             text = f"{name} may come {value / 1000:g} s later"
+        elif value == self.knob.usual:
+            text = f"{name} may not be {'longer' if self.up else 'shorter'} than {value / 1000:g} s"
         else:
             text = f"{name} may be {value / 1000:g} s instead of {self.knob.usual / 1000:g} s"
         return f"{text}; then {self.what}" if self.fails is not None else f"{text}, as far as was looked"
