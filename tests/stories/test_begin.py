@@ -35,7 +35,9 @@ from spokeshave.desktop.window import MainWindow
 def tell():
     windows = [w for w in QApplication.topLevelWidgets() if isinstance(w, MainWindow) and w.isVisible()]
     told = sorted((w.document.project.name, w.stage, str(w.document.path or "")) for w in windows)
-    Path(sys.argv[1]).write_text(json.dumps(told))
+    new = Path(sys.argv[1] + ".new")  # whole when it is read
+    new.write_text(json.dumps(told))
+    new.replace(sys.argv[1])
 
 make_app()
 timer = QTimer()
@@ -58,7 +60,7 @@ class Running:
     def windows(self) -> list[list[object]]:
         try:
             found: list[list[object]] = json.loads(self.told.read_text())
-        except (OSError, ValueError):  # not yet, or just being written
+        except OSError:  # not yet
             return []
         return found
 
