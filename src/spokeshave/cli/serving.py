@@ -69,7 +69,7 @@ def serve(
     as_json: Json = False,
 ) -> None:
     """Runs in real time behind Modbus TCP."""
-    from spokeshave.fieldbus.access import AccessError, networks, warning
+    from spokeshave.fieldbus.access import AccessError, host_and_port, networks, warning
     from spokeshave.fieldbus.address_map import COUNT, ECHO, AddressMap, Role, also, keep_map, put_first_free
     from spokeshave.fieldbus.address_map import let_write as let_clients_write
     from spokeshave.fieldbus.serving import ServeError, serve_project
@@ -108,9 +108,10 @@ def serve(
     if show_map or keep or map_table is not None:
         return
     at = opcua or modbus
-    host, _, port = at.rpartition(":")
-    if not host or not port.isdigit() or int(port) > 65535:
-        fail(f"{at!r} is no address; write HOST:PORT, for example 127.0.0.1:5020")
+    try:
+        host, port = host_and_port(at)
+    except AccessError as error:
+        fail(f"{at!r} is no address; {error}")
     if opcua and allow:
         fail(
             "--allow is for Modbus; OPC UA listens to whoever reaches it, so let it listen at 127.0.0.1, or say --open"
@@ -129,7 +130,7 @@ def serve(
             project,
             Role(role),
             host,
-            int(port),
+            port,
             seconds,
             lambda text: print(text, flush=True, file=sys.stderr if as_json else sys.stdout),
             allowed,

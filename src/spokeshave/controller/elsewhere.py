@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import closing
 from dataclasses import dataclass
 
 from spokeshave.controller.against import AgainstRun, Measured, Way, way_of
@@ -36,29 +37,21 @@ class Judged:
 
 def measure(project: Project, at: Address, their_scan_ms: int, tolerance_ms: int, real_time: bool) -> Way | str:
     """What the line gives, or why there is none."""
-    line = None
     try:
-        line = open_line(project, at.text, at.unit)
-        return way_of(line, project, their_scan_ms, tolerance_ms, real_time)
+        with closing(open_line(project, at.text, at.unit)) as line:
+            return way_of(line, project, their_scan_ms, tolerance_ms, real_time)
     except (LineError, LinkError) as error:
         return str(error)
-    finally:
-        if line is not None:
-            line.close()
 
 
 def judge(project: Project, scenario: Scenario, at: Address, way: Way) -> Judged | str:
     """One scenario, or why there is no line any more."""
-    line = None
     try:
-        line = open_line(project, at.text, at.unit)
-        run = AgainstRun(project, scenario, line, way)
-        result = portable(run.run(look))
+        with closing(open_line(project, at.text, at.unit)) as line:
+            run = AgainstRun(project, scenario, line, way)
+            result = portable(run.run(look))
     except (LineError, LinkError) as error:
         return str(error)
-    finally:
-        if line is not None:
-            line.close()
     worst = result.worst_run
     alone = None
     if worst is not None and worst.outcome is not Outcome.PASS:

@@ -12,6 +12,7 @@ from pymodbus.exceptions import ModbusException
 from pymodbus.pdu import ModbusPDU
 
 from spokeshave.controller import ControllerError
+from spokeshave.fieldbus.access import AccessError, host_and_port
 from spokeshave.fieldbus.address_map import (
     COUNT,
     ECHO,
@@ -226,8 +227,7 @@ def open_line(project: Project, address: str, unit: int = 1) -> Line:
 
 def host_of(address: str) -> tuple[str, int]:
     """Host and port of an address. Raises `LineError` for what is none."""
-    plain = address.strip().removeprefix(OPC).partition("/")[0]
-    host, _, port = plain.rpartition(":")
-    if not host or not (port.isascii() and port.isdigit()) or not 0 < int(port) < 65536:
-        raise LineError(f"write HOST:PORT, for example 127.0.0.1:5020, or {OPC}127.0.0.1:4840")
-    return host, int(port)
+    try:
+        return host_and_port(address.strip().removeprefix(OPC).partition("/")[0], 1)
+    except AccessError as error:
+        raise LineError(f"{error}, or {OPC}127.0.0.1:4840") from error

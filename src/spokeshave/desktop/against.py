@@ -157,8 +157,7 @@ class AgainstWindow(QWidget):
         project = self.document.project
         kept = {s.name for s in project.scenarios}
         self.judged = {n: j for n, j in self.judged.items() if n in kept and j.result.project.runs_like(project)}
-        chosen = self.list.currentItem()
-        name = chosen.text(NAME) if chosen is not None else ""
+        name = self._chosen_name()
         self.list.clear()
         for s in project.scenarios:
             item = QTreeWidgetItem([s.name, "", ""])
@@ -169,6 +168,14 @@ class AgainstWindow(QWidget):
         if not project.scenarios:
             self.state.setText("There are no scenarios yet; they are written in Proof.")
         self._enable()
+
+    def _chosen_name(self) -> str:
+        item = self.list.currentItem()
+        return item.text(NAME) if item is not None else ""
+
+    def _chosen(self) -> Judged | None:
+        """What came of the chosen scenario."""
+        return self.judged.get(self._chosen_name())
 
     def _show_verdict(self, item: QTreeWidgetItem) -> None:
         found = self.judged.get(item.text(NAME))
@@ -191,18 +198,16 @@ class AgainstWindow(QWidget):
         return [*stopped, *(x for x in lines_of(found.result, bad_only=True) if x not in stopped)]
 
     def _show_chosen(self) -> None:
-        item = self.list.currentItem()
-        found = self.judged.get(item.text(NAME)) if item is not None else None
+        found = self._chosen()
         self.about.setText("\n".join(self._lines(found)[:6]) if found is not None else "")
         self._enable()
 
     def _enable(self) -> None:
-        busy, item = self._elsewhere.busy, self.list.currentItem()
-        found = self.judged.get(item.text(NAME)) if item is not None else None
+        busy, found = self._elsewhere.busy, self._chosen()
         for part in (self.address, self.unit, self.unplugged, self.their_scan, self.tolerance, self.by_clock):
             part.setEnabled(not busy)
         self.start_button.setEnabled(not busy and bool(self.document.project.scenarios))
-        self.one_button.setEnabled(not busy and item is not None)
+        self.one_button.setEnabled(not busy and bool(self._chosen_name()))
         self.cancel_button.setEnabled(busy)
         self.bar.setVisible(busy)
         self.show_button.setEnabled(found is not None and bool(found.result.runs))
@@ -219,8 +224,7 @@ class AgainstWindow(QWidget):
         self._begin(list(self.document.project.scenarios))
 
     def run_chosen(self) -> None:
-        item = self.list.currentItem()
-        self._begin([s for s in self.document.project.scenarios if item is not None and s.name == item.text(NAME)])
+        self._begin([s for s in self.document.project.scenarios if s.name == self._chosen_name()])
 
     def _begin(self, scenarios: list[Scenario]) -> None:
         """Measures the line, then runs one after the other."""
@@ -275,10 +279,8 @@ class AgainstWindow(QWidget):
         name = self._to_run.pop(0).name
         self.judged[name] = found
         self.measured = self.measured.with_more(found.measured)
-        for i in range(self.list.topLevelItemCount()):
-            item = self.list.topLevelItem(i)
-            if item is not None and item.text(NAME) == name:
-                self._show_verdict(item)
+        for item in self.list.findItems(name, Qt.MatchFlag.MatchExactly, NAME):
+            self._show_verdict(item)
         self._show_chosen()
         if found.result.outcome is Outcome.LINE_LOST:
             self._end(f"✕ {found.result.stopped}")
@@ -313,13 +315,12 @@ class AgainstWindow(QWidget):
 
     def ask_bench(self) -> None:
         """The run of the chosen scenario, where it was otherwise first."""
-        item = self.list.currentItem()
-        found = self.judged.get(item.text(NAME)) if item is not None else None
+        found = self._chosen()
         run = found.result.worst_run if found is not None else None
-        if run is not None and found is not None and item is not None:
+        if run is not None and found is not None:
             worst = next((v.time_ms for v in run.verdicts if v.outcome is Outcome.FAIL), run.start_ms)
             end_ms = max(0, (run.scans - 1) * run.project.period_ms - run.start_ms)
-            self.show_asked.emit(run, found.alone, item.text(NAME), end_ms if run.stopped else worst)
+            self.show_asked.emit(run, found.alone, self._chosen_name(), end_ms if run.stopped else worst)
 
     def closeEvent(self, event: QCloseEvent) -> None:
         if self._elsewhere.busy:

@@ -25,7 +25,7 @@ from PySide6.QtWidgets import (
 
 from spokeshave.desktop.plain_text import TextLabel
 from spokeshave.desktop.runner import Runner
-from spokeshave.fieldbus.access import AccessError, Network, networks, warning
+from spokeshave.fieldbus.access import AccessError, Network, host_and_port, networks, warning
 from spokeshave.fieldbus.address_map import (
     COUNT,
     ECHO,
@@ -283,9 +283,12 @@ class ServingWindow(QWidget):
             self.stop()
             return
         session = self.runner.session
-        host, _, port = self.address.text().strip().rpartition(":")
-        if session is None or not host or not port.isdigit() or int(port) > 65535:
-            self.state.setText("✕ Write the address as HOST:PORT, for example 127.0.0.1:5020.")
+        try:
+            host, port = host_and_port(self.address.text())
+        except AccessError as error:
+            self.state.setText(f"✕ {str(error).replace('write', 'Write the address as')}.")
+            return
+        if session is None:
             return
         try:
             allowed = self._allowed()
@@ -299,7 +302,7 @@ class ServingWindow(QWidget):
         kept = self.runner.document.project
         image = Image(replace(session.program.project, modbus=kept.modbus, low_word_first=kept.low_word_first), role)
         image.by_count = self.by_count.isVisible() and self.by_count.isChecked()
-        server = Server(image, host, int(port), allowed)
+        server = Server(image, host, port, allowed)
         try:
             server.start()
         except ServeError as error:

@@ -7,6 +7,7 @@ from collections.abc import Iterable
 
 from spokeshave.fieldbus import FieldbusError
 
+MOST_PORT = 65535
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 
 
@@ -23,6 +24,18 @@ def networks(texts: Iterable[str]) -> tuple[Network, ...]:
         except ValueError:
             raise AccessError(f"{text!r} is no address; write 192.0.2.7, or 192.0.2.0/24 for a network") from None
     return tuple(found)
+
+
+def host_and_port(text: str, least: int = 0) -> tuple[str, int]:
+    """An address such as `127.0.0.1:5020` or `[::1]:5020`. Raises `AccessError` for another, and for a port below `least`.
+
+    >>> host_and_port(" [::1]:5020 ")
+    ('[::1]', 5020)
+    """
+    host, _, port = text.strip().rpartition(":")
+    if not host or not (port.isascii() and port.isdigit()) or not least <= int(port) <= MOST_PORT:
+        raise AccessError("write HOST:PORT, for example 127.0.0.1:5020")
+    return host, int(port)
 
 
 def may_connect(peer: str, allowed: tuple[Network, ...]) -> bool:

@@ -35,8 +35,10 @@ def serve_project(
     Raises `LinkError` for a machine file that cannot run, `ServeError` for an address that cannot be had.
     """
     session, image = Session(project), Image(project, role)
-    server: Server | NodeServer = Server(image, host, port, allowed)
-    if opcua:
+    server: Server | NodeServer
+    if not opcua:
+        server = Server(image, host, port, allowed)
+    else:
         try:
             from spokeshave.fieldbus.node_server import NodeServer
         except ImportError:

@@ -110,17 +110,12 @@ class Board(QWidget):
         if not self.isVisible():
             return
         sight, seen = self.sight(), {}
-        view, scale = (
-            QRectF(self.visibleRegion().boundingRect()),
-            self.scale,
-        )  # what is scrolled away need not be looked at
+        view = QRectF(self.visibleRegion().boundingRect())  # what is scrolled away need not be looked at
         if sight is not None:
-            places = {d.name: d.at for d in self.document.project.devices}
+            placed = {d.name: d for d in self.document.project.devices}
             for i, linked in enumerate(sight.program.devices):
-                box = cards.cell(places.get(linked.name, (0, 0)))
-                if view.intersects(
-                    QRectF(box.left() * scale, box.top() * scale, box.width() * scale, box.height() * scale)
-                ):
+                described = placed.get(linked.name)
+                if described is not None and view.intersects(self.cell(described)):
                     seen[linked.name.lower()] = cards.looks(sight, i)
         lines = cards.flows(sight)
         if seen.keys() != self._seen.keys() or lines != self._lines:
