@@ -36,6 +36,7 @@ class Actuator(Device):
 
     kind = "actuator"
     title = "Linear actuator"
+    main = "position"
     rarely = frozenset(("middle", "passable", "middle_at", "middle_width", "slow_factor", "drift_s", "bounce_ms"))
     terminals = (
         Terminal("extend", True, note="drive away from the rest position", also="out open lower forward close"),

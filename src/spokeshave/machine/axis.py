@@ -36,6 +36,7 @@ class Axis(Device):
 
     kind = "axis"
     title = "Axis"
+    main = "place"
     rarely = frozenset(
         ("end_low", "end_high", "switch_mm", "window_mm", "resolution_mm", "offset_mm", "slip_part", "start_mm")
     )

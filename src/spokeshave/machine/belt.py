@@ -50,6 +50,7 @@ class Belt(Device):
 
     kind = "belt"
     title = "Belt"
+    main = "moved"
     rarely = frozenset(
         ("reverse", "speed", "gate", "take", "feed", "off", "gate_m", "pushed", "waits_at_end", "accel_m_s2")
     )

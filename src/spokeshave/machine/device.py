@@ -93,6 +93,8 @@ class Device(ABC):
 
     kind: ClassVar[str]
     title: ClassVar[str]
+    main: ClassVar[str] = ""
+    """The number of its `picture` that one looks at first."""
     terminals: ClassVar[tuple[Terminal, ...]]
     parameters: ClassVar[tuple[Parameter, ...]] = ()
     failures: ClassVar[tuple[str, ...]] = ()

@@ -18,6 +18,7 @@ class Motor(Device):
 
     kind = "motor"
     title = "Motor"
+    main = "turns"
     rarely = frozenset(("reverse", "reversal_s"))
     terminals = (
         Terminal("run", True, note="runs forward", also="forward on start drive"),

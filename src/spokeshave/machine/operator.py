@@ -40,6 +40,7 @@ class Pushbutton(_Hand):
 
     kind = "button"
     title = "Pushbutton"
+    main = "hand"
     rarely = frozenset(("bounce_ms",))
     terminals = (Terminal("contact", False, also="button pb pressed"),)
     parameters: ClassVar[tuple[Parameter, ...]] = (
@@ -66,6 +67,7 @@ class EmergencyStop(Pushbutton):
 
     kind = "emergency"
     title = "Emergency stop"
+    main = "hand"
     rarely = frozenset(("bounce_ms",))
     terminals = (Terminal("contact", False, also="ok emergency estop stop"),)
     parameters = (Parameter("normally_closed", "", 1, 0, "opens when pressed", flag=True), _BOUNCE)
@@ -76,6 +78,7 @@ class Selector(_Hand):
 
     kind = "selector"
     title = "Selector"
+    main = "hand"
     rarely = frozenset(("bounce_ms",))
     terminals = tuple(Terminal(f"at_{i}", False, note=f"TRUE in position {i}") for i in range(4))
     parameters = (
@@ -103,6 +106,7 @@ class Setpoint(_Hand):
 
     kind = "setpoint"
     title = "Setpoint"
+    main = "value"
     one_way = False
     terminals = (Terminal("value", False, Type.REAL, also="setpoint set wanted"),)
     parameters = (

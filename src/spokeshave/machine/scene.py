@@ -6,10 +6,6 @@ from spokeshave.machine.kinds import KINDS, build
 from spokeshave.model.project import Device, Project
 from spokeshave.model.scene import Shape
 
-MAIN = {"actuator": "position", "motor": "turns", "axis": "place", "vessel": "level", "thermal": "temperature", "belt": "moved",
-        "turntable": "angle", "button": "hand", "selector": "hand", "emergency": "hand", "setpoint": "value", "lamp": "lit", "horn": "lit",
-        "display": "value", "follower": "shows"}  # fmt: skip
-"""The number of each kind that one looks at first."""
 STEP = (18, 15)
 """Grid lines of a cell of the board in the first drawing."""
 
@@ -25,8 +21,7 @@ def numbers_of(device: Device, period_ms: int) -> list[str]:
     except ValueError:  # told by the check
         return []
     names = [n for n in built.picture(built.start(), 0) if n != "item"]
-    main = MAIN.get(device.kind, "")
-    return sorted(names, key=lambda n: n != main)
+    return sorted(names, key=lambda n: n != built.main)
 
 
 def first_drawing(project: Project) -> list[Shape]:

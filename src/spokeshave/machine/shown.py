@@ -16,6 +16,7 @@ class Lamp(Device):
 
     kind = "lamp"
     title = "Lamp"
+    main = "lit"
     terminals = (Terminal("lit", True, also="lamp light on"),)
     parameters: ClassVar[tuple[Parameter, ...]] = (
         Parameter("colour", "", 2, 0, ", ".join(f"{i} {c}" for i, c in enumerate(COLOURS))),
@@ -40,6 +41,7 @@ class Horn(Lamp):
 
     kind = "horn"
     title = "Horn"
+    main = "lit"
     terminals = (Terminal("sounds", True, also="horn buzzer siren alarm"),)
     parameters = ()
 
@@ -49,6 +51,7 @@ class Display(Device):
 
     kind = "display"
     title = "Display"
+    main = "value"
     terminals = (Terminal("value", True, Type.REAL, "any number", also="count shown"),)
     parameters = (Parameter("decimals", "", 1, 0, "places behind the point"),)
     failures = ("failed",)
@@ -71,6 +74,7 @@ class Follower(Device):
 
     kind = "follower"
     title = "Follower"
+    main = "shows"
     terminals = (Terminal("follows", True), Terminal("shows", False, also="fb feedback confirmed"))
     parameters = (
         Parameter("on_s", "s", 0.2, 0, "delay from off to on"),

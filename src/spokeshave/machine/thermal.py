@@ -36,6 +36,7 @@ class ThermalMass(Device):
 
     kind = "thermal"
     title = "Thermal mass"
+    main = "temperature"
     rarely = frozenset(("above_low", "low_c", "cooling_constant_s", "resolution_k", "limit_c", "offset_k"))
     harmed_by_time = True
     terminals = (

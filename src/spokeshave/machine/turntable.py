@@ -15,6 +15,7 @@ class Turntable(Device):
 
     kind = "turntable"
     title = "Turntable"
+    main = "angle"
     terminals = (
         Terminal("index", True, also="turn step advance next"),
         Terminal("in_position", False, also="inpos position there"),

@@ -53,6 +53,7 @@ class Vessel(Device):
 
     kind = "vessel"
     title = "Vessel"
+    main = "level"
     rarely = frozenset(
         (
             "supply",

@@ -12,7 +12,6 @@ from PySide6.QtSvg import QSvgRenderer
 
 from spokeshave.desktop.machine_board.cards import Sight, device_picture
 from spokeshave.desktop.theme import text_font, theme
-from spokeshave.machine.scene import MAIN
 from spokeshave.model.project import Project
 from spokeshave.model.scene import Shape, carriers, part_of
 
@@ -57,8 +56,7 @@ def seen(sight: Sight | None, scene: Iterable[Shape]) -> dict[str, Seen]:
             if index not in pictures:
                 pictures[index] = device_picture(sight, index)
             picture = pictures[index]
-            kind = program.project.devices[index].kind
-            number = shape.number or MAIN.get(kind, "")
+            number = shape.number or program.devices[index].device.main
             value = picture.get(number, picture.get("<" + number, picture.get(">" + number, 0.0)))
             items = tuple(x for n, x in picture.items() if n.startswith("item") and n != "item")
             harmed = bool(s.dev_failed[index]) or any(i == index for i, _ in s.hazards)
