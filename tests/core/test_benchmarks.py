@@ -50,7 +50,7 @@ def test_the_c_program_has_the_same_trace(period_ms, tmp_path):
     project = workload(period_ms)
     session = run(project, 150_000)
     try:
-        program = c_program.build(project, tmp_path)
+        program = c_program.build(project, tmp_path, "-O0")
     except FileNotFoundError:
         pytest.skip("there is no gcc")
     ran = c_program.run(program, 150_000 // period_ms)

@@ -12,15 +12,14 @@ from spokeshave.formats.errors import FormatError
 from spokeshave.formats.iec_read import parse_iec, parse_states
 from spokeshave.formats.iec_write import write_iec
 from spokeshave.formats.states.choices import Choices
-from spokeshave.reading import read_text
+from spokeshave.reading import Reading, read_text
 
 HERE = Path(__file__).parent / "state_programs"
 PROGRAMS = sorted(HERE.glob("*.st"))
 
 
-def drawn(file: Path) -> str:
+def drawn(file: Path, found: Reading) -> str:
     """A program as it was read: what form it took, steps with their marks and ways, bodies, logic."""
-    found = read_text(file.read_text())
     kept = "text" if found.choices is None else " ".join(n for n in Choices.__slots__ if not getattr(found.choices, n))
     lines = [f"== {file.stem}: {kept or 'nice'}{', early' * ('earlier' in found.shown)}"]
     for q in found.project.sequences:
@@ -39,9 +38,10 @@ def drawn(file: Path) -> str:
 @pytest.mark.parametrize("file", PROGRAMS, ids=lambda f: f.stem)
 def test_a_program_is_read_as_a_person_would_draw_it(file):
     expected = (HERE / "as_charts.txt").read_text().split("\n\n")
-    mine = drawn(file)
+    found = read_text(file.read_text())
+    mine = drawn(file, found)
     assert mine == next(x.strip() for x in expected if x.startswith(f"== {file.stem}:"))
-    project = read_text(file.read_text()).project
+    project = found.project
     assert not link_problems(project) and parse_iec(write_iec(project)) == project
 
 

@@ -384,15 +384,22 @@ def test_every_command_has_a_name_a_menu_and_a_shortcut_of_its_own(window):
     assert all(a.toolTip() for a in window.table.actions.values())
 
 
-@pytest.mark.parametrize("stage", range(6))
 @pytest.mark.parametrize("dark", [False, True])
-def test_each_stage_paints_in_both_themes_and_names_what_can_be_focused(window, stage, dark):
+def test_each_stage_paints_in_both_themes_and_names_what_can_be_focused(window, dark):
     if dark != theme.dark:
         window.toggle_dark()
-    window.show_stage(stage)
-    window.runner.run_for(1000)
-    picture = window.grab().toImage()
-    assert (picture.pixelColor(5, picture.height() // 2).lightness() < 128) is dark
+    for stage in range(6):
+        window.show_stage(stage)
+        window.runner.run_for(1000)
+        picture = window.grab().toImage()
+        assert (picture.pixelColor(5, picture.height() // 2).lightness() < 128) is dark, stage
+        _look_at_names(window)
+    if dark:
+        window.toggle_dark()
+
+
+def _look_at_names(window):
+    """Everything in view that can have the focus says what it is."""
     focusable = [
         w for w in window.pages.currentWidget().findChildren(QWidget) if w.focusPolicy() & Qt.FocusPolicy.TabFocus
     ]
@@ -400,8 +407,6 @@ def test_each_stage_paints_in_both_themes_and_names_what_can_be_focused(window, 
                 or getattr(w, "placeholderText", lambda: "")())]  # fmt: skip
     inner = [w for w in nameless if w.objectName().startswith("qt_")]  # Qt's own parts, such as the line of a spin box
     assert not [(type(w).__name__, w.objectName(), type(w.parentWidget()).__name__) for w in nameless if w not in inner]
-    if dark:
-        window.toggle_dark()
 
 
 def test_every_editor_of_code_follows_the_theme(window):
