@@ -20,7 +20,6 @@ from spokeshave.model.project import (
     Interlock,
     OpposedPair,
     Project,
-    Qualifier,
     Sequence,
     Signal,
     SignalClass,
@@ -29,6 +28,7 @@ from spokeshave.model.project import (
     Trip,
     Type,
 )  # fmt: skip
+from spokeshave.model.qualifiers import ACTING
 
 
 class Chance(random.Random):
@@ -77,7 +77,7 @@ def _conditions(c: Chance, steps: tuple[str, ...], others: tuple[str, ...] = (),
 def _actions(c: Chance, targets: tuple[str, ...]) -> tuple[Action, ...]:
     out = []
     for _ in range(c.randint(0, 2)):
-        q = c.choice(list(Qualifier))
+        q = c.choice(ACTING)
         out.append(Action(q, c.choice(targets), c.choice(TIMES) if q.timed else ""))
     return tuple(out)
 

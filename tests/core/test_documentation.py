@@ -87,7 +87,7 @@ def fenced(page: str, kind: str) -> list[str]:
 
 @pytest.mark.parametrize("example", [*fenced("semantics.md", "example"), *fenced("language.md", "example")])
 def test_examples_run_as_the_documentation_says(example):
-    text, deeds = example.split("END_PROGRAM\n")
+    text, deeds = example.rsplit("END_PROGRAM\n", 1)
     project = parse_iec(text + "END_PROGRAM\n")
     rows = [re.fullmatch(r"(at|then) (\d+) (\S+) = (\S+)", line) for line in deeds.split("\n") if line]
     done = [Stimulus(int(r[2]), "set", r[3], r[4] == "TRUE") for r in rows if r[1] == "at"]

@@ -24,6 +24,7 @@ from spokeshave.model import branch_edits, flow_edits
 from spokeshave.model.diagnostics import errors
 from spokeshave.model.edits import EditError
 from spokeshave.model.project import Action, Interlock, OpposedPair, Project, Qualifier, SignalClass, Trip, Type
+from spokeshave.model.qualifiers import ACTING
 from spokeshave.verify.equivalence import runs_of
 from tests.core.projects import build_structured
 from tests.core.test_generated_code import hundreds
@@ -62,7 +63,7 @@ def edited(c: random.Random, p: Project) -> Project:
         lambda: replace(p, opposed=tuple(replace(o, dead_ms=o.dead_ms + 50) for o in p.opposed)),
         lambda: replace(p, trips=(*p.trips, halt), reset="B"),
         lambda: with_sequence(hold_when="" if q.hold_when else "C AND A"),
-        lambda: with_mark(c.choice(list(Qualifier))),
+        lambda: with_mark(c.choice(ACTING)),
         lambda: with_sequence(steps=tuple(replace(x, actions=x.actions[1:]) if x is s else x for x in q.steps)),
         lambda: replace(p, opening=f"{p.opening}\nZ := A;".strip()),
         lambda: replace(p, closing="" if p.closing else "Z := A OR B;"),

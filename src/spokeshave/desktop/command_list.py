@@ -147,6 +147,8 @@ def command_list(w: MainWindow) -> list[Command]:
                 "An internal, or an output that another sequence acts on, as a column of the sheet"),
         Command("seq.form", "Name, hold, restart of the sequence", "Sequence/-", "", charts.show_form, "", in_sequence,
                 "In the details: also what it keeps, where it begins, its place in the scan"),
+        Command("seq.run", "Run a sequence in this step ...", "Sequence", "", charts.ask_run, "", in_sequence,
+                "The step starts it, and goes on when it has come to its end"),
         Command("seq.modes", "Modes of the sequence ...", "Sequence", "", charts.ask_modes, "", in_sequence,
                 "Single cycle or continuous, step by step, pause, a way home: made by a form"),
         Command("signal.block", "Declare a block", "Signals", "", w.declare_block, "", lambda: True,

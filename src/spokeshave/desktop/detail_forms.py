@@ -12,6 +12,7 @@ from spokeshave.language.function_blocks import BLOCKS
 from spokeshave.language.homes import home_in_words, proposed_home, set_home_value
 from spokeshave.language.literals import read_value, value_text
 from spokeshave.language.rename import rename_body, rename_instance, rename_sequence, rename_signal, rename_step
+from spokeshave.language.sub_sequences import with_target_for
 from spokeshave.model import edits, flow_edits
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import EditError
@@ -120,7 +121,7 @@ def _add_action(project: Project, q: Sequence, step: str, text: str) -> Project:
     here = project.sequence(q.name)
     if action is None or here is None:
         return project
-    project = edits.with_body_for(project, q.name, action.target)
+    project = with_target_for(project, q.name, step, action)
     found = here.step(step)
     return edits.put_action(project, q.name, step, len(found.actions) if found is not None else 0, action)
 

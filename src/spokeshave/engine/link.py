@@ -19,6 +19,7 @@ from spokeshave.engine.thresholds import read_times
 from spokeshave.language import checked as ck
 from spokeshave.language.compile import Choice, Compiled, compile_units
 from spokeshave.language.effects import is_pure
+from spokeshave.language.sub_sequences import run_problems, runs_any, without_runs, written_out
 from spokeshave.machine.kinds import device_problems
 from spokeshave.model.answers import Answers
 from spokeshave.model.diagnostics import Diagnostic, Place
@@ -54,9 +55,7 @@ _known = Answers(_link, most=2)
 
 def link_problems(project: Project) -> list[Diagnostic]:
     """What keeps a machine file from running; empty if it runs."""
-    linker = Linker(project)
-    linker.read()
-    return linker.found
+    return Linker(project).problems()
 
 
 class _Read(NamedTuple):
@@ -85,13 +84,23 @@ class Linker:
     """Checks every text of a machine file in its place, then compiles them all at once."""
 
     def __init__(self, project: Project, also: Sequence[ck.Checked] = ()) -> None:
-        self.project, self.also = project, also
-        self.texts = Texts(project)
+        self.given, self.also = project, also
+        self.project = written_out(project)
+        self.texts = Texts(self.project)
         self.found = self.texts.found
+
+    def problems(self) -> list[Diagnostic]:
+        """What keeps the machine file from running; empty if it runs."""
+        self.read()
+        return self.found
 
     def read(self) -> _Read | None:
         """Every text checked in its place, or None with the errors in `found`."""
         project, texts = self.project, self.texts
+        if runs_any(self.given):
+            self.found += run_problems(self.given) or Linker(without_runs(self.given)).problems()
+            if self.found:
+                return None  # told of the texts as they are written, not of those that become of them
         check_names(project, texts.note)
         self.found += device_problems(project)
         if self.found:

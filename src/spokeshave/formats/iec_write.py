@@ -10,6 +10,7 @@ from spokeshave.formats.iec_routines import routine_text
 from spokeshave.formats.iec_tables import table_declaration, types_text
 from spokeshave.formats.pragma import code_pragma, make_pragma
 from spokeshave.language.rename import free_program_names
+from spokeshave.language.sub_sequences import written_out
 from spokeshave.model.project import Project, Sequence, SignalClass
 
 _BLOCKS = {
@@ -25,6 +26,7 @@ def write_iec(project: Project, pragma: bool = True) -> str:
 
     A project of one sequence declares its signals in the program; several share them in VAR_GLOBAL.
     """
+    given, project = project, written_out(project)
     parts: list[str] = []
     if pragma and (left := not_in_charts(project)):
         parts.append(f"(* {left} *)\n")
@@ -40,7 +42,7 @@ def write_iec(project: Project, pragma: bool = True) -> str:
     if project.closing:
         parts.append(_plain(closing, project.closing))
     if pragma:
-        parts.append(make_pragma(project) + "\n")
+        parts.append(make_pragma(given) + "\n")
     return "\n".join(p for p in parts if p)
 
 

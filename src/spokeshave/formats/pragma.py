@@ -15,6 +15,7 @@ from typing import Any
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.spoke import bring_up_to_date, from_data, to_data
 from spokeshave.formats.spoke_schema import VERSION
+from spokeshave.language.sub_sequences import runs_any, taken_back, written_out
 from spokeshave.model.diagnostics import line_and_column
 from spokeshave.model.project import Project
 
@@ -73,8 +74,13 @@ def code_pragma(
 
 
 def make_pragma(project: Project) -> str:
-    """The pragma that makes the text of a machine file whole."""
-    data = to_data(project)
+    """The pragma that makes the text of a machine file whole, of one whose steps run no sequences (`written_out`); which do stands in it."""
+    runs = (
+        {"runs": {k: v for k, v in to_data(project).items() if k in ("sequences", "trips")}}
+        if runs_any(project)
+        else {}
+    )
+    data = to_data(written_out(project)) | runs
     for s in data.get("signals", []):
         for key in _TEXT_SIGNAL[2:]:
             s.pop(key, None)
@@ -105,8 +111,11 @@ def _pragma(data: Mapping[str, Any]) -> str:
 def merge_pragma(project: Project, pragma: dict[str, Any]) -> Project:
     """The project read from the text, with what the pragma adds. Where both speak, the text is right."""
     with _shaped():
-        whole = _merged(to_data(project), pragma)
-    return from_data(whole)
+        runs = pragma.get("runs", {})
+        whole = _merged(to_data(project), {k: v for k, v in pragma.items() if k != "runs"})
+        before = whole | {k: runs[k] for k in ("sequences", "trips") if k in runs}
+    read = from_data(whole)
+    return taken_back(read, from_data(before)) if runs else read
 
 
 @contextmanager

@@ -148,6 +148,8 @@ def references(text: str, names: Names, where: Where = HERE) -> Iterator[Referen
         at = len(text) - len(text.lstrip())
         if text.strip().lower() in names.bodies.get(own, ()):
             yield Reference(Target("body", text.strip().lower(), own), at, at + len(text.strip()))
+        elif names.single.get(text.strip().lower()) == "sequence":  # that the step runs
+            yield Reference(Target("sequence", text.strip().lower()), at, at + len(text.strip()))
         return
     yield from _in_text(text, 0, names, own, where.kind == "routine")
 

@@ -1,7 +1,8 @@
 """Action qualifiers of IEC 61131-3: what each of them does, stated once (semantics section 5).
 
 Action control, what is remembered of transitions, the study, the code styles, the checks and the reading of marks go by
-these rules; none of them knows a qualifier by its name. A new one is a name and a line in `RULES`.
+these rules; none of them knows a qualifier by its name. A new one is a name and a line in `RULES`. One is not of the standard: `RUN`, on a
+sequence.
 """
 
 from __future__ import annotations
@@ -41,6 +42,8 @@ class Rule:
     stored: bool = False
     since_stored: By | None = None
     resets: bool = False
+    runs: bool = False
+    """Its target is a sequence."""
 
     @property
     def timed(self) -> bool:
@@ -77,6 +80,8 @@ class Qualifier(StrEnum):
     SD = "SD"
     DS = "DS"
     SL = "SL"
+    RUN = "RUN"
+    """Ours: runs another sequence (semantics section 12). What it means is written out before anything runs, so no rule says it."""
 
     @property
     def rule(self) -> Rule:
@@ -94,6 +99,10 @@ class Qualifier(StrEnum):
     def resets(self) -> bool:
         return RULES[self].resets
 
+    @property
+    def runs(self) -> bool:
+        return RULES[self].runs
+
 
 RULES = {
     Qualifier.N: Rule(When.ACTIVE),
@@ -107,4 +116,8 @@ RULES = {
     Qualifier.SD: Rule(When.ENTERED, stored=True, since_stored=By.SINCE),
     Qualifier.DS: Rule(When.ACTIVE, in_step=By.SINCE, stored=True),
     Qualifier.SL: Rule(When.ENTERED, stored=True, since_stored=By.BEFORE),
+    Qualifier.RUN: Rule(When.ACTIVE, runs=True),
 }
+
+ACTING = tuple(q for q in Qualifier if not q.runs)
+"""The qualifiers of the standard, for blocks that act on a variable or a body."""

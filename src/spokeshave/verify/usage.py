@@ -113,7 +113,7 @@ def _uses(project: Project) -> Iterator[Use]:
                 yield from uses_in_expression(text, here, whole)
             for a in s.actions:
                 spot = Place("action", q.name, f"{s.name} {a.target}")
-                is_body = project.signal(a.target) is None
+                is_body = project.signal(a.target) is None and not a.qualifier.runs
                 yield Use(f"{own}.{a.target.lower()}" if is_body else a.target.lower(), "act", spot)
                 yield from uses_in_expression(a.time, spot)
         numbers = step_numbers(q)

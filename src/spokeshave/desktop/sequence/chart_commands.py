@@ -46,6 +46,23 @@ class ChartCommands:
         """The form of modes for the sequence in view."""
         ModesDialog(self.window.document, self.window.tasks, self.page().current, self.window.say, self.window).show()
 
+    def ask_run(self) -> None:
+        """Which sequence the selected step is to run."""
+        editor = self.page().editor
+        step, others = editor.step(), editor.others()
+        if not step or not others:
+            self.window.say(
+                "Select a step first" if not step else "There is no other sequence yet: make one with New sequence"
+            )
+            return
+        dialog = QInputDialog(self.window)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.setWindowTitle("Run a sequence")
+        dialog.setLabelText(f"{step} starts, and goes on when it has come to its end:")
+        dialog.setComboBoxItems(others)
+        dialog.textValueSelected.connect(lambda name: editor.run(step, name))
+        dialog.open()
+
     def ask_column(self) -> None:
         sheet = self.page().sheet
         if sheet is None:
@@ -56,8 +73,10 @@ class ChartCommands:
         names = [
             s.name for s in project.signals if s.cls in fit and s.type is Type.BOOL and s.name.lower() not in shown
         ]
+        own = self.page().current.lower()
+        names += [q.name for q in project.sequences if q.name.lower() not in (own, *shown)]
         if not names:
-            self.window.say("All outputs and internals are columns already")
+            self.window.say("All outputs, internals and other sequences are columns already")
             return
         dialog = QInputDialog(self.window)
         dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)

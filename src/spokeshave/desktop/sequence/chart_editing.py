@@ -20,6 +20,7 @@ from spokeshave.desktop.sequence.chart_items import Part, StepItem
 from spokeshave.desktop.sequence.condition_editor import ConditionEdit
 from spokeshave.desktop.sequence.step_menu import BRANCHES, ENDS, StepMenu
 from spokeshave.language.rename import rename_step
+from spokeshave.language.sub_sequences import with_target_for
 from spokeshave.model import edits, flow_edits
 from spokeshave.model.fold import foldable
 from spokeshave.model.project import Project, Step
@@ -32,7 +33,7 @@ def _put_block(project: Project, sequence: str, step: str, index: int, text: str
     """An action block as it was typed; a name that nothing has is the name of a new body."""
     action = edits.read_block(text)
     if action is not None:
-        project = edits.with_body_for(project, sequence, action.target)
+        project = with_target_for(project, sequence, step, action)
     return edits.put_action(project, sequence, step, index, action)
 
 
@@ -247,6 +248,7 @@ class ChartEditing:
         add("Condition", self.edit_condition, "C")
         add("Add an action", self.edit_action, "A")
         add("Time window", self.edit_window, "T")
+        menu.add_runs()
         menu.addSeparator()
         add("Copy", e.copy, "Ctrl+C")
         add("Cut", e.cut, "Ctrl+X")

@@ -234,7 +234,7 @@ class StepItem(QGraphicsItem):
         painter.setFont(text_font(12))
         for n, a in enumerate(self.step.actions):
             cell = QRectF(area.left(), n * BLOCK_H + 0.5, area.width(), BLOCK_H)
-            on = active and a.target.lower() in self.view.live.on
+            on = active and (a.qualifier.runs or a.target.lower() in self.view.live.on)
             forced = a.target.lower() in self.view.live.forced
             painter.setPen(QPen(theme.colour("forced" if forced else "active" if on else "faint"), 1.0))
             painter.setBrush(theme.colour("active_soft" if on else "surface"))

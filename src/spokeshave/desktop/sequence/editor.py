@@ -15,6 +15,7 @@ from spokeshave.formats.errors import FormatError
 from spokeshave.formats.tables.grid import sheet_of_text
 from spokeshave.formats.tables.headings import STEP_WORDS, find_heading
 from spokeshave.language.rename import renumber, with_room
+from spokeshave.language.sub_sequences import run_in
 from spokeshave.model import branch_edits, flow_edits, fragments
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import EditError
@@ -132,6 +133,22 @@ class SequenceEditor(QObject):
                 lambda p: branch_edits.add_simultaneous(p, self.current, first, last),
             )
         return self._apply(title.format(step), lambda p: edit(p, self.current, step))
+
+    def others(self) -> list[str]:
+        """The sequences beside this one."""
+        return [q.name for q in self.document.project.sequences if q.name.lower() != self.current.lower()]
+
+    def run(self, step: str, other: str) -> bool:
+        """Lets a step run another sequence."""
+        return self._apply(f"{step} runs {other}", lambda p: run_in(p, self.current, step, other))
+
+    def why_not_run(self, step: str, other: str) -> str:
+        """Why a step cannot run a sequence; empty where it can."""
+        try:
+            run_in(self.document.project, self.current, step, other)
+        except EditError as error:
+            return str(error)
+        return ""
 
     def why_not(self, kind: str, step: str) -> str:
         """Why one of `EDITS` is not legal at `step`; empty where it is."""

@@ -17,6 +17,7 @@ from spokeshave.engine.link_sequence import transition_place
 from spokeshave.formats.sequencer_table import mark_text, next_text
 from spokeshave.language.literals import time_ms, time_text
 from spokeshave.language.rename import rename_step
+from spokeshave.language.sub_sequences import set_marks
 from spokeshave.language.timed import ends_ms, set_end, times_of
 from spokeshave.model import edits, flow_edits
 from spokeshave.model.diagnostics import Place
@@ -45,6 +46,7 @@ def targets_of(project: Project, sequence: Sequence, more: Iterable[str] = ()) -
         if (s.cls is not SignalClass.INPUT and (s.name.lower() in used or s.name.lower() in asked)) or s.name.lower() in numbers
         or (s.cls is SignalClass.OUTPUT and s.name.lower() not in others and f"{s.name.lower()} :=" not in written)
     ]  # fmt: skip
+    out += [q.name for q in project.sequences if q is not sequence and q.name.lower() in (*asked, *used)]
     out += [bodies[n] for n in used if n in bodies and number_of(project, sequence, bodies[n]) is None]
     known = {n.lower() for n in (*out, *bodies)}
     return out + [a.target for s in sequence.steps for a in s.actions if a.target.lower() not in known]
@@ -317,9 +319,7 @@ class Sheet(QAbstractTableModel):
             signal = self.document.project.signal(target)
             if signal is not None and signal.type is not Type.BOOL:
                 return f"{target} in {step.name}", lambda p: put_number(p, name, step.name, target, text)
-            return f"Mark {target} in {step.name}", lambda p: edits.set_mark(
-                p, name, step.name, target, edits.read_marks(text, target)
-            )
+            return f"Mark {target} in {step.name}", lambda p: set_marks(p, name, step.name, target, text)
         if column == self.window:
             return f"Window of {step.name}", lambda p: edits.change_step(p, name, step.name, **edits.read_window(text))
         if column == self.clock:

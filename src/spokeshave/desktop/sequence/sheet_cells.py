@@ -15,6 +15,7 @@ from spokeshave.desktop.sequence.sheet import FIRST_MARK, FLOW, NUMBER, STEP
 from spokeshave.desktop.tables import Index
 from spokeshave.desktop.theme import code_font, state_colour, text_font, theme
 from spokeshave.engine.explain import Waiting
+from spokeshave.model.project import Qualifier
 
 if TYPE_CHECKING:
     from spokeshave.desktop.sequence.sheet_view import SheetView
@@ -116,7 +117,7 @@ class SheetDelegate(QStyledItemDelegate):
             return
         painter.save()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        on = waiting is not None and target.lower() in self.view.live.on
+        on = waiting is not None and (mark == Qualifier.RUN or target.lower() in self.view.live.on)
         colour = theme.colour("active" if on else "ink")
         if target.lower() in self.view.live.forced:
             colour = theme.colour("forced")

@@ -356,6 +356,7 @@ class SheetView(QTableView):
         menu.addSeparator()
         menu.add_edits(BRANCHES)
         menu.add("Add a way out", e.add_way, "Ctrl+J")
+        menu.add_runs()
         menu.addSeparator()
         menu.add_edits(ENDS)
         menu.addSeparator()

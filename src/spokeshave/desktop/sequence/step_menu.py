@@ -39,6 +39,19 @@ class StepMenu(QMenu):
         for kind, text, keys in edits:
             self.add(text, partial(self.editor.do, kind, self.step), keys, self.editor.why_not(kind, self.step))
 
+    def add_runs(self) -> None:
+        """Sequences that the step can run."""
+        runs = self.addMenu("Run a sequence")
+        others = self.editor.others()
+        runs.setEnabled(bool(others))
+        for name in others:
+            why = self.editor.why_not_run(self.step, name)
+            action = runs.addAction(name)
+            action.triggered.connect(lambda _=False, name=name: self.editor.run(self.step, name))
+            action.setEnabled(not why)
+            action.setToolTip(plain(why or f"{self.step} starts {name}, and goes on when that has come to its end"))
+        runs.setToolTipsVisible(True)
+
     def add_uses(self) -> None:
         """Where the step is named."""
         place = Place("step", self.editor.current, self.step)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from spokeshave.language.sub_sequences import run_problems, without_runs
 from spokeshave.model.diagnostics import quoted
 from spokeshave.model.project import Project
 
@@ -11,6 +12,9 @@ def hangs_loose(project: Project) -> str:
     narrow = next((t.name for t in project.tables if any(len(row) != len(t.columns) for row in t.rows)), "")
     if narrow:
         return f"a row of {quoted(narrow)} has another width than its columns"
+    if wrong := run_problems(project):
+        return wrong[0].message
+    project = without_runs(project)
     signals = {s.name.lower() for s in project.signals}
     for q in project.sequences:
         steps = {s.name for s in q.steps}

@@ -21,6 +21,7 @@ from spokeshave.formats.errors import FormatError
 from spokeshave.formats.states.fold import written_by
 from spokeshave.language.parse import parse_expression, parse_statements
 from spokeshave.language.rename import rename_step
+from spokeshave.language.sub_sequences import runs_any, taken_back, written_out
 from spokeshave.language.syntax import TextError
 from spokeshave.model.diagnostics import line_and_column
 from spokeshave.model.edits import EditError
@@ -54,6 +55,9 @@ def read_code(
     protects, its times `measured` or not. `declared` are variables of it, in lower case, that only the text has, if it declares any: then
     nothing may be missing in it. Raises `FormatError` with line and column for anything else that differs.
     """
+    if runs_any(project):
+        edited, changes = read_code(text, start, end, written_out(project), style, protect, measured, declared)
+        return taken_back(edited, project), changes
     reader = _CodeReader(text, generate(project if protect else unprotected(project), style, measured))
     try:
         changes = reader.changes(start, end)

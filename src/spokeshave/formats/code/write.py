@@ -18,6 +18,7 @@ from spokeshave.formats.errors import FormatError
 from spokeshave.language import syntax as sx
 from spokeshave.language.literals import time_text
 from spokeshave.language.parse import parse_statements
+from spokeshave.language.sub_sequences import written_out
 from spokeshave.model.project import Project
 
 STYLES: dict[str, type[Style]] = {"plain": PlainStyle, "case": CaseStyle, "flags": FlagStyle}
@@ -63,6 +64,7 @@ def generate(project: Project, style: str, measured: bool = False, apart: bool =
     Raises `FormatError` where it cannot be written in this style.
     """
     _refuse_returns(project)
+    project = written_out(project)
     whole, project = project, reached(project) if style == "plain" else project
     variables = Variables(project)
     asked = ask_apart(project, variables)

@@ -10,6 +10,7 @@ from spokeshave.formats.plcopen.reading import OWN
 from spokeshave.formats.pragma import make_pragma
 from spokeshave.language.literals import time_text, value_text
 from spokeshave.language.rename import free_program_names
+from spokeshave.language.sub_sequences import written_out
 from spokeshave.model.project import (
     Instance,
     Member,
@@ -35,6 +36,7 @@ _ROLES = {"input": "inputVars", "output": "outputVars", "variable": "localVars",
 
 def write_xml(project: Project) -> str:
     """The text of the file. What the format has no place for stands in additional data of our own, which others skip."""
+    given, project = project, written_out(project)
     root = Element("project", {"xmlns": SPACE})
     SubElement(
         root,
@@ -84,7 +86,7 @@ def write_xml(project: Project) -> str:
         _signals(resource, project, shared=True)
     extra = SubElement(root, "addData")
     own = SubElement(extra, "data", {"name": OWN, "handleUnknown": "discard"})
-    SubElement(own, "text", {"xmlns": ""}).text = make_pragma(project)
+    SubElement(own, "text", {"xmlns": ""}).text = make_pragma(given)
     _foreign(root, project, "project", extra)
     indent(root)
     return '<?xml version="1.0" encoding="UTF-8"?>\n' + tostring(root, encoding="unicode") + "\n"

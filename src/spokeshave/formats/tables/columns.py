@@ -13,7 +13,7 @@ from spokeshave.model.project import Signal, SignalClass, Type
 
 ROLES = (
     "number", "name", "condition", "duration", "end", "longest", "shortest", "late", "permissive", "priority", "way", "next", "comment",
-    "output", "outputs", "input", "counter", "value", "body",
+    "output", "outputs", "input", "counter", "value", "body", "run",
 )  # fmt: skip
 """What a column can be; one that is none of them is left out."""
 SIGNALS = frozenset(("output", "input", "counter", "value", "body"))
@@ -145,8 +145,8 @@ def _signal_column(
     numbers = bool(cells) and all(_NUMBER.fullmatch(c) for c in cells) and any(c not in ("0", "1") for c in cells)
     if not name:
         return Column(i, head, why="its heading is no name")
-    if group == "body":
-        return Column(i, head, "body", name)
+    if group in ("body", "run"):
+        return Column(i, head, group, name)
     if signal is not None:
         if signal.type is not Type.BOOL:
             return Column(i, head, "counter" if counts or signal.cls is SignalClass.INPUT else "value", signal.name)

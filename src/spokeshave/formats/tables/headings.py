@@ -84,6 +84,7 @@ GROUPS = {
     ),
     "counter": ("counter", "counters", "zaehler"),
     "body": ("body", "bodies"),
+    "run": ("run", "runs"),
 }
 MOST_ABOVE = 60
 """Rows among which the headings are looked for."""

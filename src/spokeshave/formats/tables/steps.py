@@ -217,6 +217,8 @@ class _Reader:
         for c in self.plan.columns:
             if c.role in ("output", "body"):
                 actions += self._marks(row, c)
+            elif c.role == "run":
+                actions += [Action(Qualifier.RUN, c.signal) for _ in self._marks(row, c)[:1]]
             elif c.role in ("counter", "value"):
                 sets += self._sets(row, c)
             elif c.role == "outputs":

@@ -21,13 +21,15 @@ from spokeshave.model.project import Project, Sequence, Step, Transition
 TEXTS = ("Sequence", "What", "Text")
 """Headings of the sheet of texts."""
 BODIES = "Bodies"
+RUNS = "Runs"
 
 
 def targets_of(project: Project, q: Sequence) -> list[str]:
-    """What the steps of a sequence act on: signals in listed order, then bodies."""
+    """What the steps of a sequence act on: signals in listed order, then bodies, then sequences that they run."""
     acted = {a.target.lower() for s in q.steps for a in s.actions}
     signals = [s.name for s in project.signals if s.name.lower() in acted]
-    return signals + [b.name for b in q.bodies if b.name.lower() in acted]
+    runs = [a.target for s in q.steps for a in s.actions if a.qualifier.runs]
+    return signals + [b.name for b in q.bodies if b.name.lower() in acted] + list(dict.fromkeys(runs))
 
 
 def page_of(project: Project, q: Sequence) -> Page:
@@ -50,7 +52,13 @@ def page_of(project: Project, q: Sequence) -> Page:
     }
     heads = ["No.", "Step", *map(_head, targets), *(h for h, wanted in optional.items() if wanted)]
     outputs = {s.name for s in project.signals}
-    groups = ["", "", *("Outputs" if t in outputs else BODIES for t in targets), *(["Ways out"] if targets else [])]
+    bodies = {b.name for b in q.bodies}
+    groups = [
+        "",
+        "",
+        *("Outputs" if t in outputs else BODIES if t in bodies else RUNS for t in targets),
+        *(["Ways out"] if targets else []),
+    ]
     out = []
     for r, step, way in rows:
         nowhere = way is None and not any(step.name in t.sources for t in q.transitions)

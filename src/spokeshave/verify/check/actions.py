@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from spokeshave.engine.link_sequence import transition_place
+from spokeshave.language.sub_sequences import awaits_end, end_of, ends_of
 from spokeshave.model.diagnostics import Diagnostic, Place, Severity
 from spokeshave.model.project import Project, Sequence, SignalClass
 from spokeshave.verify.check.chart import is_otherwise
@@ -51,6 +52,22 @@ def opposed_in_one_step(look: Look) -> Iterator[Diagnostic]:
             if (sequence, step) in there:
                 yield warning("opposed-together", Place("step", sequence, step),
                               f"{first} and {second} {why}, and both are on in {step}", "take one of them away")  # fmt: skip
+
+
+def run_not_awaited(look: Look) -> Iterator[Diagnostic]:
+    """A step runs a sequence, and no way out of it awaits its end: it is broken off wherever it is."""
+    for name, calls in look.runs.items():
+        called = look.project.sequence(name)
+        ends = {f"{called.name}.{s.name}.x".lower() for s in ends_of(called)} if called is not None else set()
+        for call in calls:
+            q = look.project.sequence(call.sequence)
+            if called is None or q is None or not ends or any(True for _ in awaits_end(q, call.step)):
+                continue
+            ways = [t.condition for _, t in q.leaving(call.step)]
+            if ways and not any(u.name in ends for text in ways for u in uses_in_expression(text, Place())):
+                yield warning("run-not-awaited", Place("step", q.name, call.step),
+                              f"{call.step} runs {called.name}, and no way out of it awaits its end",
+                              f"write {end_of(called)}, or leave the condition away")  # fmt: skip
 
 
 def no_longest(look: Look) -> Iterator[Diagnostic]:
@@ -138,6 +155,6 @@ def trip_misses_output(look: Look) -> Iterator[Diagnostic]:
 
 
 RULES = (
-    stored_never_reset, opposed_in_one_step, no_longest, window_reversed, level_for_edge, trip_without_reset,
+    stored_never_reset, opposed_in_one_step, run_not_awaited, no_longest, window_reversed, level_for_edge, trip_without_reset,
     trip_misses_output,
 )  # fmt: skip

@@ -8,6 +8,7 @@ from itertools import combinations, islice
 from spokeshave.engine.link_sequence import transition_place
 from spokeshave.language import syntax as sx
 from spokeshave.language.parse import parse_expression
+from spokeshave.language.sub_sequences import ends_of
 from spokeshave.language.syntax import TextError
 from spokeshave.model.diagnostics import Diagnostic, Place
 from spokeshave.model.project import Sequence
@@ -49,10 +50,11 @@ def unreachable(look: Look) -> Iterator[Diagnostic]:
 def no_exit(look: Look) -> Iterator[Diagnostic]:
     """A step that is never left: the sequence ends there for good."""
     for q in look.project.sequences:
+        ends = ends_of(q) if q.name.lower() in look.runs else ()
         if len(q.steps) < 2:
             continue
         for s in q.steps:
-            if not any(True for _ in q.leaving(s.name)):
+            if s not in ends and not any(True for _ in q.leaving(s.name)):
                 yield warning(
                     "step-no-exit", Place("step", q.name, s.name), f"{s.name} has no way out",
                     "add a transition, also for what happens when nothing comes",
@@ -76,7 +78,7 @@ def is_otherwise(q: Sequence, index: int) -> bool:
 
 def constant_condition(look: Look) -> Iterator[Diagnostic]:
     """A condition without a variable is always TRUE or always FALSE."""
-    for q in look.project.sequences:
+    for q in look.as_run.sequences:
         for i, t in enumerate(q.transitions):
             tree = _tree(t.condition)
             joins = (
@@ -136,7 +138,7 @@ def exclude_each_other(a: str, b: str) -> bool:
 
 def branches_overlap(look: Look) -> Iterator[Diagnostic]:
     """Two ways out of a step that may be open together, with nothing to say which is taken."""
-    for q in look.project.sequences:
+    for q in look.as_run.sequences:
         for s in q.steps:
             ways = [w for w in single_ways(q, s.name) if w[1].priority is None]
             for (i, t), (j, u) in islice(combinations(ways, 2), MOST_PAIRS):

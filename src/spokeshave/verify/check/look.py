@@ -9,6 +9,7 @@ from functools import cached_property
 from spokeshave.language import syntax as sx
 from spokeshave.language.literals import time_ms
 from spokeshave.language.parse import parse_statements
+from spokeshave.language.sub_sequences import Call, runs_of, written_out
 from spokeshave.language.syntax import TextError
 from spokeshave.model.diagnostics import Diagnostic, Place, Severity
 from spokeshave.model.project import Project, Sequence, Transition, Type
@@ -36,6 +37,16 @@ class Look:
         for use in uses(self.project):
             found[use.name].append(use)
         return found
+
+    @cached_property
+    def as_run(self) -> Project:
+        """The project with what marks on sequences mean written out."""
+        return written_out(self.project)
+
+    @cached_property
+    def runs(self) -> dict[str, tuple[Call, ...]]:
+        """The steps that run each sequence, by its name in lower case."""
+        return runs_of(self.project)
 
     @cached_property
     def shapes(self) -> dict[str, Structure]:

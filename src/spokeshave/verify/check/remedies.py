@@ -8,9 +8,10 @@ from dataclasses import replace
 
 from spokeshave.language.references import Names, Target, Where, references
 from spokeshave.language.rename import in_all_texts
+from spokeshave.language.sub_sequences import end_of, ends_of, with_end
 from spokeshave.machine.wiring import exchange, exchanged
 from spokeshave.model.diagnostics import Diagnostic
-from spokeshave.model.edits import change_item, change_step, put_items, remove_item, taken_names
+from spokeshave.model.edits import EditError, change_item, change_step, put_items, remove_item, taken_names
 from spokeshave.model.flow_edits import change_transition, delete_step
 from spokeshave.model.project import Action, Instance, Project, Qualifier, Sequence
 from spokeshave.model.tree import settled
@@ -221,11 +222,34 @@ def _no_words(project: Project, d: Diagnostic) -> Remedy | None:
     return None if index < 0 else ("Take its words out", lambda p: remove_item(p, "alarms", index))
 
 
+def _give_end(project: Project, d: Diagnostic) -> Remedy | None:
+    try:
+        with_end(project, d.place.item)
+    except EditError:
+        return None
+    return f"Let {d.place.item} end in a step of its own", lambda p: with_end(p, d.place.item)
+
+
+def _let_end_open(project: Project, d: Diagnostic) -> Remedy | None:
+    """The first way out awaits the end too."""
+    q = _named_sequence(project, d)
+    first = next((i for i, _ in q.leaving(d.place.item)), None) if q is not None else None
+    step = None if q is None else q.step(d.place.item)
+    ran = (
+        next((project.sequence(a.target) for a in step.actions if a.qualifier.runs), None) if step is not None else None
+    )
+    if q is None or first is None or ran is None or not ends_of(ran):
+        return None
+    ends, old = end_of(ran), q.transitions[first].condition.strip()
+    text = f"({old}) AND ({ends})" if " OR " in ends else f"({old}) AND {ends}"
+    return f"Write {text}", lambda p: change_transition(p, q.name, first, condition=text)
+
+
 REMEDIES: dict[str, Callable[[Project, Diagnostic], Remedy | None]] = {
     "read-nowhere": _delete_signal, "written-nowhere": _delete_signal, "stop-normally-open": _normally_closed,
     "branches-overlap": _priorities, "priorities-mixed": _priorities, "reset-never-stored": _away, "stored-never-reset": _reset_at_start,
     "window-reversed": _exchange_window, "level-for-edge": _in_condition(_rising, "Write {text}"),
     "equal-overshoots": _in_condition(_at_least, "Write {text}"), "no-longest": _longest, "step-unreachable": _delete_step,
     "trip-no-scope": _whole_scope, "text": _declare, "wires-exchanged": _exchange_wires, "waiver-stale": _no_stale_waiver,
-    "merge-conflict": _settle, "alarm-of-nothing": _no_words,
+    "merge-conflict": _settle, "alarm-of-nothing": _no_words, "run-no-end": _give_end, "run-not-awaited": _let_end_open,
 }  # fmt: skip

@@ -27,7 +27,7 @@ _CODES_LIST = (
     "accepted-missing alarm-no-device alarm-of-nothing alarms-alike branches-overlap condition-constant "
     "contact-otherwise counter-never-reset dead-time-zero drives-unopposed equal-overshoots input-not-given "
     "interlock-circular level-for-edge movement-unconfirmed name-near no-longest opposed-together priorities-mixed "
-    "read-nowhere recipe-no-setting recipes-alike reset-never-stored scene-of-nothing "
+    "read-nowhere recipe-no-setting recipes-alike reset-never-stored run-circle run-no-end run-not-awaited run-nothing scene-of-nothing "
     "section-never-joins section-unsound statement-unreachable step-no-exit "
     "step-unreachable stop-normally-open stored-never-reset target-shared time-beyond-window time-zero "
     "timer-resets-itself trip-misses-output trip-no-reset trip-no-scope window-below-travel window-reversed "

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 from typing import Any
 
+from spokeshave.language.sub_sequences import written_out
 from spokeshave.model import edits
 from spokeshave.model.project import Project, Scenario
 from spokeshave.model.study import MOST
@@ -37,6 +38,7 @@ def study(
 
     Raises `StudyError` for what cannot be studied, `LinkError` for a machine file that cannot run.
     """
+    project = written_out(project)
     plan = project.study
     opposed = [(o.first, o.second) for o in project.opposed]
     pairs = tuple(dict.fromkeys([*opposed, *plan.together, *together]))

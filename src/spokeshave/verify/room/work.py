@@ -16,6 +16,7 @@ from functools import lru_cache
 from typing import Any
 
 from spokeshave.engine.link import LinkError
+from spokeshave.language.sub_sequences import written_out
 from spokeshave.model.project import Project
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.pieces import Pieces
@@ -70,7 +71,8 @@ def _measure(sent: Sent) -> Measured:
     whole = (n for n in wanted if q is not None and cycle_of(q, first[n]))  # one in which the machine goes round
     cycle = next(whole, wanted[0])
     trace = first[cycle]
-    path = critical_path(project, project.sequences[0], trace) if project.sequences else []
+    run = written_out(project)  # what a step awaits whose sequence runs another is said there
+    path = critical_path(run, run.sequences[0], trace) if run.sequences else []
     knobs = knobs_of(project, [r.scenario for r in passing])
     return Measured("", failing, tuple(windows(project, traces)), cycle, tuple(path), tuple(knobs))
 
