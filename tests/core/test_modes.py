@@ -15,10 +15,11 @@ from spokeshave.formats.code.as_run import as_project
 from spokeshave.formats.code.write import generate
 from spokeshave.machine.wiring import exchanged
 from spokeshave.model.edits import EditError
-from spokeshave.model.modes import PAUSES, Modes, has_modes, with_modes
+from spokeshave.model.modes import PAUSES, Modes, has_modes, outputs_of, with_modes
 from spokeshave.model.project import (
     Action,
     Device,
+    Interlock,
     OpposedPair,
     Project,
     Qualifier,
@@ -59,6 +60,7 @@ def hoist(start: str = "RISING(Start) AND Down") -> Project:
 wanted = st.builds(
     Modes, st.just("Start"), st.sampled_from(("", "Continuous")), st.sampled_from(("", "LastCycle")), st.sampled_from(("", "ByStep")),
     st.just("NextStep"), st.sampled_from(PAUSES), st.just("Pause"), st.sampled_from(("keep", "drop")), st.sampled_from(("", "GoHome")),
+    st.sampled_from(("", "ByHand")), st.just(outputs_of(hoist(), "Main")),
 )  # fmt: skip
 
 
@@ -69,11 +71,37 @@ def test_every_mode_works_in_the_first_try_and_its_code_does_the_same(modes, sta
     assert not [d for d in findings(made) if d.severity != "advice"] and has_modes(made, "Main")
     tried = try_modes(made, "Main", modes)
     expected = 2 + bool(modes.continuous) * (1 + bool(modes.stop)) + 2 * bool(modes.by_step)
-    assert tried.left == () and len(tried.passed) == expected + 2 * bool(modes.pause) + bool(modes.home)
+    assert tried.left == () and len(tried.passed) == expected + 2 * bool(modes.pause) + bool(modes.home) + 2 * bool(
+        modes.hand
+    )
     whole = replace(made, scenarios=tried.passed[1:2])
     code = generate(whole, "plain")
     found = compare(whole, as_project(code), {c: code.flag(c) for c in code.active}, runs_of(whole, random_runs=1))
     assert found.difference is None
+
+
+def test_by_hand_each_output_is_on_while_its_button_is_held_and_what_protects_it_stays_in_force():
+    project = hoist()
+    outputs = outputs_of(project, "Main")
+    guarded = replace(project, interlocks=(Interlock("Raise", "NOT Up"),))
+    made = with_modes(guarded, "Main", Modes(pause="at once", outputs="keep", hand="ByHand", by_hand=outputs))
+    assert outputs == ("Raise", "Lower") and made.sequences[0].hold_outputs == "drop"
+    assert not [d for d in findings(made) if d.code in ("target-shared", "section-never-joins")]
+    session = Session(replace(made, devices=()))
+    slots = session.program.slots
+    for name, value, on, main in (
+        ("Down", True, [], 0), ("Start", True, ["Raise"], 1), ("ByHand", True, [], 0), ("RaiseByHand", True, ["Raise"], 0),
+        ("LowerByHand", True, [], 0), ("LowerByHand", False, ["Raise"], 0), ("Up", True, [], 0), ("Up", False, ["Raise"], 0),
+        ("Start", False, ["Raise"], 0), ("Start", True, ["Raise"], 0), ("ByHand", False, [], 0),
+    ):  # fmt: skip
+        session.do("set", name, value)
+        session.run_for(50)
+        assert [o for o in outputs if session.situation.v[slots[o.lower()]]] == on and session.situation.active[0] == [
+            main
+        ], name
+    assert session.situation.active[1] == [0], "hands off, and nothing goes on by itself"
+    with pytest.raises(EditError, match="acts on no output"):
+        with_modes(project, "Main", Modes(hand="ByHand"))
 
 
 def test_a_start_is_refused_or_followed_at_once_and_held_or_stepped_it_loses_no_edge():

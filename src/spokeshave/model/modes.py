@@ -3,7 +3,8 @@ can be read and changed afterwards like any other.
 
 Buttons are looked at by the opening logic, which runs in every scan: no hold loses their edges. A start that cannot be followed is refused,
 not kept: nothing starts by itself later. Step by step, each press lets one transition through, by the permissives of the steps that are
-entered; times go on while a person looks.
+entered; times go on while a person looks. By hand, a sequence of its own
+asks for each output while its button is held, and this one is given up: it does not go on from where hands have left the machine.
 """
 
 from __future__ import annotations
@@ -12,7 +13,17 @@ import re
 from dataclasses import dataclass, replace
 
 from spokeshave.model.edits import EditError, taken_names
-from spokeshave.model.project import Instance, Project, Sequence, Signal, SignalClass, Step, Transition
+from spokeshave.model.project import (
+    Action,
+    Instance,
+    Project,
+    Qualifier,
+    Sequence,
+    Signal,
+    SignalClass,
+    Step,
+    Transition,
+)
 
 PAUSES = ("", "at once", "after the step")
 _NAME = re.compile(r"[A-Za-z_]\w*", re.ASCII)
@@ -36,6 +47,10 @@ class Modes:
     """What a pause at once does with outputs: keep or drop."""
     home: str = ""
     """A button: a sequence of its own leads home, and this one begins anew."""
+    hand: str = ""
+    """A selector: on, this one is given up and waits, and a sequence of its own has each output of `by_hand` on while its button is held."""
+    by_hand: tuple[str, ...] = ()
+    """Outputs that can be on by hand, each by a button of its own (`by_hand_button`)."""
 
     def inputs(self) -> list[tuple[str, str]]:
         """The inputs that it asks for, with what they are."""
@@ -46,7 +61,21 @@ class Modes:
             found += [(self.by_step, "selector: step by step"), (self.next_step, "button: the next step")]
         found += [(self.pause_button, "button: pause")] if self.pause else []
         found += [(self.home, "button: leads home")] if self.home else []
+        found += [(self.hand, "selector: by hand")] if self.hand else []
+        found += [(by_hand_button(o), f"button: {o} by hand") for o in self.by_hand if self.hand]
         return found
+
+
+def by_hand_button(output: str) -> str:
+    """The input that asks for an output by hand."""
+    return f"{output}ByHand"
+
+
+def outputs_of(project: Project, sequence: str) -> tuple[str, ...]:
+    """The outputs on which a sequence acts, in listed order: what can be on by hand."""
+    q = project.sequence(sequence)
+    acted = {a.target.lower() for s in q.steps for a in s.actions} if q is not None else set()
+    return tuple(s.name for s in project.signals if s.cls is SignalClass.OUTPUT and s.name.lower() in acted)
 
 
 def head(sequence: str) -> str:
@@ -80,6 +109,8 @@ def with_modes(project: Project, sequence: str, modes: Modes) -> Project:
         raise EditError(f"nothing leads on from {q.initial} yet: give the initial step its way out first")
     if modes.pause not in PAUSES:
         raise EditError(f"there is no pause {modes.pause!r}; it is one of {', '.join(p for p in PAUSES if p)}")
+    if modes.hand and not modes.by_hand:
+        raise EditError(f"{q.name} acts on no output that could be on by hand")
     return _Form(project, q, modes).made()
 
 
@@ -105,6 +136,8 @@ class _Form:
         sequences[at] = self._sequence()
         if self.m.home:
             sequences.insert(at + 1, self._way_home())
+        if self.m.hand:
+            sequences.insert(at + 1, self._by_hand())
         opening = self.project.opening
         return replace(
             self.project,
@@ -127,7 +160,7 @@ class _Form:
                 raise EditError(f"{name} is no BOOL input; a mode is chosen by one")
         if len({n.lower() for n in wanted}) < len(wanted):
             raise EditError("each mode needs a button or selector of its own")
-        new = [*new, *([self.home_name] if self.m.home else [])]
+        new = [*new, *([self.home_name] if self.m.home else []), *([self.hand_name] if self.m.hand else [])]
         for name in new:
             if name.lower() in taken_names(self.project) or name.lower() in (n.lower() for n in wanted):
                 raise EditError(f"{name} is already the name of something else; rename that first")
@@ -135,6 +168,10 @@ class _Form:
     @property
     def home_name(self) -> str:
         return f"{self.q.name}Home"
+
+    @property
+    def hand_name(self) -> str:
+        return f"{self.q.name}Hand"
 
     def _edge(self, button: str) -> str:
         """The line that sees a button come; its instance is called after sequence and button."""
@@ -155,6 +192,8 @@ class _Form:
         lines = [f"{head(q.name)}\n", self._edge(m.start), begins if ends else f"{self.run} := {start};\n"]
         if m.stop:
             lines += [self._edge(m.stop), f"IF {q.name}{m.stop}Edge.Q THEN {self.run} := FALSE; END_IF;\n"]
+        if m.hand:
+            lines.append(f"IF {m.hand} THEN {self.run} := FALSE; END_IF;\n")
         if m.pause:
             lines += [self._edge(m.pause_button),
                       f"IF {q.name}{m.pause_button}Edge.Q AND NOT {rest} THEN {self.paused} := TRUE; END_IF;\n",
@@ -199,6 +238,8 @@ class _Form:
         outputs = q.hold_outputs
         if m.pause == "at once":
             holds, outputs = [*holds, self.paused], m.outputs
+        if m.hand:  # what it had on goes off; hands have the outputs now
+            holds, restarts, outputs = [*holds, m.hand], [*restarts, m.hand], "drop"
         if m.home:
             holds, restarts = [*holds, f"{self.home_name}.Back.X"], [*restarts, f"{self.home_name}.Back.X"]
         return replace(
@@ -215,6 +256,19 @@ class _Form:
             (Step("Rest", 10, comment="waits for its button"), Step("Back", 20, comment="what leads home is commanded here")),
             (Transition(("Rest",), ("Back",), f"RISING({self.m.home})"), back),
             comment=f"Leads {self.q.name} home; that is held, and begins anew.",
+        )  # fmt: skip
+
+    def _by_hand(self) -> Sequence:
+        """The sequence that has each output on while its button is held; interlocks, opposed pairs and trips stay in force."""
+        steps, ways, offs = [Step("Rest", 10, comment="waits for the selector")], [], []
+        for n, output in enumerate(self.m.by_hand, 1):
+            off, on, button = f"{output}Off", f"{output}On", by_hand_button(output)
+            steps += [Step(off, 20 * n), Step(on, 20 * n + 10, (Action(Qualifier.N, output),))]
+            ways += [Transition((off,), (on,), button), Transition((on,), (off,), f"NOT {button}")]
+            offs.append(off)
+        return Sequence(
+            self.hand_name, "Rest", tuple(steps), (Transition(("Rest",), tuple(offs), self.m.hand), *ways), restart_when=f"NOT {self.m.hand}",
+            comment=f"The outputs of {self.q.name} by hand, each while its button is held.",
         )  # fmt: skip
 
 

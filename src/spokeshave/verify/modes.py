@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from spokeshave.model.edits import add_item, free_name, taken_names
-from spokeshave.model.modes import Modes, with_modes
+from spokeshave.model.modes import Modes, by_hand_button, with_modes
 from spokeshave.model.project import Device, Project, Scenario, Sequence
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.scenarios import run_scenario
@@ -86,6 +86,14 @@ def _hand(project: Project, name: str, on: str = "") -> str:
     return f"press {found.name}"
 
 
+def _held(project: Project, name: str) -> tuple[str, str]:
+    """The deeds that hold a button and let it go."""
+    deed = _hand(project, name)
+    if deed.startswith("press "):
+        return f"hold {deed[6:]}", f"release {deed[6:]}"
+    return f"set {name} to TRUE", f"set {name} to FALSE"
+
+
 def _scenarios(project: Project, q: Sequence, m: Modes) -> Iterator[tuple[str, str]]:
     """Names and rows, the simplest first."""
     first = next(t for _, t in q.leaving(q.initial)).targets[0]
@@ -139,6 +147,22 @@ def _scenarios(project: Project, q: Sequence, m: Modes) -> Iterator[tuple[str, s
                 safe,
             ),
         )
+    if m.hand:
+        over = f"on {one}, 0.3 s later: {_hand(project, m.hand)}"
+        yield (
+            "given up for the hand",
+            rows(start, over, "run for 60 s", f"expect {one} entered 1 times", f"expect finally {rest}.X"),
+        )
+        button = by_hand_button(m.by_hand[0])
+        push, leave = _held(project, button)
+        asked = f"{q.name}Hand.{m.by_hand[0]}On"
+        yield (
+            f"{m.by_hand[0]} by hand",
+            rows(
+                f"at 0 s: {_hand(project, m.hand)}", f"at 1 s: {push}", f"at 2 s: {leave}", f"at 3 s: {_hand(project, m.start)}",
+                "run for 20 s", f"expect {asked} entered 1 times", f"expect {asked} lasts at most 1.1 s", f"expect always {rest}.X",
+            ),
+        )  # fmt: skip
     if m.home:
         go = f"on {one}, 0.3 s later: {_hand(project, m.home)}"
         yield (

@@ -23,7 +23,7 @@ from spokeshave.desktop.plain_text import TextLabel, plain
 from spokeshave.desktop.tasks import Tasks
 from spokeshave.desktop.theme import code_font, theme
 from spokeshave.model.edits import EditError, put_items
-from spokeshave.model.modes import PAUSES, Modes, foot, head
+from spokeshave.model.modes import PAUSES, Modes, foot, head, outputs_of
 from spokeshave.model.project import Project
 from spokeshave.verify.modes import Tried, build_modes, try_modes
 
@@ -54,6 +54,8 @@ class ModesDialog(QDialog):
         )
         self.by_step, self.next_step = QLineEdit("ByStep"), QLineEdit(usual.next_step)
         self.pause, self.home = QLineEdit(usual.pause_button), QLineEdit("GoHome")
+        self.hand = QLineEdit("ByHand")
+        self.hands = QCheckBox("By hand, a button for each output")
         self.cycles, self.ends = QCheckBox("Cycle after cycle"), QCheckBox("Stop at the end of the cycle")
         self.steps, self.leads = QCheckBox("Step by step"), QCheckBox("A way home as a sequence of its own")
         self.kind, self.outputs = QComboBox(), QComboBox()
@@ -68,7 +70,7 @@ class ModesDialog(QDialog):
             (TextLabel("One cycle for each start"), "button", self.start), (self.cycles, "selector", self.continuous),
             (self.ends, "button", self.stop), (self.steps, "selector", self.by_step), (TextLabel(), "button", self.next_step),
             (TextLabel("Pause"), "", self.kind), (TextLabel(), "", self.outputs), (TextLabel(), "button", self.pause),
-            (self.leads, "button", self.home),
+            (self.leads, "button", self.home), (self.hands, "selector", self.hand),
         )  # fmt: skip
         names = (
             "Start",
@@ -80,6 +82,7 @@ class ModesDialog(QDialog):
             "Outputs in a pause",
             "Pause",
             "Home",
+            "By hand",
         )
         for row, ((what, word, field), name) in enumerate(zip(rows, names)):
             field.setAccessibleName(f"{name}, {word}" if word else name)
@@ -122,9 +125,18 @@ class ModesDialog(QDialog):
         whole = QVBoxLayout(self)
         whole.addLayout(both, 1)
         whole.addLayout(buttons)
-        for line in (self.start, self.continuous, self.stop, self.by_step, self.next_step, self.pause, self.home):
+        for line in (
+            self.start,
+            self.continuous,
+            self.stop,
+            self.by_step,
+            self.next_step,
+            self.pause,
+            self.home,
+            self.hand,
+        ):
             line.textChanged.connect(self.refresh)
-        for box in (self.cycles, self.ends, self.steps, self.leads, self.board):
+        for box in (self.cycles, self.ends, self.steps, self.leads, self.hands, self.board):
             box.toggled.connect(self.refresh)
         for choice in (self.kind, self.outputs):
             choice.currentIndexChanged.connect(self.refresh)
@@ -141,6 +153,7 @@ class ModesDialog(QDialog):
             self.start.text().strip(), name(self.continuous, self.cycles.isChecked()), name(self.stop, self.ends.isChecked()),
             name(self.by_step, self.steps.isChecked()), self.next_step.text().strip(), PAUSES[self.kind.currentIndex()],
             self.pause.text().strip(), ("keep", "drop")[self.outputs.currentIndex()], name(self.home, self.leads.isChecked()),
+            name(self.hand, self.hands.isChecked()), outputs_of(self.document.project, self.sequence),
         )  # fmt: skip
 
     def refresh(self) -> None:
@@ -148,8 +161,9 @@ class ModesDialog(QDialog):
         at_once = self.kind.currentIndex() == 1
         for part, on in (
             (self.continuous, self.cycles.isChecked()), (self.stop, self.ends.isChecked()), (self.by_step, self.steps.isChecked()),
-            (self.next_step, self.steps.isChecked()), (self.pause, self.kind.currentIndex() > 0), (self.outputs, at_once),
-            (self.home, self.leads.isChecked()),
+            (self.next_step, self.steps.isChecked()), (self.pause, self.kind.currentIndex() > 0),
+            (self.outputs, at_once and not self.hands.isChecked()),
+            (self.home, self.leads.isChecked()), (self.hand, self.hands.isChecked()),
         ):  # fmt: skip
             part.setEnabled(on)
         problem = ""

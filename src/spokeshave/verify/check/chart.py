@@ -165,6 +165,13 @@ def mixed_priorities(look: Look) -> Iterator[Diagnostic]:
                 )  # fmt: skip
 
 
+def _takes_over(hand: Sequence, other: Sequence) -> bool:
+    """Whether one sequence acts only while the other is held with its outputs off, as by hand."""
+    first = {t.condition.strip().lower() for t in hand.transitions if hand.initial in t.sources}
+    held = {part.strip().lower() for part in other.hold_when.split(" OR ")}
+    return other.hold_outputs == "drop" and len(first) == 1 and first <= held
+
+
 def shared_targets(look: Look) -> Iterator[Diagnostic]:
     """Two sequences act on one target: their contributions are ORed (semantics section 5)."""
     owners: dict[str, list[Sequence]] = {}
@@ -173,7 +180,7 @@ def shared_targets(look: Look) -> Iterator[Diagnostic]:
             if look.project.signal(name) is not None:
                 owners.setdefault(name, []).append(q)
     for name, qs in owners.items():
-        if len(qs) > 1:
+        if len(qs) > 1 and not (len(qs) == 2 and (_takes_over(*qs) or _takes_over(*qs[::-1]))):
             yield warning(
                 "target-shared", Place("signal", item=getattr(look.project.signal(name), "name", name)),
                 f"{' and '.join(q.name for q in qs)} both act on it; it is on when either asks",
@@ -197,7 +204,7 @@ def unsound(look: Look) -> Iterator[Diagnostic]:
                 len(u.sources) > 1 and all(begun in {b for b, _ in found.of.get(s, ())} for s in u.sources)
                 for u in q.transitions
             )
-            if not joined:
+            if not joined and not q.restart_when.strip():  # which ends them all
                 yield warning(
                     "section-never-joins", place, f"the branches that begin with {' and '.join(t.targets)} never meet again",
                     "lead their last steps to one transition that waits for all",
