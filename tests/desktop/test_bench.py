@@ -6,6 +6,7 @@ import io
 import os
 import subprocess
 import sys
+import time
 from dataclasses import replace
 
 import pytest
@@ -19,7 +20,7 @@ from PySide6.QtWidgets import QLineEdit, QPushButton
 
 from spokeshave.desktop.bench.bar import moment_ms
 from spokeshave.desktop.machine_board import cards
-from spokeshave.desktop.runner import SPEEDS
+from spokeshave.desktop.runner import SPEEDS, TICK_MS
 from spokeshave.engine.session import Session
 from spokeshave.fieldbus.real_time import Jitter
 from spokeshave.formats.tables.grid import read_sheets
@@ -465,6 +466,24 @@ def test_what_ran_is_written_as_stimuli_and_results_as_a_table(roastery, window,
     (scenarios, *_) = read_sheets(tmp_path / "r.xlsx")
     assert scenarios.name == "Scenarios" and len(scenarios.rows) == 1
     assert "scenarios that were not run" in window.message.text()
+
+
+def test_frames_that_take_long_come_less_often_and_a_hand_is_seen_at_once(qtbot, window):
+    """A large machine leaves keys and other programs their time."""
+    runner, frames = window.runner, []
+    runner.advanced.connect(lambda: (time.sleep(0.04), frames.append(runner.shown_ms)))
+    assert runner._timer.interval() == TICK_MS
+    runner.start()
+    qtbot.waitUntil(lambda: runner._timer.interval() > 5 * TICK_MS, timeout=20_000)
+    runner._frame_ms = 1000.0
+    runner._measure()
+    assert runner._timer.interval() > 600
+    before = len(frames)
+    runner.do("hand", window.document.project.devices[0].name, 0)
+    qtbot.waitUntil(lambda: len(frames) >= before + 2 and frames[-1] > frames[before], timeout=20_000)
+    runner.set_speed(0.0)
+    qtbot.waitUntil(lambda: runner._timer.interval() == TICK_MS, timeout=20_000)
+    runner.pause()
 
 
 def test_the_address_map_is_edited_kept_and_written(qtbot, window, tmp_path):

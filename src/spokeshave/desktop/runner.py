@@ -24,6 +24,11 @@ from spokeshave.verify.probe import ProbeError, probe
 from spokeshave.verify.protection import ActingNow, Key
 
 TICK_MS = 33
+MOST_TICK_MS = 1000
+CHEAP_MS = 8.0
+"""What a frame may take before frames come less often."""
+YIELD = 12.0
+"""So many times what a frame takes beyond that passes until the next one: a large machine takes less than a tenth of a processor."""
 ADOPT_AFTER_MS = 1200
 """How long a large machine file waits, once it is edited, until it is made ready to run."""
 LARGE = 300
@@ -67,9 +72,17 @@ class Runner(QObject):
         self._goal: Goal | None = None
         self._owed_ms = 0.0
         self._last = 0.0
+        self._frame_ms = 0.0
+        """What a frame takes, as it was lately."""
+        self._frame_at = 0.0
+        self._known: tuple[object, list[Waiting]] = (None, [])
         self._timer = QTimer(self)
         self._timer.setInterval(TICK_MS)
         self._timer.timeout.connect(self._tick)
+        self._painted = QTimer(self)
+        """Comes when the parts of the window that follow a run have painted themselves."""
+        self._painted.setSingleShot(True)
+        self._painted.timeout.connect(self._measure)
         document.changed.connect(self._document_changed)
         self._later = QTimer(self)
         self._later.setSingleShot(True)
@@ -90,7 +103,12 @@ class Runner(QObject):
     def waiting(self) -> list[Waiting]:
         """What every active step waits on in the scan that is looked at; empty without a run."""
         shown = self.shown()
-        return [] if shown is None else waiting(*shown)
+        if shown is None or self.session is None:
+            return []
+        scan = (shown[0], self.session, self.session.k, self.looked_at, self.session.situation is shown[1])
+        if self._known[0] != scan:  # asked for by several parts of the window in each frame
+            self._known = (scan, waiting(*shown))
+        return self._known[1]
 
     # -- what is looked at
 
@@ -363,6 +381,10 @@ class Runner(QObject):
         except StimulusError as error:
             self.refused.emit(str(error))
         self.advanced.emit()
+        if self.running and self._timer.interval() > TICK_MS:
+            QTimer.singleShot(
+                TICK_MS, self._tick
+            )  # whoever does something sees what comes of it, however rare frames are
 
     def show(self, session: Session) -> None:
         """Puts a run made elsewhere, such as a scenario's, on the bench."""
@@ -399,7 +421,19 @@ class Runner(QObject):
             self.pause()
             self._tell_stop()
         if done:
+            # At a higher speed the scans take what there is, and must not make frames rarer, or themselves slower.
+            if not self._painted.isActive():
+                self._frame_at = now if 0 < self.speed <= 1 else perf_counter()
+                self._painted.start(0)
             self.advanced.emit()
+
+    def _measure(self) -> None:
+        """Frames of a large machine come less often, so that keys and other programs have their time."""
+        self._frame_ms += 0.3 * ((perf_counter() - self._frame_at) * 1000 - self._frame_ms)
+        wanted = TICK_MS + YIELD * max(0.0, self._frame_ms - CHEAP_MS)
+        wanted = round(min(wanted, MOST_TICK_MS)) if self.speed else TICK_MS
+        if self._image is None and self._goal is None and abs(wanted - self._timer.interval()) > 5:
+            self._timer.setInterval(wanted)
 
     # -- clients
 

@@ -35,7 +35,7 @@ TITLES = {
     "number": "number", "name": "name of the step", "condition": "awaits", "duration": "lasts", "end": "ends at", "longest": "longest time",
     "shortest": "shortest time", "late": "when late", "permissive": "permissive", "priority": "priority", "way": "name of the way",
     "next": "leads to", "comment": "comment", "output": "output", "outputs": "list of outputs", "input": "input", "counter": "counter",
-    "value": "value", "body": "body",
+    "value": "value", "body": "body", "run": "sequence that is run",
 }  # fmt: skip
 """What a column is, in words."""
 MOST_SHOWN = 200

@@ -22,6 +22,7 @@ from PySide6.QtWidgets import (
 
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.plain_text import plain
+from spokeshave.desktop.seen import while_seen
 from spokeshave.desktop.theme import theme
 from spokeshave.model.addresses import following
 from spokeshave.model.edits import EditError
@@ -70,6 +71,11 @@ class ItemTable(QAbstractTableModel):
         self.shaded: frozenset[int] = frozenset()
         """Rows on a darker ground, so that groups of rows can be told apart."""
         document.changed.connect(self.refresh)
+
+    def wait_with(self, widget: QWidget) -> None:
+        """Follows the document only while the widget in which it is shown is seen."""
+        self.document.changed.disconnect(self.refresh)
+        while_seen(widget, self.document.changed, self.refresh)
 
     def refresh(self) -> None:
         before, self.rows = self.rows, self.items(self.document.project)

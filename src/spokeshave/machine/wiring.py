@@ -94,19 +94,23 @@ def proposals(project: Project, devices: Iterable[str] | None = None) -> tuple[P
     """The most likely signal of each terminal that has none, best first; each input once."""
     names = None if devices is None else {d.lower() for d in devices}
     given = {s.lower() for d in project.devices for _, s in d.wires}
+    ends = (SignalClass.INPUT, SignalClass.OUTPUT)
+    free = [s for s in project.signals if s.cls in ends and s.name.lower() not in given]
     found: list[Proposal] = []
     for d in project.devices:
         if d.kind not in KINDS or (names is not None and d.name.lower() not in names):
             continue
         for t in terminals_of(d):
             if not d.wired(t.name):
-                free = [s for s in project.signals if _fits(t, s) and s.name.lower() not in given]
-                found += [Proposal(d.name, t.name, s.name, score(d, t, s)) for s in free]
+                scores = ((s.name, score(d, t, s)) for s in free if _fits(t, s))
+                found += [Proposal(d.name, t.name, name, likely) for name, likely in scores if likely >= LIKELY]
     found.sort(key=lambda p: -p.score)
     out: list[Proposal] = []
+    taken: set[object] = set()
     for p in found:
-        taken = any((p.device, p.terminal) == (o.device, o.terminal) or p.signal == o.signal for o in out)
-        if p.score >= LIKELY and not taken:
+        ends_of_it = {(p.device, p.terminal), p.signal}
+        if taken.isdisjoint(ends_of_it):
+            taken |= ends_of_it
             out.append(p)
     return tuple(out)
 

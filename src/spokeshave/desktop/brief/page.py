@@ -14,6 +14,7 @@ from spokeshave.desktop.document import Document
 from spokeshave.desktop.empty_hint import EmptyHint
 from spokeshave.desktop.field_words import BRIEF
 from spokeshave.desktop.plain_text import TextLabel
+from spokeshave.desktop.seen import while_seen
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.stage_page import StagePage
 from spokeshave.desktop.tables import Column, ItemTable, ItemView
@@ -121,7 +122,7 @@ class BriefPage(StagePage):
         column.addWidget(self.about)
         self.view.selectionModel().currentRowChanged.connect(lambda *_: self._chosen())
         document.checked.connect(self._results_came)
-        document.changed.connect(self.refresh)
+        while_seen(self, document.changed, self.refresh)
         document.proven.connect(self._results_came)
         self.refresh()
 

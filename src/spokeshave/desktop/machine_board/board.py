@@ -110,12 +110,13 @@ class Board(QWidget):
         if not self.isVisible():
             return
         sight, seen = self.sight(), {}
-        view = QRectF(self.visibleRegion().boundingRect())  # what is scrolled away need not be looked at
+        f, region = self.scale, self.visibleRegion().boundingRect()  # what is scrolled away need not be looked at
+        view = QRectF(region.x() / f, region.y() / f, region.width() / f, region.height() / f)
         if sight is not None:
             placed = {d.name: d for d in self.document.project.devices}
             for i, linked in enumerate(sight.program.devices):
                 described = placed.get(linked.name)
-                if described is not None and view.intersects(self.cell(described)):
+                if described is not None and view.intersects(cards.cell(described.at)):
                     seen[linked.name.lower()] = cards.looks(sight, i)
         lines = cards.flows(sight)
         if seen.keys() != self._seen.keys() or lines != self._lines:

@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
 
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.plain_text import TextLabel
+from spokeshave.desktop.seen import while_seen
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.theme import theme
 from spokeshave.machine.kinds import KINDS
@@ -88,7 +89,7 @@ class WiringPanel(QWidget):
             if foot is not None:
                 column.addLayout(foot)
             row.addLayout(column, share)
-        document.changed.connect(self.refresh)
+        while_seen(self, document.changed, self.refresh)
         self.refresh()
 
     def _list(self, name: str) -> QListWidget:

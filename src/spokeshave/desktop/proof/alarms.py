@@ -13,6 +13,7 @@ from spokeshave.desktop.document import Document
 from spokeshave.desktop.empty_hint import EmptyHint
 from spokeshave.desktop.field_words import ALARMS
 from spokeshave.desktop.plain_text import TextLabel
+from spokeshave.desktop.seen import while_seen
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.tables import Column, Index, ItemTable, ItemView
 from spokeshave.desktop.theme import theme
@@ -122,7 +123,8 @@ class AlarmsPanel(QWidget):
         self.model.typing.connect(self.says.setText)
         self.table.selectionModel().currentChanged.connect(lambda *_: self._enable())
         self.model.modelReset.connect(self._enable)
-        document.changed.connect(self.refresh)
+        self.model.wait_with(self)
+        while_seen(self, document.changed, self.refresh)
         self.refresh()
 
     def _columns(self) -> list[Column]:

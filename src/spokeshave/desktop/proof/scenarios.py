@@ -26,6 +26,7 @@ from spokeshave.desktop.empty_hint import EmptyHint
 from spokeshave.desktop.plain_text import TextLabel, plain
 from spokeshave.desktop.proof.proposals import ProposalsDialog
 from spokeshave.desktop.proof.rows import BECAUSE, SIGNS, RowsModel, RowsView, sign_colour
+from spokeshave.desktop.seen import Waiting
 from spokeshave.desktop.theme import code_font, theme
 from spokeshave.language.scenario_print import format_scenario
 from spokeshave.model import edits
@@ -51,12 +52,13 @@ class ScenariosPanel(QWidget):
         super().__init__()
         self.document = document
         self._loading = False
+        self._shown = Waiting(self, self.show_current)
         self.group = QComboBox()
         self.group.setAccessibleName("Group shown")
         self.group.currentIndexChanged.connect(self._filter)
         self.list = QListWidget()
         self.list.setAccessibleName("Scenarios")
-        self.list.currentRowChanged.connect(self.show_current)
+        self.list.currentRowChanged.connect(lambda _: self._shown.come())
         self.name = QLineEdit()
         self.name.setAccessibleName("Name of the scenario")
         self.name.editingFinished.connect(self._rename)
@@ -224,7 +226,7 @@ class ScenariosPanel(QWidget):
         self._loading = False
         self.list.setCurrentRow(min(row, len(project.scenarios) - 1))
         self._filter()
-        self.show_current()
+        self._shown.come()
 
     def _filter(self) -> None:
         wanted = self.group.currentText()

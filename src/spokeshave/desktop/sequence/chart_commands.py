@@ -97,13 +97,17 @@ class ChartCommands:
             page.chart.fit_all()
 
     def toggle_follow(self) -> None:
-        for chart in self.page().charts.values():
-            chart.follows = not chart.follows
-            self.window.say("The chart follows the active step" if chart.follows else "The chart stays where it is")
+        page = self.page()
+        page.follows = not page.follows
+        for chart in page.charts.values():
+            chart.follows = page.follows
+        self.window.say("The chart follows the active step" if page.follows else "The chart stays where it is")
 
     def toggle_overview(self) -> None:
-        for chart in self.page().charts.values():
-            chart.overview.wanted = not chart.overview.wanted
+        page = self.page()
+        page.overview = not page.overview
+        for chart in page.charts.values():
+            chart.overview.wanted = page.overview
             chart.overview.place()
 
     def _chart_to_draw(self) -> ChartView | None:

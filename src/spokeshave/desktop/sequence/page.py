@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable
+from typing import Generic, TypeVar
+
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QButtonGroup,
@@ -39,6 +42,31 @@ HINTS = {
 }
 
 
+F = TypeVar("F", bound=QWidget)
+
+
+class Faces(Generic[F]):
+    """A face of each sequence by its name, made when somebody looks at it."""
+
+    def __init__(self, names: Iterable[str], make: Callable[[str], F]) -> None:
+        self.names, self.make, self.made = frozenset(names), make, dict[str, F]()
+
+    def __getitem__(self, name: str) -> F:
+        if name not in self.names:
+            raise KeyError(name)
+        if name not in self.made:
+            self.made[name] = self.make(name)
+        return self.made[name]
+
+    def get(self, name: str) -> F | None:
+        """The face of a sequence, None for a name that is none."""
+        return self[name] if name in self.names else None
+
+    def values(self) -> Iterable[F]:
+        """Those that were looked at so far."""
+        return self.made.values()
+
+
 class SequencePage(StagePage):
     """Sequences side by side as tabs, and the face of choice below."""
 
@@ -53,9 +81,13 @@ class SequencePage(StagePage):
         self.editor.made.connect(self._name_new_step)
         self.face = "sheet"
         self.names: list[str] = []
-        self.sheets: dict[str, SheetView] = {}
-        self.charts: dict[str, ChartView] = {}
-        self.codes: dict[str, CodeFace] = {}
+        self.comments = False
+        """Whether sheets have their column of comments."""
+        self.follows, self.overview = True, True
+        """Whether charts go with the active step, and have their overview."""
+        self.sheets: Faces[SheetView] = Faces((), self._sheet)
+        self.charts: Faces[ChartView] = Faces((), self._chart)
+        self.codes: Faces[CodeFace] = Faces((), self._code)
         self.stack = QStackedWidget()
         self.tabs = QHBoxLayout()
         self.tabs.setSpacing(4)
@@ -139,7 +171,9 @@ class SequencePage(StagePage):
             self.stack.removeWidget(view)
             view.hide()
             view.deleteLater()
-        self.sheets, self.charts, self.codes = {}, {}, {}
+        self.sheets = Faces(names, self._sheet)
+        self.charts = Faces(names, self._chart)
+        self.codes = Faces(names, self._code)
         for name in names:
             button = QToolButton()
             button.setText(name)
@@ -148,12 +182,6 @@ class SequencePage(StagePage):
             button.clicked.connect(lambda _=False, n=name: self.show_sequence(n))
             self.group.addButton(button)
             self.tabs.addWidget(button)
-            self.sheets[name] = SheetView(Sheet(self.document, name), self.editor, self.runner)
-            self.charts[name] = ChartView(self.editor, name, self.runner)
-            self.codes[name] = CodeFace(self.editor, name, self.runner)
-            self.codes[name].proof.show_asked.connect(self.show_asked)
-            for view in (self.sheets[name], self.charts[name], self.codes[name]):
-                self.stack.addWidget(view)
         if not names:
             bare = QWidget()
             self.stack.addWidget(bare)
@@ -162,6 +190,24 @@ class SequencePage(StagePage):
                                    (("New sequence", lambda: self.document.edit("New sequence", new_sequence)),))  # fmt: skip
             self.empty.show_while(True)
         self.show_sequence(current if current in names else names[0] if names else "")
+
+    def _sheet(self, name: str) -> SheetView:
+        sheet = SheetView(Sheet(self.document, name), self.editor, self.runner)
+        sheet.show_comments(self.comments)
+        self.stack.addWidget(sheet)
+        return sheet
+
+    def _chart(self, name: str) -> ChartView:
+        chart = ChartView(self.editor, name, self.runner)
+        chart.follows, chart.overview.wanted = self.follows, self.overview
+        self.stack.addWidget(chart)
+        return chart
+
+    def _code(self, name: str) -> CodeFace:
+        code = CodeFace(self.editor, name, self.runner)
+        code.proof.show_asked.connect(self.show_asked)
+        self.stack.addWidget(code)
+        return code
 
     def first(self) -> QWidget | None:
         return self.stack.currentWidget()
@@ -194,7 +240,7 @@ class SequencePage(StagePage):
     @property
     def view(self) -> SheetView | ChartView | CodeFace | None:
         """The face on the screen."""
-        views: dict[str, dict[str, SheetView] | dict[str, ChartView] | dict[str, CodeFace]] = {
+        views: dict[str, Faces[SheetView] | Faces[ChartView] | Faces[CodeFace]] = {
             "sheet": self.sheets, "chart": self.charts, "code": self.codes,
         }  # fmt: skip
         return views[self.face].get(self.current)
@@ -228,5 +274,6 @@ class SequencePage(StagePage):
                 sheet.setCurrentIndex(sheet.sheet.index(i, STEP))
 
     def toggle_comments(self) -> None:
+        self.comments = not self.comments
         for sheet in self.sheets.values():
-            sheet.show_comments(sheet.isColumnHidden(sheet.sheet.comment))
+            sheet.show_comments(self.comments)
