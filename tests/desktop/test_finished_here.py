@@ -204,7 +204,7 @@ ELSEWHERE = {
     "Trip": "the cause-and-effect matrix and its words", "SweepPlan": "the sweep's page", "Explained": "the sweep's page",
     "StudyPlan": "the study's text", "Label": "the board", "Group": "the board", "Table": "the tables panel", "Column": "the tables panel",
     "Routine": "its declaration", "Member": "its declaration",
-    "BusPoint": "*Serve*", "Shape": "the scene's form",
+    "BusPoint": "*Serve*", "Shape": "the scene's form", "Tile": "*Lay out* on the operator's page",
     "Recipe": "the recipes' table", "AlarmRule": "the alarms' table", "Conflict": "*Mend* and *Keep mine in all conflicts*",
 }  # fmt: skip
 """Types that have an editor of their own."""
@@ -212,7 +212,7 @@ REACHED = {
     "Project": {"signals", "opening", "closing", "interlocks", "opposed", "trips", "alarms", "recipes", "devices", "connections", "labels", "groups",
                 "scenarios",
                 "units", "waivers", "accepted", "sweep", "study", "requirements", "tables", "routines", "foreign", "conflicts", "modbus",
-                "low_word_first", "scene", "svg", "tolerances"},
+                "low_word_first", "scene", "svg", "panel", "tolerances"},
     "Device": {"kind", "at"}, "Connection": {"source", "target", "gives", "takes"}, "Action": {"qualifier", "time"},
     "Transition": {"sources", "targets"}, "Sequence": {"steps", "transitions", "bodies"}, "Step": {"actions"}, "Body": {"text"},
     "Declared": {"name", "role", "type", "initial"},

@@ -27,7 +27,7 @@ _ITEMS = {
     "recipes": "recipe", "sequences": "sequence",
     "interlocks": "interlock of", "opposed": "opposed pair", "trips": "trip", "alarms": "alarm", "devices": "device",
     "connections": "connection", "labels": "label",
-    "groups": "group", "scene": "shape", "units": "unit",
+    "groups": "group", "scene": "shape", "panel": "tile", "units": "unit",
     "modbus": "Modbus address of", "scenarios": "scenario", "accepted": "accepted run", "waivers": "waiver",
     "steps": "step",    "transitions": "transition", "bodies": "body", "conflicts": "conflict",
 }  # fmt: skip
@@ -35,7 +35,7 @@ STAGE_OF = {
     "requirements": "Brief", "signals": "Signals", "tables": "Signals", "routines": "Signals", "instances": "Signals",
     "recipes": "Signals", "opening": "Signals",
     "closing": "Signals", "units": "Signals", "sequences": "Sequence", "devices": "Machine", "connections": "Machine", "labels": "Machine",
-    "groups": "Machine", "scene": "Machine", "svg": "Machine", "tolerances": "Proof", "modbus": "Machine",
+    "groups": "Machine", "scene": "Machine", "svg": "Machine", "panel": "Bench", "tolerances": "Proof", "modbus": "Machine",
     "interlocks": "Proof", "opposed": "Proof", "trips": "Proof", "alarms": "Proof", "scenarios": "Proof",
     "accepted": "Proof", "sweep": "Proof",    "study": "Proof", "waivers": "Proof",
 }  # fmt: skip

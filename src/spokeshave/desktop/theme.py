@@ -179,6 +179,7 @@ def style_sheet(c: Colours) -> str:
     QPushButton:hover {{ border-color: {c.accent}; }}
     QPushButton:focus {{ border: 1px solid {c.accent}; }}
     QPushButton#primary {{ background: {c.accent}; color: {c.surface}; border-color: {c.accent}; font-weight: 600; }}
+    QFrame#tile {{ background: {c.surface}; border: 1px solid {c.hairline}; border-radius: 8px; }}
     QPushButton#fold {{ background: transparent; border: none; color: {c.accent}; text-align: left; padding: 3px 0; }}
     QPushButton#primary:disabled {{ background: {c.surface}; color: {c.faint}; border-color: {c.hairline}; }}
     QPushButton:disabled, QToolButton:disabled {{ color: {c.faint}; }}

@@ -10,6 +10,7 @@ from typing import Any
 
 from spokeshave.model.alarms import CLASSES
 from spokeshave.model.diagnostics import did_you_mean
+from spokeshave.model.panel import KINDS as TILES
 from spokeshave.model.project import CONNECTION_KINDS, REQUIREMENT_KINDS, Project
 from spokeshave.model.scene import ACTS, COLOURS, HINGES
 from spokeshave.model.scene import KINDS as SHAPES
@@ -84,6 +85,7 @@ CHOICES: dict[tuple[str, str], tuple[str, ...]] = {
     ("Connection", "kind"): CONNECTION_KINDS,
     ("Requirement", "kind"): REQUIREMENT_KINDS,
     ("Shape", "kind"): SHAPES,
+    ("Tile", "kind"): TILES,
     ("Shape", "act"): ACTS,
     ("Shape", "hinge"): HINGES,
     ("Shape", "colour"): COLOURS,

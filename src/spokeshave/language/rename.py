@@ -119,6 +119,7 @@ def in_all_texts(project: Project, put: Put) -> Project:
         ),
         modbus=tuple(replace(p, name=plain(p.name)) for p in project.modbus),
         scene=tuple(replace(s, follows=plain(s.follows)) if s.follows else s for s in project.scene),
+        panel=tuple(replace(t, of=plain(t.of)) if t.of else t for t in project.panel),
         tolerances=tuple((plain(name), percent) for name, percent in project.tolerances),
         accepted=tuple(replace(a, lanes=tuple((plain(n), c) for n, c in a.lanes)) for a in project.accepted),
         sweep=replace(
@@ -379,6 +380,7 @@ def rename_device(project: Project, old: str, new: str) -> Project:
         groups=tuple(replace(g, devices=tuple(map(now, g.devices))) for g in project.groups),
         alarms=tuple(replace(a, device=now(a.device)) for a in project.alarms),
         scene=tuple(replace(s, follows=now(s.follows)) for s in project.scene),
+        panel=tuple(replace(t, of=now(t.of)) for t in project.panel),
         tolerances=tuple((now(name), percent) for name, percent in project.tolerances),
     )
 

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any, Protocol, TypeVar
 
 from spokeshave.model.alarms import AlarmRule as AlarmRule
+from spokeshave.model.panel import Tile as Tile
 from spokeshave.model.qualifiers import Qualifier as Qualifier
 from spokeshave.model.recipes import Recipe as Recipe
 from spokeshave.model.remembered import of_declared, remembered
@@ -393,6 +394,8 @@ class Project:
     """The machine as it is drawn, from behind to before."""
     svg: str = ""
     """A drawing whose parts the scene names."""
+    panel: tuple[Tile, ...] = ()
+    """The operator's page as it is laid out; none for one that lays itself out."""
     scenarios: tuple[Scenario, ...] = ()
     units: tuple[Unit, ...] = ()
     modbus: tuple[BusPoint, ...] = ()

@@ -42,6 +42,7 @@ KEYS: dict[str, Key] = {
     "labels": lambda x: x.text,
     "groups": lambda g: g.name.lower(),
     "scene": lambda s: s.name.lower(),
+    "panel": lambda t: t.name.lower(),
     "scenarios": lambda s: s.name.lower(),
     "units": lambda u: u.name.lower(),
     "modbus": lambda p: f"{p.name}, {p.role}".lower(),
@@ -52,7 +53,7 @@ KEYS: dict[str, Key] = {
 """What tells items of each list apart."""
 STAGES = (
     "name", "period_ms", "comment", "requirements", "signals", "tables", "routines", "instances", "recipes", "opening", "closing", "home", "reset",
-    "sequences", "interlocks", "opposed", "trips", "alarms", "devices", "connections", "labels", "groups", "scene", "svg", "units", "modbus",
+    "sequences", "interlocks", "opposed", "trips", "alarms", "devices", "connections", "labels", "groups", "scene", "svg", "panel", "units", "modbus",
     "scenarios", "accepted",
     "sweep", "study", "tolerances", "waivers", "foreign", "conflicts",
 )  # fmt: skip

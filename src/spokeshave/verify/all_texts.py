@@ -112,6 +112,8 @@ def _texts(p: Project) -> Iterator[Text]:
     for shape in p.scene:
         told = (("shape", shape.name), ("written on it", shape.text), ("it follows", shape.follows))
         yield from _parts(Place(item="scene"), told, HERE)
+    for tile in p.panel:
+        yield from _parts(Place(item="operator's page"), (("tile", tile.text), ("it is of", tile.of)), HERE)
     for scenario in p.scenarios:
         here = Place("scenario", item=scenario.name)
         yield Text(here, "scenario", scenario.name, names=True)

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QRectF, Qt
-from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent
-from PySide6.QtWidgets import QWidget
+from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent, QResizeEvent
+from PySide6.QtWidgets import QPushButton, QWidget
 
 from spokeshave.desktop.machine_board.cards import Sight
 from spokeshave.desktop.machine_scene.painting import fitting, paint_scene, seen
+from spokeshave.desktop.operator_panel.panel import Panel
 from spokeshave.desktop.run_cluster import clock_text
 from spokeshave.desktop.runner import Runner
-from spokeshave.desktop.theme import state_colour, text_font, theme
+from spokeshave.desktop.theme import state_colour, style_sheet, text_font, theme
 from spokeshave.engine.explain import Waiting
 
 LEAST_PX = 22
@@ -21,7 +22,7 @@ LEAST_TEXT, LEAST_SCENE = 880, 300
 
 
 class OperatorPage(QWidget):
-    """Full screen. Escape or F12 leaves it; everything else is left to the buttons of the machine."""
+    """Full screen. It lays itself out, or stands as somebody has laid it out. Escape or F12 leaves it."""
 
     def __init__(self, runner: Runner, name: str) -> None:
         super().__init__()
@@ -30,7 +31,40 @@ class OperatorPage(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.setAccessibleName("Operator page")
         self.resize(1280, 800)
+        self.panel = Panel(runner)
+        self.panel.setParent(self)
+        self.panel.done.clicked.connect(lambda: self.lay_out(False))
+        self.lay = QPushButton("Lay out", self)
+        self.lay.setToolTip("A page of one's own: numbers, settings, buttons, lamps on a grid")
+        self.lay.clicked.connect(lambda: self.lay_out(True))
+        runner.document.changed.connect(self._arrange)
         runner.advanced.connect(self.update)
+        self._arrange()
+
+    def lay_out(self, on: bool) -> None:
+        """Begins or ends the laying out of the page."""
+        self.panel.lay(on)
+        self._arrange()
+
+    @property
+    def own(self) -> bool:
+        """Whether the page is one that somebody has laid out, or is laying out."""
+        return bool(self.runner.document.project.panel) or self.panel.grid.laying
+
+    def _arrange(self) -> None:
+        self.setStyleSheet(style_sheet(theme.now))
+        self.panel.setVisible(self.own)
+        self.panel.setGeometry(self.rect())
+        self.lay.setVisible(not self.panel.grid.laying)
+        self.lay.move(
+            self.width() - self.lay.sizeHint().width() - 12, self.height() - self.lay.sizeHint().height() - 10
+        )
+        self.lay.raise_()
+        self.update()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._arrange()
 
     def lines(self) -> list[Waiting]:
         return self.runner.waiting()
@@ -76,6 +110,8 @@ class OperatorPage(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), theme.colour("window"))
+        if self.own:
+            return
         self._draw_scene(painter)
         u = self.unit()
         left, width = u, self.text_width() - 2 * u

@@ -29,7 +29,7 @@ _CODES_LIST = (
     "interlock-circular level-for-edge movement-unconfirmed name-near no-longest opposed-together priorities-mixed "
     "read-nowhere recipe-no-setting recipes-alike reset-never-stored run-circle run-no-end run-not-awaited run-nothing scene-of-nothing "
     "section-never-joins section-unsound statement-unreachable step-no-exit "
-    "step-unreachable stop-normally-open stored-never-reset target-shared time-beyond-window time-zero "
+    "step-unreachable stop-normally-open stored-never-reset target-shared tile-of-nothing time-beyond-window time-zero "
     "timer-resets-itself trip-misses-output trip-no-reset trip-no-scope window-below-travel window-reversed "
     "wires-exchanged written-nowhere written-twice"
 )

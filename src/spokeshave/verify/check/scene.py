@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from spokeshave.machine.scene import numbers_of
 from spokeshave.model.diagnostics import Diagnostic, Place, did_you_mean
+from spokeshave.model.panel import OF_NOTHING
 from spokeshave.model.scene import shape_of
 from spokeshave.verify.check.look import Look, warning
 
@@ -28,4 +29,15 @@ def of_nothing(look: Look) -> Iterator[Diagnostic]:
             )
 
 
-RULES = (of_nothing,)
+def tile_of_nothing(look: Look) -> Iterator[Diagnostic]:
+    """A tile of the operator's page that is of nothing there is."""
+    project = look.project
+    for t in project.panel:
+        there = project.signal(t.of) or project.device(t.of) or project.sequence(t.of)
+        if t.kind not in OF_NOTHING and there is None:
+            known = [x.name for items in (project.signals, project.devices, project.sequences) for x in items]
+            yield warning("tile-of-nothing", Place(item=f"operator's page, {t.title}"), f"there is no {t.of}",
+                          did_you_mean(t.of, known) or "take it away where the page is laid out")  # fmt: skip
+
+
+RULES = (of_nothing, tile_of_nothing)
