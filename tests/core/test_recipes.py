@@ -8,6 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from spokeshave.engine.link import link_problems
 from spokeshave.engine.session import Session
 from spokeshave.formats import spoke
 from spokeshave.language.rename import rename_signal
@@ -34,6 +35,7 @@ from spokeshave.verify.check import findings
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.find import find_everywhere
 from spokeshave.verify.keep import keep
+from spokeshave.verify.recipe_chooser import choose_by, choosers
 from spokeshave.verify.recipe_table import recipe_table
 from spokeshave.verify.scenarios import run_scenario
 from spokeshave.verify.standing import proof_of, since
@@ -200,3 +202,48 @@ def test_a_recipe_in_a_list_of_a_scenario_follows_its_new_name():
     text = 'for each R in "Slim", "Stout"\ngiven recipe R\n// "Slim" stays here\nat 1 s: use recipe "slim"\nrun for 1 s\nexpect no alarms'
     project = edits.rename_recipe(replace(dipper(), scenarios=(Scenario("s", text),)), "Slim", "Thin")
     assert project.scenarios[0].text == text.replace('"Slim", ', '"Thin", ').replace('"slim"', '"Thin"')
+
+
+def chosen(*values: int, cls: SignalClass = SignalClass.INPUT, of: Type = Type.INT) -> Project:
+    """Recipes of the time alone, and something that could choose among them."""
+    project = dipper()
+    recipes = tuple(Recipe(f"R{v}", (("DipTime", v),)) for v in values)
+    return replace(project, recipes=recipes, scenarios=(), signals=(*project.signals, Signal("Kind", cls, of)))
+
+
+@given(st.lists(st.integers(10, 90), min_size=2, max_size=5), st.integers(-2, 8))
+def test_recipes_that_an_input_chooses_are_rows_of_a_table(values, kind):
+    made = choose_by(chosen(*(10 * v for v in values)), "Kind")
+    assert not link_problems(made) and not made.recipes and made.signal("DipTime").cls is SignalClass.INTERNAL
+    assert list(made.table("Products").rows) == [(10 * v,) for v in values]
+    session = Session(made)
+    session.do("set", "Kind", kind)
+    session.do("set", "Go", True)
+    session.run_for(2000)
+    wanted = 10 * values[min(max(kind, 1), len(values)) - 1]
+    ((a, b),) = session.trace.windows("Main.Down.X")[:1]
+    assert (b - a) * made.period_ms == wanted
+
+
+def test_what_cannot_choose_or_cannot_be_chosen_is_told():
+    two = chosen(500, 800, of=Type.BOOL)
+    session = Session(choose_by(two, "Kind"))
+    session.do("set", "Kind", True)
+    session.run_for(100)
+    assert session.situation.v[session.program.slots["diptime"]] == 800 and choosers(two) == ["Go", "Kind"]
+    three = chosen(500, 600, 700, of=Type.BOOL)
+    window = replace(
+        two,
+        sequences=(
+            replace(two.sequences[0], steps=tuple(replace(s, longest="DipTime") for s in two.sequences[0].steps)),
+        ),
+    )
+    used = replace(two, scenarios=(Scenario("Long", 'given recipe "R800"\nrun for 1 s'),))
+    cells = replace(two, recipes=(Recipe("A", (("Dips[1].On", True),)), Recipe("B", (("Dips[1].On", False),))))
+    one = replace(two, recipes=two.recipes[:1])
+    for project, name, says in (
+        (three, "Kind", "a whole number"), (one, "Kind", "make two"), (two, "Wax", "cannot choose"), (two, "Nobody", "cannot choose"),
+        (window, "Kind", "could not run: .*DipTime"), (used, "Kind", "scenario Long could not run"), (cells, "Kind", "cell of a table"),
+    ):  # fmt: skip
+        with pytest.raises(EditError, match=says):
+            choose_by(project, name)

@@ -6,11 +6,12 @@ from dataclasses import replace
 
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QInputDialog
 
 from spokeshave.desktop.signals.page import PARTS
 from spokeshave.model.project import Scenario
 from spokeshave.verify.scenarios import run_scenario
-from tests.core.test_recipes import dipper
+from tests.core.test_recipes import chosen, dipper
 from tests.desktop.test_alarms_page import made as made
 from tests.desktop.test_alarms_page import texts, type_into
 
@@ -101,3 +102,24 @@ def test_what_a_scenario_set_is_gone_with_a_reset(made):
     assert {s.name for s, _ in window.runner.by_hand()} == {"DipTime", "Dips[2].Lasts"}
     window.runner.reset()
     assert window.runner.by_hand() == []
+
+
+def test_recipes_are_given_over_to_an_input_that_chooses(made, monkeypatch):
+    window = made(chosen(500, 800))
+    window.show_stage(1)
+    window.signals.show_part(PARTS.index("Recipes"))
+    panel, before = window.signals.recipes, window.document.project
+    offered = []
+    monkeypatch.setattr(
+        QInputDialog, "open", lambda d: offered.append(d.comboBoxItems()) or d.textValueSelected.emit("Kind")
+    )
+    panel.by.click()
+    project = window.document.project
+    assert (
+        offered == [["Kind", "Go"]]
+        and project.table("Products").comment == "1 R500, 2 R800"
+        and "LIMIT(1, Kind, 2)" in project.opening
+    )
+    assert not panel.by.isEnabled()
+    window.document.undo()
+    assert window.document.project == before and panel.by.isEnabled()

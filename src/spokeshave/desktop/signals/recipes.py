@@ -6,7 +6,16 @@ from collections.abc import Sequence
 from typing import Any
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QHeaderView, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QHBoxLayout,
+    QHeaderView,
+    QInputDialog,
+    QLineEdit,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.empty_hint import EmptyHint
@@ -21,6 +30,7 @@ from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Project
 from spokeshave.model.project import Signal as Setting
 from spokeshave.model.recipes import by_the_file, recipe_of, taken
+from spokeshave.verify.recipe_chooser import choose_by, choosers
 from spokeshave.verify.recipe_table import shown_value
 
 HEADS = ("Setting", "Unit", "In the file")
@@ -65,6 +75,8 @@ class RecipesPanel(QWidget):
         self.name.editingFinished.connect(self._rename)
         self.add, self.copy, self.drop = QPushButton("New recipe"), QPushButton("Copy"), QPushButton("Delete")
         self.file, self.bench = QPushButton("Put into the file"), QPushButton("Take it on the bench")
+        self.by = QPushButton("Chosen by ...")
+        self.by.setToolTip("Lets an input of the machine choose: the recipes become rows of a table that it names")
         self.add.setObjectName("primary")
         self.copy.setToolTip("One more recipe with the values of the chosen one")
         self.file.setToolTip("Its values become those that the file begins with")
@@ -76,7 +88,7 @@ class RecipesPanel(QWidget):
         top.addWidget(self.name)
         for button, act in (
             (self.add, self.new), (self.copy, self.new_like), (self.drop, self.remove), (self.file, self.to_file),
-            (self.bench, lambda: self.bench_asked.emit(self.chosen)),
+            (self.bench, lambda: self.bench_asked.emit(self.chosen)), (self.by, self.ask_chooser),
         ):  # fmt: skip
             button.clicked.connect(act)
             if button is not self.add:
@@ -96,6 +108,24 @@ class RecipesPanel(QWidget):
         self._shown: tuple[str, ...] = ()
         document.changed.connect(self.refresh)
         self.refresh()
+
+    def ask_chooser(self) -> None:
+        """Which signal is to choose among the recipes."""
+        names = choosers(self.document.project)
+        if not names:
+            self.says.setText("There is no whole number yet that could choose: declare an input, or a setting")
+            return
+        dialog = QInputDialog(self)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.setWindowTitle("Recipes chosen by the machine")
+        dialog.setLabelText("The recipes become rows of a table, and the logic takes the row that this names, from 1:")
+        dialog.setComboBoxItems(names)
+        dialog.textValueSelected.connect(self.choose_by)
+        dialog.open()
+
+    def choose_by(self, name: str) -> None:
+        """Makes the table and the logic, in one edit."""
+        self.document.edit(f"Recipes chosen by {name}", lambda p: choose_by(p, name))
 
     # -- what is shown
 
@@ -184,6 +214,7 @@ class RecipesPanel(QWidget):
             n = len([1 for s, v in taken(self.document.project, recipe) if v != s.start])
             self.says.setText(plain(f"{name}: {n} value{'s' * (n != 1)} other than in the file"))
         self.add.setEnabled(bool(self.document.project.settings))
+        self.by.setEnabled(len(self.document.project.recipes) > 1)
 
     # -- what is done
 
