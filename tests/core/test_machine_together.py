@@ -15,6 +15,7 @@ from spokeshave.engine.stimuli import Stimulus
 from spokeshave.formats.spoke import dumps, loads
 from spokeshave.language.rename import rename_device
 from spokeshave.language.units import add_copy, deviations, take_over
+from spokeshave.machine.belt import TAKING
 from spokeshave.machine.kinds import device_problems
 from spokeshave.machine.wiring import exchanged, likely_kind, make_device, proposals, unwired, wire
 from spokeshave.model.edits import EditError, change_item, new_sequence
@@ -28,12 +29,15 @@ from spokeshave.model.project import (
     Project,
     Qualifier,
     Scenario,
+    Sequence,
     Signal,
     SignalClass,
+    Step,
     Type,
     Unit,
 )
 from spokeshave.verify.keep import keep
+from spokeshave.verify.scenario_language import scenario_problems
 from spokeshave.verify.scenarios import Outcome, run_scenario
 
 IN, OUT = SignalClass.INPUT, SignalClass.OUTPUT
@@ -402,3 +406,26 @@ def test_a_click_in_hand_drive_asks_for_the_right_drive_and_lets_go_of_the_other
     assert not session.situation.v[session.program.slots["atout"]]
     assert asked_by_click(session.program, session.situation, "Light") == [], "an input is not asked for"
     assert asked_by_click(session.program, session.situation, "Nobody") == []
+
+
+def test_items_are_put_on_and_taken_off_by_hand_and_what_was_done_is_kept_as_rows():
+    project = Project(
+        signals=(Signal("Run", SignalClass.SETTING, initial=True), Signal("Belt", OUT), Signal("Seen", IN)),
+        devices=(Device("Feed", "belt", (("run", "Belt"), ("eye1", "Seen")), (("eye1_m", 1.0), ("speed_m_s", 0.5))), Device("Go", "button")),
+        sequences=(Sequence("Main", "Only", (Step("Only", 10),)),), closing="Belt := Run;",
+    )  # fmt: skip
+    put, take = "at 0.5 s: press Feed\nat 1.5 s: press Feed\n", "at 1 s: take from Feed\n"
+    for text, times in ((put, 2), (f"{put}{take}", 1), (f"{take}{put}", 1), ("at 1 s: take from Feed\n", 0)):
+        result = run_scenario(project, Scenario("s", f"{text}run for 6 s\nexpect count Seen: {times} times"))
+        assert result.outcome is Outcome.PASS, (text, result.worst)
+    session = Session(project)
+    for ms, hand in ((500, 1), (200, 0), (800, TAKING), (200, 0), (300, 1), (200, 0)):
+        session.run_for(ms)
+        session.do("hand", "Feed", hand)
+    session.run_for(4000)
+    kept = keep(project, session).scenarios[-1]
+    assert "take from Feed" in kept.text and kept.text.count("press Feed") == 2
+    again = run_scenario(project, kept)
+    assert [v.outcome for v in again.verdicts] == [Outcome.PASS] * len(again.verdicts)
+    problem = scenario_problems(project, Scenario("s", "at 1 s: take from Go\nrun for 1 s\nexpect no hazards"))[0]
+    assert "items are taken from belts" in f"{problem.message} {problem.advice}"

@@ -246,6 +246,9 @@ def test_setpoints_follow_the_pointer_and_the_wheel_and_belts_take_items_by_hand
     r.run_for(50)
     belt = r.session.program.devices[1].device
     assert len(belt.items(r.session.situation.dev_state[1], r.session.k)) == 1
+    qtbot.mouseClick(board, LEFT, Qt.KeyboardModifier.ShiftModifier, pos=board.cell(devices[1]).center().toPoint())
+    r.run_for(50)
+    assert not belt.items(r.session.situation.dev_state[1], r.session.k)
     assert QEvent.Type.Wheel == down.type()
 
 

@@ -225,7 +225,7 @@ class _Row:
         moment, do = self.moment(when), str(tree.data)
         names = [_name(n) for n in _tokens(tree, "NAME", "CELL")]
         value = ""
-        ms = self.duration(tree) or (PRESS_MS if do == "press" else 0)
+        ms = self.duration(tree) or (PRESS_MS if do in ("press", "take") else 0)
         if do in ("turn", "set_value", "force", "ask"):
             value = self.words(tree, "value")
         elif do in ("break_device", "mend_device", "use_recipe"):

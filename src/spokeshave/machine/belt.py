@@ -45,8 +45,12 @@ class _At(NamedTuple):
     failed: frozenset[str]
 
 
+TAKING = 2
+"""The place of a hand that takes the foremost item away; at 1 it puts one on."""
+
+
 class Belt(Device):
-    """A hand on it puts an item at its start. States are `_At` tuples."""
+    """A hand on it puts an item at its start, or takes the foremost away (`TAKING`). States are `_At` tuples."""
 
     kind = "belt"
     title = "Belt"
@@ -54,7 +58,7 @@ class Belt(Device):
     rarely = frozenset(
         ("reverse", "speed", "gate", "take", "feed", "off", "gate_m", "pushed", "waits_at_end", "accel_m_s2")
     )
-    positions = 2
+    positions = 3
     one_way = False
     harmed_by_time = True
     jumps = True
@@ -203,7 +207,9 @@ class Belt(Device):
             items, off = items[1:], off + 1
         for _ in range(max(0, min(50, wanted[_FEED] - before[_FEED]))):
             items, collided = self._put(items, True)
-        if hand and not state[5]:
+        if hand == TAKING and state[5] != TAKING:
+            items = items[1:]
+        elif hand and not state[5]:
             items, _ = self._put(items, False)
         if moves_on and tuple(items) == self._moved(state, chapter, k) and gate == before[_GATE]:
             kept = chapter._replace(collided=collided)

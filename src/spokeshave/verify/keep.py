@@ -5,6 +5,7 @@ from __future__ import annotations
 from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.language.literals import value_text
+from spokeshave.machine.belt import TAKING
 from spokeshave.model.alarms import phrase_of
 from spokeshave.model.edits import add_item, free_name
 from spokeshave.model.project import Project, Scenario
@@ -69,6 +70,8 @@ def hand_row(project: Project, st: Stimulus, later: Stimulus | None) -> tuple[st
         return "", False
     if device.kind in ("selector", "setpoint"):
         return f"turn {device.name} to {st.value:g}", False
+    if device.kind == "belt" and st.value == TAKING:
+        return f"take from {device.name}", later is not None and not later.value
     if st.value and later is not None and not later.value and later.time_ms > st.time_ms:
         return f"press {device.name} for {shown_time(later.time_ms - st.time_ms)}", True
     return f"{'hold' if st.value else 'release'} {device.name}", False

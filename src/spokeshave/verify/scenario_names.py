@@ -194,10 +194,16 @@ def _value(text: str, signal: Signal) -> Fault:
 
 
 def _deed(project: Project, row: DeedRow) -> Fault:
-    if row.do in ("press", "hold", "release", "turn", "break_device", "mend_device"):
+    if row.do in ("press", "hold", "release", "take", "turn", "break_device", "mend_device"):
         device, fault = _device(project, row.target)
         if device is None:
             return fault
+        if row.do == "take":
+            return (
+                FINE
+                if device.kind == "belt"
+                else (f"{device.name} is a {KINDS[device.kind].title.lower()}", "items are taken from belts")
+            )
         return _failure(device, row.value) if row.do.endswith("_device") else _hand(device, row.do, row.value)
     if row.do in ("set_value", "force", "unforce"):
         signal = project.signal(row.target)

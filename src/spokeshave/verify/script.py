@@ -10,6 +10,7 @@ from spokeshave.engine.session import Session
 from spokeshave.language.compile import compile_units
 from spokeshave.language.scenario import PRESS_MS
 from spokeshave.language.scenario_rows import DeedRow, GivenRow
+from spokeshave.machine.belt import TAKING
 from spokeshave.machine.device import NEVER
 from spokeshave.model.project import Device, Project
 from spokeshave.model.recipes import recipe_of, taken
@@ -121,6 +122,9 @@ class Script:
         match row.do:
             case "press":
                 do("hand", name, 1)
+                self.later.append((now + row.ms, "hand", name, 0))
+            case "take":
+                do("hand", name, TAKING)
                 self.later.append((now + row.ms, "hand", name, 0))
             case "hold":
                 do("hand", name, 1)

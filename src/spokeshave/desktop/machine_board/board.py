@@ -181,7 +181,8 @@ class Board(QWidget):
             self._dragged = ("device", index, self.cell(d).center())
             return
         box = self.cell(d)
-        if not self.hands.operate(d) and d.kind == "setpoint":
+        takes = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+        if not self.hands.operate(d, takes) and d.kind == "setpoint":
             self._turning = d.name
             self._turn_to(d, at)
         elif KINDS[d.kind].positions == 0:
@@ -241,10 +242,12 @@ class Board(QWidget):
         super().focusOutEvent(event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        """Space presses the selected button while it is held, turns over others, and drives by hand in hand drive."""
+        """Space presses the selected button while it is held, turns over others, and drives by hand in hand drive; with Shift it takes an
+        item from a belt.
+        """
         d = self.document.project.device(self.selection.place.item) if self.selection.place.kind == "device" else None
         if event.key() == Qt.Key.Key_Space and d is not None and not event.isAutoRepeat() and not self.placing:
-            if not self.hands.operate(d):
+            if not self.hands.operate(d, bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)):
                 self.hands.drive(d, bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
         else:
             super().keyPressEvent(event)

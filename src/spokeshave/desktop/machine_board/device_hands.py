@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from spokeshave.desktop.runner import Runner
 from spokeshave.engine.by_hand import asked_by_click
+from spokeshave.machine.belt import TAKING
 from spokeshave.machine.device import Device as Kind
 from spokeshave.machine.operator import Pushbutton, Selector, Setpoint
 from spokeshave.model.project import Device
@@ -29,8 +30,8 @@ class Hands:
         """Whether it is hand drive."""
         return self.runner.session is not None and self.runner.session.situation.hand is not None
 
-    def operate(self, d: Device) -> bool:
-        """An operator's hand on a button, a selector or a belt; FALSE for other devices."""
+    def operate(self, d: Device, takes: bool = False) -> bool:
+        """An operator's hand on a button, a selector or a belt, from which it `takes` an item or puts one on; FALSE for other devices."""
         at = self._at(d)
         if at is None or (d.kind == "belt" and self.by_hand):
             return False
@@ -41,7 +42,7 @@ class Hands:
             self.runner.do("hand", d.name, 0 if hand else 1)
         elif isinstance(device, Pushbutton) or d.kind == "belt":
             self.held = d.name
-            self.runner.do("hand", d.name, 1)
+            self.runner.do("hand", d.name, TAKING if takes and d.kind == "belt" else 1)
         else:
             return False
         return True

@@ -17,7 +17,7 @@ LONGER, QUICKER = ("s",), ("l/s", "m/s", "mm/s")
 """Units of parameters that are times, and of those that are speeds."""
 NOT_ITS_OWN = ("period_s", "first_s", "drift_s")
 """Times of a device that are not how fast it is."""
-HANDS = ("press", "hold", "release", "turn")
+HANDS = ("press", "hold", "release", "take", "turn")
 
 
 @dataclass(frozen=True, slots=True)
