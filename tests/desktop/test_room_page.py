@@ -7,6 +7,7 @@ from dataclasses import replace
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 
+from spokeshave.desktop.measured_room import told, used
 from spokeshave.desktop.proof.room import SHARE
 from spokeshave.model.edits import change_step
 from tests.core.test_room import proven
@@ -38,11 +39,35 @@ def test_room_is_measured_shown_with_the_nearest_first_and_leads_to_its_places(m
     assert all(s >= 0 for s in shares) and "Gate may be" in panel.status.text()
     assert "20 of 20 cycles pass" in panel.says.toPlainText() and "in Stays: a time" in panel.says.toPlainText()
     assert panel.bars.isVisible() and len(panel.bars.times) == 20 and not panel.grab().isNull()
+    room = window.document.room
+    assert [told(w) for w in room.of_step("Main", "Lifts")] == [
+        "longest 5 s: 1 s measured in " + room.of_step("main", "lifts")[0].scenario + ", 4 s left"
+    ]
+    assert used(room.of_step("Main", "Lifts")[0]) == 0.2 and "Gate may be" in room.of_device("gate")[0].said()
+    _bars_are_shown(window)
     item = panel.list.findItems("Main.Lifts at most", Qt.MatchFlag.MatchExactly)[0]
     panel.list.itemDoubleClicked.emit(item, 0)
     assert window.stage == 2 and window.selection.place.item == "Lifts"
     window.document.edit("longer", lambda p: change_step(p, "Main", "Lifts", longest="T#9s"))
-    assert "changed since" in panel.status.text()
+    assert "changed since" in panel.status.text() and window.document.room is None, "of another file no bars"
+
+
+def _bars_are_shown(window):
+    """Under the window in the sheet and under the card on the board; gone while nothing was measured."""
+    window.show_stage(2)
+    window.show_face("sheet")
+    sheet, kept = window.sequence.sheets["Main"], window.document._room
+    row = next(i for i in range(sheet.sheet.rowCount()) if sheet.sheet.step_at(i).name == "Lifts")
+    assert "4 s left" in sheet.sheet.data(sheet.sheet.index(row, sheet.sheet.window), Qt.ItemDataRole.ToolTipRole)
+    window.show_stage(3)
+    board = window.machine.board
+    assert "Gate may be" in board._told(window.document.project.device("Gate"))
+    for view, stage in ((sheet.viewport(), 2), (board, 3)):
+        window.show_stage(stage)
+        with_room = view.grab().toImage()
+        window.document._room = None
+        assert view.grab().toImage() != with_room
+        window.document._room = kept
 
 
 def test_without_a_passing_scenario_it_says_so_and_it_can_be_cancelled(made, qtbot):

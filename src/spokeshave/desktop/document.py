@@ -10,6 +10,7 @@ from typing import Any
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from spokeshave.desktop.drafts import Drafts
+from spokeshave.desktop.measured_room import MeasuredRoom, holds
 from spokeshave.desktop.process_work import Elsewhere
 from spokeshave.formats import spoke
 from spokeshave.formats.beside import read_beside
@@ -27,6 +28,7 @@ from spokeshave.verify.check.waivers import Sorted
 from spokeshave.verify.coverage import Shown, coverage
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.ledger import Ledger
+from spokeshave.verify.room.work import RoomReport
 from spokeshave.verify.scenarios import Result
 
 CHECK_AFTER_MS = 120
@@ -57,6 +59,8 @@ class Document(QObject):
     checked = Signal()
     refused = Signal(str)
     proven = Signal()
+    measured = Signal()
+    """Room was measured."""
     was_read = Signal()
     """A file was opened: `reading` tells how a program written by hand was read."""
 
@@ -82,6 +86,7 @@ class Document(QObject):
         """The verdicts: which hold, and which held before what change."""
         self._kept: list[dict[str, Any]] = []
         """The verdicts as they stand beside the file."""
+        self._room: MeasuredRoom | None = None
         self._coverage: tuple[object, list[Shown]] | None = None
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
@@ -94,6 +99,16 @@ class Document(QObject):
     @property
     def project(self) -> Project:
         return self.history.project
+
+    @property
+    def room(self) -> MeasuredRoom | None:
+        """The room that was measured last, if it is that of the present machine file."""
+        return self._room if holds(self._room, self.project) else None
+
+    def take_room(self, report: RoomReport) -> None:
+        """Room that was measured: shown where its windows and devices are."""
+        self._room = MeasuredRoom(report)
+        self.measured.emit()
 
     @property
     def results(self) -> dict[str, Result]:

@@ -19,6 +19,7 @@ from PySide6.QtWidgets import QLineEdit, QMenu, QWidget
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.machine_board import cards
 from spokeshave.desktop.machine_board.device_hands import Hands
+from spokeshave.desktop.measured_room import SCARCE
 from spokeshave.desktop.plain_text import plain
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
@@ -59,6 +60,7 @@ class Board(QWidget):
         runner.advanced.connect(self.follow_run)
         runner.restarted.connect(self.update)
         document.changed.connect(self._grow)
+        document.measured.connect(self.update)
         selection.changed.connect(self.update)
         self._grow()
 
@@ -158,6 +160,16 @@ class Board(QWidget):
                 box.moveCenter(self._dragged[2] / self.scale)
             chosen = place.kind == "device" and place.item == d.name
             cards.paint_device(painter, d, box, chosen, d.name in self.picked, sight, indexes.get(d.name.lower(), -1))
+            self._paint_room(painter, d, box)
+
+    def _paint_room(self, painter: QPainter, d: Device, box: QRectF) -> None:
+        """Under a card how much slower or faster the device may be, the nearest; half of the bar is half as fast or twice."""
+        room = self.document.room
+        for x in room.of_device(d.name)[:1] if room is not None else ():
+            bar = QRectF(box.left() + 8, box.bottom() - 6, box.width() - 16, 3)
+            painter.fillRect(bar, theme.colour("hairline"))
+            bar.setWidth(bar.width() * min(1.0, x.room / 2))
+            painter.fillRect(bar, theme.colour("late" if x.room < SCARCE else "active"))
 
     # -- hands on the machine
 
@@ -222,6 +234,8 @@ class Board(QWidget):
         """The wires of a device, for the pointer that rests on it."""
         wires = "\n".join(f"{t}: {s}" for t, s in d.wires)
         lines = [f"{KINDS[d.kind].title} {d.name}" if d.kind in KINDS else d.name, d.comment, wires]
+        room = self.document.room
+        lines += [x.said() for x in room.of_device(d.name)] if room is not None else []
         return "\n".join(line for line in lines if line)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:

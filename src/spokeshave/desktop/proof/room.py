@@ -245,6 +245,7 @@ class RoomPanel(QWidget):
                 self._add_limit(x)
             for w in report.windows:
                 self._add_window(w)
+            self.document.take_room(report)
         self.side.setVisible(report is not None)
         self.bars.show_times(report.drawn.cycles if report is not None else [])
         self.says.setPlainText("\n".join(_told(report)) if report is not None else "")

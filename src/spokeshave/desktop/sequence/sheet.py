@@ -11,6 +11,7 @@ from PySide6.QtCore import QAbstractTableModel, Qt, Signal
 from spokeshave.chart.labels import block_text, window_text
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.field_words import SHEET
+from spokeshave.desktop.measured_room import told
 from spokeshave.desktop.plain_text import plain
 from spokeshave.desktop.tables import NO_PARENT, Index
 from spokeshave.engine.link_sequence import transition_place
@@ -80,6 +81,7 @@ class Sheet(QAbstractTableModel):
         self._read()
         document.changed.connect(self.refresh)
         document.checked.connect(self.take_findings)
+        document.measured.connect(self._room_came)
         self.take_findings()
 
     def _read(self) -> None:
@@ -118,6 +120,10 @@ class Sheet(QAbstractTableModel):
             self.problems.setdefault(key, text)
         if self.rowCount() and self.shown():
             self.dataChanged.emit(self.index(0, 0), self.index(self.rowCount() - 1, self.columnCount() - 1))
+
+    def _room_came(self) -> None:
+        if self.rowCount() and self.shown():
+            self.dataChanged.emit(self.index(0, self.window), self.index(self.rowCount() - 1, self.window))
 
     def ask_column(self, name: str) -> None:
         """Shows a signal as a column, or no longer if it was asked for."""
@@ -216,6 +222,12 @@ class Sheet(QAbstractTableModel):
             return transition_place(self.sequence, row.transition)
         return Place("step", self.sequence.name, self.sequence.steps[row.step].name)
 
+    def _room_of(self, row: int) -> str:
+        """What was measured of the window in a row, in words."""
+        room = self.document.room
+        found = room.of_step(self.name, self.step_at(row).name) if room is not None and self.row(row).first else []
+        return "\n".join(map(told, found))
+
     def problem_at(self, row: int, column: int) -> str:
         r = self.row(row)
         if column in (self.awaits, self.next) and r.transition is not None:
@@ -261,6 +273,8 @@ class Sheet(QAbstractTableModel):
             if index.column() == STEP:
                 step = self.step_at(index.row())
                 return plain(step.comment or ", ".join(block_text(a) for a in step.actions)) or None
+            if index.column() == self.window and (room := self._room_of(index.row())):
+                return plain(room)
             return plain(self.text(index.row(), index.column())) or None
         if role == Qt.ItemDataRole.TextAlignmentRole:
             if index.column() in self.figures:

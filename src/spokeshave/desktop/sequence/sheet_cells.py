@@ -9,6 +9,7 @@ from PySide6.QtCore import QPointF, QRect, QRectF, QSize, Qt
 from PySide6.QtGui import QBrush, QColor, QFontMetrics, QPainter, QPen
 from PySide6.QtWidgets import QHeaderView, QLineEdit, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
+from spokeshave.desktop.measured_room import SCARCE, used
 from spokeshave.desktop.sequence.condition_editor import ConditionEdit
 from spokeshave.desktop.sequence.flow_painter import paint_flow
 from spokeshave.desktop.sequence.sheet import FIRST_MARK, FLOW, NUMBER, STEP
@@ -71,12 +72,23 @@ class SheetDelegate(QStyledItemDelegate):
             self.view.paint_bars(painter, box, row)
         else:
             self._paint_text(painter, box, index)
+            if column == sheet.window and r.first:
+                self._paint_room(painter, box, step.name)
         if sheet.problem_at(row, column):
             self._paint_problem(painter, box)
         if option.state & QStyle.StateFlag.State_HasFocus:
             painter.setPen(QPen(theme.colour("accent"), 1.5))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRect(box.adjusted(0.75, 0.75, -1.25, -1.25))
+
+    def _paint_room(self, painter: QPainter, box: QRectF, step: str) -> None:
+        """How much of the window was used in the runs in which room was measured."""
+        room = self.view.sheet.document.room
+        for w in room.of_step(self.view.sheet.name, step)[:1] if room is not None else ():
+            bar = QRectF(box.left() + 6, box.bottom() - 5, box.width() - 12, 3)
+            painter.fillRect(bar, theme.colour("hairline"))
+            bar.setWidth(bar.width() * used(w))
+            painter.fillRect(bar, theme.colour("late" if w.share < SCARCE else "active"))
 
     def _paint_text(self, painter: QPainter, box: QRectF, index: Index) -> None:
         text = str(index.data() or "")
