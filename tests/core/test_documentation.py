@@ -9,6 +9,7 @@ import json
 import linecache
 import pkgutil
 import re
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -18,6 +19,7 @@ from spokeshave.engine.link import link_problems
 from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.formats.iec_read import parse_iec
+from spokeshave.formats.signal_table import guess_mapping, parse_rows, plan_import
 from spokeshave.formats.spoke import schema, to_data
 from spokeshave.formats.spoke_schema import make_schema
 from spokeshave.formats.tables.grid import sheet_of_text
@@ -27,11 +29,13 @@ from spokeshave.language.literals import value_text
 from spokeshave.language.scenario import parse_scenario
 from spokeshave.machine.describe import kinds_page
 from spokeshave.model.edits import new_sequence
-from spokeshave.model.project import Device, Project, Sequence, Signal, SignalClass, Step
+from spokeshave.model.project import Device, Project, Scenario, Sequence, Signal, SignalClass, Step, Transition
 from spokeshave.reading import read_text
 from spokeshave.verify.check.remedies import REMEDIES
-from spokeshave.verify.check.run import CODES
+from spokeshave.verify.check.run import CODES, findings
+from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.scenario_language import check_sheet
+from spokeshave.verify.scenarios import run_scenario
 from tests.core.test_check import CASES
 from tests.core.test_language import problem
 
@@ -200,3 +204,41 @@ def test_the_table_in_the_documentation_becomes_what_stands_beside_it():
         leads = "; ".join(f"{q.step(t.targets[0]).number} if `{t.condition}`" for _, t in q.leaving(s.name))
         rows.append(f"| {s.number} {s.name} | {marks}{' ' * bool(marks)}| {leads} |")
     assert len(rows) == 5 and all(row in page for row in rows), rows
+
+
+def test_the_first_machine_of_the_manual_is_what_comes_of_what_it_says():
+    """Everything that is typed on the page, from an empty file; what it says of the result holds."""
+    page = "your-first-machine.md"
+    rows = parse_rows(fenced(page, "signals")[0])
+    planned = plan_import(Project(), rows[1:], guess_mapping(rows[0]))
+    assert not planned.problems and not planned.told
+    project = new_sequence(Project("Hatch", signals=planned.signals), "Main")
+    plan = plan_sequence(sheet_of_text(fenced(page, "table")[0], "Main"), replace(project, sequences=()))
+    assert not plan.problems and plan.sequence is not None
+    cells = [
+        [c.strip() for c in line.strip("| ").split("|")]
+        for line in (ROOT / "docs" / page).read_text().splitlines()
+        if line.startswith("| ")
+    ]
+    devices = []
+    for name, kind, wires, *values in cells[1:]:
+        pairs = tuple(tuple(x.strip() for x in w.split("=")) for w in wires.split(","))
+        numbers = tuple(
+            (n.strip(), float(v)) for n, _, v in (x.partition("=") for x in "".join(values).split(",") if x.strip())
+        )
+        devices.append(Device(name, kind, pairs, numbers))
+    scenarios = tuple(Scenario(f"S{n}", text) for n, text in enumerate(fenced(page, "scenario")))
+    project = replace(
+        project,
+        sequences=(replace(plan.sequence, name="Main"),),
+        devices=tuple(devices),
+        scenarios=scenarios,
+        reset="RISING(Start)",
+    )
+    assert not [d for d in findings(project) if d.severity != "advice"]
+    assert [run_scenario(project, s).outcome for s in scenarios] == [Outcome.PASS] * 2
+    q = project.sequences[0]
+    late = Transition(("Opens",), ("Waiting",), "Opens.Late")
+    out = replace(project, sequences=(replace(q, transitions=(*q.transitions, late)),))
+    bad = [v.text for v in run_scenario(out, scenarios[1]).verdicts if v.outcome is Outcome.FAIL]
+    assert bad == ["expect finally Main.Opens.X"], "the last row fails as it should"

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import re
 
-from PySide6.QtCore import QPoint, Qt
-from PySide6.QtGui import QContextMenuEvent
+from PySide6.QtCore import QPoint, Qt, QUrl
+from PySide6.QtGui import QContextMenuEvent, QTextDocument
 from PySide6.QtWidgets import QApplication, QTableView, QWidget
 
 from spokeshave.desktop.manual import FOLDER, PAGES, page_text, place_of, place_of_device, search, sections
@@ -128,3 +128,27 @@ def test_menus_open_with_a_letter_of_their_own(window):
     titles = [a.text() for a in window.menuBar().actions()]
     letters = [t[t.index("&") + 1].lower() for t in titles]
     assert len(titles) == 8 and len(letters) == len(set(letters)), titles
+
+
+def test_each_page_of_the_manual_has_a_picture_that_is_there():
+    for page in PAGES:
+        text = (FOLDER / f"{page}.md").read_text()
+        pictures = re.findall(r"!\[[^\]]+\]\((screenshots/[^)]+)\)", text)
+        assert pictures or page in ("semantics", "devices", "formats"), page
+        assert all((FOLDER / name).is_file() for name in pictures)
+
+
+def test_pictures_are_as_wide_as_there_is_room(window):
+    window.program.show_manual()
+    manual = window.program.manual
+    manual.show_at("your-first-machine#")
+    picture = manual.text.loadResource(
+        QTextDocument.ResourceType.ImageResource.value, QUrl("screenshots/3-sequence-sheet.png")
+    )
+    assert (
+        200 < picture.width() <= manual.text.viewport().width()
+        and not manual.text.horizontalScrollBar().maximum() > 400
+    )
+    assert manual.text.loadResource(
+        QTextDocument.ResourceType.ImageResource.value, QUrl("screenshots/none.png")
+    ).isNull()

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 
-from PySide6.QtCore import QUrl
-from PySide6.QtGui import QTextCursor, QTextDocument
+from PySide6.QtCore import Qt, QUrl
+from PySide6.QtGui import QImage, QTextCursor, QTextDocument
 from PySide6.QtWidgets import (
     QHBoxLayout,
     QLineEdit,
@@ -24,9 +24,11 @@ from spokeshave.desktop.side_panel import SidePanel
 from spokeshave.machine.kinds import KINDS
 
 FOLDER = Path(spokeshave.__file__).parent / "manual"
-PAGES = ("desktop", "machine", "scenarios", "proof", "alarms", "recipes", "strength", "room", "controller", "scene", "language", "semantics",
-         "check", "devices", "formats",
-         "from-your-table", "from-your-case-program", "recordings", "versions", "examples")  # fmt: skip
+PAGES = (
+    "your-first-machine", "from-your-table", "from-your-case-program", "desktop", "machine", "what-to-prove", "scenarios", "proof", "alarms",
+    "recipes", "strength", "room", "controller", "scene", "when-it-does-not-go-on", "language", "semantics", "check", "devices", "formats",
+    "recordings", "versions", "examples",
+)  # fmt: skip
 """The pages in the order one needs them."""
 AT = "manual"
 """The property of a widget that says where it stands in the manual: a page, `#`, how the heading begins."""
@@ -106,6 +108,23 @@ def place_of_device(kind: str) -> str:
     return f"devices#{KINDS[kind].title}" if kind in KINDS else ""
 
 
+class PageView(QTextBrowser):
+    """A page with its pictures, as wide as there is room; sharp where the screen is."""
+
+    def loadResource(self, kind: int, url: QUrl | str) -> object:
+        if kind != QTextDocument.ResourceType.ImageResource.value:
+            return super().loadResource(kind, url)
+        picture = QImage(str(FOLDER / QUrl(url).path()))
+        if picture.isNull():
+            return picture
+        ratio, room = self.devicePixelRatioF(), max(200, self.viewport().width() - 24)
+        small = picture.scaledToWidth(
+            round(min(picture.width(), room) * ratio), Qt.TransformationMode.SmoothTransformation
+        )
+        small.setDevicePixelRatio(ratio)
+        return small
+
+
 class Manual(SidePanel):
     """Beside the work, as wide as one likes."""
 
@@ -118,7 +137,7 @@ class Manual(SidePanel):
         self.line.setClearButtonEnabled(True)
         self.line.textChanged.connect(self.look_for)
         self.line.returnPressed.connect(self.go_to_first)
-        self.text = QTextBrowser()
+        self.text = PageView()
         self.text.setAccessibleName("Manual")
         self.text.setOpenLinks(False)
         self.text.document().setDocumentMargin(10)
