@@ -20,7 +20,7 @@ _spokeshave() {
     room) words="--jobs --cluster --quick --tolerance --tolerance-of --keep --draws --seed --csv --json" ;;
     run) words="--for --scenario --recipe --stimuli --trace --keep-stimuli --every-scan" ;;
     serve) words="--modbus --opcua --as --for --allow --open --by-count --map --also --let-write --keep-map --map-table --json" ;;
-    strength) words="--jobs --cluster --sample --seed --csv --junit --json" ;;
+    strength) words="--jobs --cluster --sample --seed --study --csv --junit --json" ;;
     text) words="" ;;
     tidy) words="" ;;
     verify) words="--junit --report --table --scenario --group --changed --keep --jobs --against --tolerance --their-scan --real-time --unit --outside --json" ;;

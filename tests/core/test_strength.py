@@ -19,6 +19,7 @@ from spokeshave.formats.iec_read import parse_iec
 from spokeshave.language.parse import parse_expression
 from spokeshave.model.diagnostics import errors
 from spokeshave.model.project import Interlock, OpposedPair, Project, Scenario, Trip
+from spokeshave.model.study import StudyPlan
 from spokeshave.verify import processes
 from spokeshave.verify.check.run import every_finding
 from spokeshave.verify.check.waivers import sort_out
@@ -68,8 +69,8 @@ def kiln(text: str = ONCE) -> Project:
     )  # fmt: skip
 
 
-def judged(project: Project) -> Report:
-    run = Strength(project)
+def judged(project: Project, study: bool = False) -> Report:
+    run = Strength(project, study=study)
     while not run.done:
         run.poll()
     assert not run.problem and len(run.judged) == len(run.mistakes)
@@ -200,3 +201,28 @@ def test_the_command_tells_the_survivors_and_ends_with_1(tmp_path):
     assert code == 2 and "Nothing" in told
     with pytest.raises(LinkError):
         Judge(spoke.read(file))
+
+
+def test_the_study_is_asked_too_of_what_nobody_else_notices():
+    text = """PROGRAM Kiln
+      VAR_INPUT Go, Hot, DoorOpen : BOOL; END_VAR
+      VAR_OUTPUT Heat, Unlock : BOOL; END_VAR
+      INITIAL_STEP Rest: END_STEP
+      STEP Warm: Heat(N); END_STEP
+      STEP Open: Unlock(N); END_STEP
+      TRANSITION FROM Rest TO Warm := Go; END_TRANSITION
+      TRANSITION FROM Warm TO Open := Hot; END_TRANSITION
+      TRANSITION FROM Open TO Rest := DoorOpen; END_TRANSITION
+    END_PROGRAM"""
+    rows = "at 0.1 s: set Go to TRUE\nat 0.2 s: set Hot to TRUE\nrun for 1 s\nexpect order Kiln: Rest, Warm, Open"
+    project = replace(
+        parse_iec(text), scenarios=(Scenario("Once", rows),), study=StudyPlan(together=(("Heat", "Unlock"),))
+    )
+    alone, asked = judged(project), judged(project, study=True)
+    found = {asked.mistakes[j.index].words: j for j in asked.judged.values() if j.by == "study"}
+    assert found and all(j.state == "noticed" for j in found.values())
+    assert any("together of Heat and Unlock" in j.how for j in found.values()), found
+    by = {alone.mistakes[j.index].words: j.state for j in alone.judged.values()}
+    assert {by[words] for words in found} == {"survived"}, "only those that nobody else notices"
+    same = {asked.mistakes[j.index].words: j.state for j in asked.judged.values() if j.by != "study"}
+    assert all(by[words] == state for words, state in same.items())

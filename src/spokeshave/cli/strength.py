@@ -21,6 +21,10 @@ def strength(
     cluster: Cluster = "",
     sample: Annotated[int, typer.Option(help="Judge so many mistakes only, drawn by --seed; 0 for all.", min=0)] = 0,
     seed: Annotated[int, typer.Option(help="Draws the sample: the same one each time.")] = 0,
+    study: Annotated[
+        bool,
+        typer.Option(help="Ask the study of what can be reached too, of those that nobody else notices: takes longer."),
+    ] = False,
     csv_file: Annotated[Path | None, typer.Option("--csv", help="Write a line a mistake here.")] = None,
     junit_file: Annotated[Path | None, typer.Option("--junit", help="Write JUnit XML here.")] = None,
     as_json: Json = False,
@@ -35,7 +39,7 @@ def strength(
     room_for(junit_file)
     project = read_project(file)
     with workers(jobs, cluster) as executor:
-        run = Strength(project, executor, sample, seed)
+        run = Strength(project, executor, sample, seed, study)
         see_through(run, executor)
     if run.problem:
         fail(f"{file}: {run.problem}")

@@ -8,6 +8,7 @@ from html import escape
 from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QRect, Qt, QTimer
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import (
+    QCheckBox,
     QComboBox,
     QHBoxLayout,
     QHeaderView,
@@ -76,6 +77,8 @@ class StrengthPanel(QWidget):
         self.start_button = QPushButton("Plant mistakes")
         self.start_button.setObjectName("primary")
         self.start_button.clicked.connect(self.start)
+        self.study = QCheckBox("Ask the study too")
+        self.study.setToolTip("What can be reached, of mistakes that check and scenarios do not notice: takes longer")
         self.cancel_button = QPushButton("Cancel")
         self.cancel_button.clicked.connect(self.stop)
         self.progress = QProgressBar()
@@ -134,7 +137,7 @@ class StrengthPanel(QWidget):
         top = QHBoxLayout()
         top.setContentsMargins(12, 6, 12, 4)
         top.setSpacing(8)
-        for w in (self.start_button, self.cancel_button, self.progress):
+        for w in (self.start_button, self.study, self.cancel_button, self.progress):
             top.addWidget(w)
         top.addWidget(self.status, 1)
 
@@ -214,6 +217,7 @@ class StrengthPanel(QWidget):
                 text += f". Without any mistake, and so of no use here, {', '.join(report.idle[:3])} fail{'s' * (len(report.idle) == 1)}"
             self.status.say(text, "late" if left else "true")
         self.start_button.setEnabled(not running)
+        self.study.setEnabled(not running)
         self.cancel_button.setVisible(running)
         self.progress.setVisible(running)
         for w in (self.groups, self.shares, self.filter, self.list, self.side):
@@ -315,7 +319,7 @@ class StrengthPanel(QWidget):
             return
         self._of = self.document.project
         self._taken = set()
-        self.strength = Strength(self._of, executor())
+        self.strength = Strength(self._of, executor(), study=self.study.isChecked())
         self.report = self.strength.report
         self._show_shares()
         self._timer.start()

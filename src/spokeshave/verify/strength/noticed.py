@@ -12,12 +12,17 @@ from spokeshave.verify.accepted import Change, compare, kept, lanes_of
 from spokeshave.verify.check.run import every_finding
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.progress import look
+from spokeshave.verify.reach.answers import study
+from spokeshave.verify.reach.asked import Says
+from spokeshave.verify.reach.studied import StudyError
 from spokeshave.verify.scenarios import ScenarioRun, run_scenario
 from spokeshave.verify.standing import Proof, proof_of, since
 from spokeshave.verify.strength.planted import Mistake
 from spokeshave.verify.strength.proposals import variants
 from spokeshave.verify.strength.same import same_truth
 
+MOST_STUDIED = 200_000
+"""Situations of a study with a mistake; what is not decided within them is not noticed."""
 PIECE = 500
 """Scans between two looks at whether a scenario has failed already, or was cancelled."""
 
@@ -62,9 +67,12 @@ class Judged:
 
 
 class Judge:
-    """A machine file that is known well: its findings, scenarios and accepted runs. Raises `LinkError` if it cannot run."""
+    """A machine file that is known well: its findings, scenarios and accepted runs, and the answers of its study where that is asked too.
 
-    def __init__(self, project: Project) -> None:
+    Raises `LinkError` if it cannot run.
+    """
+
+    def __init__(self, project: Project, ask_study: bool = False) -> None:
         if bad := errors(link_problems(project)):
             raise LinkError(bad)
         self.project = project
@@ -87,6 +95,8 @@ class Judge:
             found, key=lambda x: x[0]
         ):  # first those that expect much where little happens
             self.proofs.append((s, proof, lanes))
+        self.answers = _answers(project) if ask_study else {}
+        """What the study answers of the file without any mistake."""
         self._tries: dict[str, list[Changes]] = {}
         """What was tried of this file without any mistake, by the text."""
 
@@ -108,10 +118,19 @@ class Judge:
             judged = self._run(index, mistake, s, lanes, nearest)
             if judged is not None:
                 return Judged(index, "noticed", judged[0], judged[1], judged[2], names)
+        if self.answers and (worse := self._studied(mistake)):
+            return Judged(index, "noticed", "study", worse, asked=names)
         first = min(nearest, key=lambda n: n.time_ms, default=None)
         if first is None:
             first = self._tried(mistake, asked[0][0] if asked else None)
         return Judged(index, "survived", asked=names, nearest=first)
+
+    def _studied(self, mistake: Mistake) -> str:
+        """The first answer of the study that was good and is bad with the mistake; empty for none, and where it cannot be studied."""
+        for key, (says, text) in _answers(mistake.project).items():
+            if says is Says.BAD and self.answers.get(key, (Says.UNKNOWN, ""))[0] is Says.GOOD:
+                return f"{' of '.join(k for k in key if k)}: {text}"
+        return ""
 
     def _tried(self, mistake: Mistake, scenario: Scenario | None) -> Nearest | None:
         """Where mistake and file first differ under other stimuli; None where they do in none that is tried."""
@@ -160,6 +179,19 @@ class Judge:
         """What a practitioner looks at: outputs and steps."""
         outputs = {s.name for s in self.project.signals if s.cls.value == "output"}
         return outputs | {f"{q.name}.{s.name}.X" for q in self.project.sequences for s in q.steps}
+
+
+def _answers(project: Project) -> dict[tuple[str, str], tuple[Says, str]]:
+    """What the study of a machine file answers, by the question; nothing of one that cannot be studied."""
+    try:
+        return {(a.kind, a.about): (a.says, a.text) for a in study(project, most=MOST_STUDIED, progress=_go_on).answers}
+    except (StudyError, LinkError):
+        return {}
+
+
+def _go_on(_: int) -> bool:
+    look()
+    return True
 
 
 def _first_difference(scenario: str, was: Changes, now: Changes, shown: set[str]) -> Iterator[Nearest]:

@@ -26,19 +26,19 @@ PART = 6
 
 
 @lru_cache(maxsize=2)
-def _judge(sent: Sent) -> tuple[Judge, list[Mistake]]:
+def _judge(sent: Sent, study: bool) -> tuple[Judge, list[Mistake]]:
     project: Project = pickle.loads(sent.data)
-    return Judge(project), planted(project)
+    return Judge(project, study), planted(project)
 
 
 Found = tuple[list[Judged], tuple[str, ...]]
 """What came of some mistakes, and the scenarios that fail without any."""
 
 
-def _work(sent: Sent, wanted: tuple[int, ...]) -> Found | str:
+def _work(sent: Sent, wanted: tuple[int, ...], study: bool = False) -> Found | str:
     """In a process: what came of some of the mistakes, or why the machine file cannot be judged."""
     try:
-        judge, mistakes = _judge(sent)
+        judge, mistakes = _judge(sent, study)
     except LinkError as error:
         return str(error.found[0])
     found = []
@@ -51,10 +51,13 @@ def _work(sent: Sent, wanted: tuple[int, ...]) -> Found | str:
 class Strength(Pieces):
     """Mistakes on their way. `poll` from time to time until `done`; without an `executor` each poll judges some here.
 
-    `sample` judges so many only, drawn with `seed`: the same ones each time.
+    `sample` judges so many only, drawn with `seed`: the same ones each time. With `study` the questions of the reachability study are
+    asked of those that nobody else notices.
     """
 
-    def __init__(self, project: Project, executor: Executor | None = None, sample: int = 0, seed: int = 0) -> None:
+    def __init__(
+        self, project: Project, executor: Executor | None = None, sample: int = 0, seed: int = 0, study: bool = False
+    ) -> None:
         super().__init__(executor)
         self.project = project
         self.mistakes = planted(project)
@@ -66,7 +69,7 @@ class Strength(Pieces):
         self.idle: tuple[str, ...] = ()
         """Scenarios that fail without any mistake, and so notice none."""
         self._sent = Sent(project)
-        self.add((_work, self._sent, tuple(wanted[i : i + PART])) for i in range(0, len(wanted), PART))
+        self.add((_work, self._sent, tuple(wanted[i : i + PART]), study) for i in range(0, len(wanted), PART))
 
     @property
     def part(self) -> float:
