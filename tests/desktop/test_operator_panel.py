@@ -109,10 +109,10 @@ def test_every_kind_of_tile_shows_the_run_and_works_it(window, page):
     QTest.mousePress(tiles["Start"].button, Left)
     runner.one_scan()
     slots = runner.session.program.slots
-    assert tiles["Start"].button.property("down") is True
+    assert tiles["Start"].button.property("handDown") is True
     QTest.mouseRelease(tiles["Start"].button, Left)
     runner.one_scan()
-    assert tiles["Start"].button.property("down") is False
+    assert tiles["Start"].button.property("handDown") is False
     QTest.mousePress(tiles["Knock"].button, Left)
     runner.one_scan()
     assert runner.session.situation.v[slots["knock"]] is True

@@ -114,6 +114,8 @@ def test_a_shared_washing_by_hand_and_by_an_operator(qtbot, opened, tmp_path):
     window.runner.run_for(50)
     assert window.runner.session.situation.v[window.runner.session.program.slots["fan"]] is True
     QTest.mouseRelease(tiles["FanByHandButton"].button, Left)
+    window.runner.run_for(50)
+    assert window.runner.session.situation.v[window.runner.session.program.slots["fan"]] is False
     qtbot.keyClick(tiles["FanByHandButton"].button, Key.Key_Escape)
     qtbot.waitUntil(lambda: window.bench_commands.operator is None)
 

@@ -180,7 +180,7 @@ class ButtonTile(TileView):
             else -1
         )
         down = bool(session.situation.dev_hand[index]) if session is not None and index >= 0 else self.value() is True
-        self.button.setProperty("down", down)
+        self.button.setProperty("handDown", down)  # "down" is the button's own, of the finger on it
         colour = theme.now.active if down else theme.now.faint
         self.button.setStyleSheet(f"QPushButton {{ border: {3 if down else 1}px solid {colour}; }}")
 
