@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import pytest
 from PySide6.QtCore import Qt
 
+from spokeshave.model.project import Scenario
 from spokeshave.verify.processes import let_go
 from spokeshave.verify.reach.answers import GROUP
 from spokeshave.verify.reach.questions import HELP, parse_plan, print_plan
@@ -102,3 +105,22 @@ def test_faulty_lines_and_files_are_told_and_a_study_can_be_left(qtbot, window, 
     window.document.edit("broken", lambda p: changed(p, 0, "Gone"))
     run(qtbot, panel)
     assert panel.status.text().startswith("Cannot be studied.") and "Gone" in panel.status.text()
+
+
+def test_rows_of_scenarios_become_lines_and_are_answered(qtbot, window, panel):
+    panel.rows_button.click()
+    assert "not asked yet" in panel.fault.text()
+    rows_said = Scenario("s", "run for 1 s\nexpect never Up AND Down\nexpect while Up: NOT Down")
+    window.document.edit("rows", lambda p: replace(p, scenarios=(rows_said,)))
+    panel.text.setPlainText("together Up, Down")
+    panel.rows_button.click()
+    assert (
+        panel.text.toPlainText() == "together Up, Down\nnever Up AND Down\nwhile Up: NOT Down"
+        and not panel.fault.text()
+    )
+    panel.rows_button.click()
+    assert panel.text.toPlainText().count("never") == 1, "each once"
+    run(qtbot, panel)
+    assert window.document.project.study.never == ("Up AND Down", "while Up: NOT Down")
+    told = {about: sign for about, sign in rows(panel).items() if about.startswith("What must never be: ")}
+    assert len(told) == 4 and set(told.values()) == {"✓ proven"}, told

@@ -77,6 +77,12 @@ def reach(
     assume: Annotated[
         list[str] | None, typer.Option(help="A condition on inputs that always holds, beside those of the file.")
     ] = None,
+    never: Annotated[
+        list[str] | None, typer.Option(help="What must never be, as a condition; or as `while A: B`.")
+    ] = None,
+    rows: Annotated[
+        bool, typer.Option("--rows", help="Ask what the never, always and while rows of the scenarios say, too.")
+    ] = False,
     most: Annotated[int, typer.Option(help="Stop after so many situations.", min=1)] = MOST,
     keep: Annotated[
         bool, typer.Option("--keep", help="Put the ways that were found into the file, as scenarios.")
@@ -87,12 +93,14 @@ def reach(
     from spokeshave.formats.files import write_project
     from spokeshave.reading import read_project
     from spokeshave.verify.reach.answers import study, study_data, with_ways
+    from spokeshave.verify.reach.invariants import of_scenarios
     from spokeshave.verify.reach.studied import StudyError
 
     project = read_project(file)
     assumed = (*project.study.assumptions, *(assume or ()))
+    asked = (*(never or ()), *(of_scenarios(project) if rows else ()))
     try:
-        found = study(project, assumed, map(_pair, together or ()), map(_pair, before or ()), most)
+        found = study(project, assumed, map(_pair, together or ()), map(_pair, before or ()), most, None, asked)
     except StudyError as error:
         fail(f"{file}: {error}")
     if as_json:

@@ -132,6 +132,7 @@ def in_all_texts(project: Project, put: Put) -> Project:
             tuple((plain(a), plain(b)) for a, b in study.together),
             tuple((plain(a), plain(b)) for a, b in study.before),
             tuple((plain(name), values) for name, values in study.settings),
+            all_of(study.never),
         ),
     )
 

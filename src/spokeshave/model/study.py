@@ -21,3 +21,5 @@ class StudyPlan:
     together: tuple[tuple[str, str], ...] = ()
     before: tuple[tuple[str, str], ...] = ()
     settings: tuple[tuple[str, tuple[Value, ...]], ...] = ()
+    never: tuple[str, ...] = ()
+    """Conditions that must never be; or `while A: B`."""

@@ -28,6 +28,7 @@ from spokeshave.model.project import Project
 from spokeshave.verify.progress import look
 from spokeshave.verify.reach.answers import Study, study, with_ways
 from spokeshave.verify.reach.asked import Answer, Says
+from spokeshave.verify.reach.invariants import of_scenarios, said
 from spokeshave.verify.reach.questions import HELP, parse_plan, print_plan
 from spokeshave.verify.reach.studied import StudyError
 from spokeshave.verify.scenarios import Run
@@ -39,7 +40,7 @@ MOST = 300_000
 SIGNS = {Says.GOOD: ("✓", "true", "proven"), Says.BAD: ("✕", "late", "no"), Says.MAY: ("◐", "false", "may be"),
          Says.UNKNOWN: ("◔", "faint", "not decided")}  # fmt: skip
 HEADS = {"reached": "Everything is reached", "stuck": "It never gets stuck", "home": "It can always get home", "together": "Never on together",
-         "safe": "Steps are entered once", "before": "One before the other"}  # fmt: skip
+         "safe": "Steps are entered once", "before": "One before the other", "never": "What must never be"}  # fmt: skip
 
 
 def _still_wanted(situations: int) -> bool:
@@ -86,6 +87,11 @@ class StudyPanel(QWidget):
         self.fault = TextLabel()
         self.fault.setObjectName("fault")
         self.fault.setWordWrap(True)
+        self.rows_button = QPushButton("Take rows over")
+        self.rows_button.setToolTip(
+            "A line for each never, always and while row of the scenarios: proven of everything, not of some runs"
+        )
+        self.rows_button.clicked.connect(self.take_rows)
         self.apply_button = QPushButton("Apply")
         self.apply_button.clicked.connect(self.apply_text)
         self.limits = RichLabel()
@@ -120,6 +126,7 @@ class StudyPanel(QWidget):
             top.addWidget(w)
         low = QHBoxLayout()
         low.addWidget(self.fault, 1)
+        low.addWidget(self.rows_button)
         low.addWidget(self.apply_button)
         left = QWidget()
         column = QVBoxLayout(left)
@@ -243,6 +250,16 @@ class StudyPanel(QWidget):
         plan, problems = parse_plan(self.document.project, self.text.toPlainText())
         self.fault.setText("\n".join(f"Line {p.line}: {p.message}" for p in problems[:3]))
         self.apply_button.setEnabled(not problems and plan != self.document.project.study)
+
+    def take_rows(self) -> None:
+        """Writes what scenarios say must never be below the lines; it is taken into the file by *Apply*, or when the study begins."""
+        text = self.text.toPlainText()
+        there = {line.strip() for line in text.splitlines()}
+        new = [line for line in map(said, of_scenarios(self.document.project)) if line not in there]
+        if new:
+            self.text.setPlainText("\n".join([*([text.rstrip()] if text.strip() else []), *new]))
+        else:
+            self.fault.setText("There is no never, always or while row that is not asked yet.")
 
     def apply_text(self) -> bool:
         """Takes what is assumed and asked into the machine file; FALSE where it is wrong."""

@@ -13,6 +13,7 @@ from spokeshave.model.study import MOST
 from spokeshave.verify.reach.asked import Answer, Asked
 from spokeshave.verify.reach.explore import Explorer, Found
 from spokeshave.verify.reach.groups import groups_of, only
+from spokeshave.verify.reach.invariants import Watched, answers_for, broken, said, watched, watching
 from spokeshave.verify.reach.studied import Studied
 
 GROUP = "Study"
@@ -33,8 +34,9 @@ class Study:
 def study(
     project: Project, assumptions: Iterable[str] | None = None, together: Iterable[tuple[str, str]] = (),
     before: Iterable[tuple[str, str]] = (), most: int = MOST, progress: Callable[[int], bool] | None = None,
+    never: Iterable[str] = (),
 ) -> Study:  # fmt: skip
-    """Answers all questions. `assumptions`, pairs of outputs and pairs of steps are beside those of the machine file.
+    """Answers all questions. `assumptions`, pairs of outputs, pairs of steps and what must `never` be are beside those of the machine file.
 
     Raises `StudyError` for what cannot be studied, `LinkError` for a machine file that cannot run.
     """
@@ -44,7 +46,14 @@ def study(
     pairs = tuple(dict.fromkeys([*opposed, *plan.together, *together]))
     orders = tuple(dict.fromkeys([*plan.before, *before]))
     assumed = tuple(plan.assumptions if assumptions is None else assumptions)
-    whole = Studied(project, assumed, pairs, plan.settings)
+    invariants = watching(project, (*plan.never, *never))
+    if invariants:
+        plain = Studied(project)
+        for w in invariants:
+            plain.readable(broken(w.text), said(w.text))
+    watches = [(n, n) for w in invariants for n in (w.asked, w.out)]
+    all_watched = watched(project, invariants)
+    whole = Studied(all_watched, assumed, (*pairs, *watches), plan.settings)
     groups = groups_of(whole, pairs, orders)
     answers: list[Answer] = []
     limits: list[str] = []
@@ -52,12 +61,20 @@ def study(
     done = 0
     for names in groups:
         mine = tuple(p for p in pairs if _acts(project, names, p)) if len(groups) > 1 else pairs
-        studied = whole if len(groups) == 1 else Studied(only(project, names), assumed, mine, plan.settings)
+        of_group = [w for w in invariants if len(groups) == 1 or _speaks(w, names, groups[0])]
+        seen = tuple((n, n) for w in of_group for n in (w.asked, w.out))
+        studied = (
+            whole
+            if len(groups) == 1
+            else Studied(only(watched(project, of_group), names), assumed, (*mine, *seen), plan.settings)
+        )
         tell = None if progress is None else lambda n, done=done: progress(done + n)
         explorer = Explorer(studied, most, tell)
         found = explorer.run()
         asked = Asked(explorer, found)
-        answers += [*asked.reached(), *asked.stuck(), *asked.home(), *asked.together(mine), *asked.safe()]
+        pairs_said = asked.together((*mine, *seen))
+        answers += [*asked.reached(), *asked.stuck(), *asked.home(), *pairs_said[: 2 * len(mine)], *asked.safe()]
+        answers += answers_for(of_group, pairs_said[2 * len(mine) :])
         answers += asked.before(
             tuple(o for o in orders if o[0].partition(".")[0].lower() in [n.lower() for n in names])
         )
@@ -72,7 +89,7 @@ def study(
         )
         if not waits:
             limits.append("whether all of them are in their initial steps at the same time was not asked")
-    order = ("reached", "stuck", "home", "together", "safe", "before")
+    order = ("reached", "stuck", "home", "together", "safe", "before", "never")
     answers.sort(key=lambda a: order.index(a.kind))
     return Study(tuple(answers), count, seconds, tuple(dict.fromkeys(limits)), complete)
 
@@ -99,6 +116,11 @@ def with_ways(project: Project, found: Study) -> Project:
             taken.add(name.lower())
             kept.append(Scenario(name, f"// {a.text}\n{a.way.text}", GROUP))
     return replace(project, scenarios=tuple(kept))
+
+
+def _speaks(w: Watched, names: tuple[str, ...], first: tuple[str, ...]) -> bool:
+    """Whether an invariant is asked of these sequences: those it speaks of, which hang together; of none, the first ones."""
+    return bool(w.sequences & {n.lower() for n in names}) if w.sequences else names == first
 
 
 def _acts(project: Project, names: tuple[str, ...], pair: tuple[str, str]) -> bool:

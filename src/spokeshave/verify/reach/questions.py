@@ -10,11 +10,14 @@ from spokeshave.language.literals import read_value
 from spokeshave.language.syntax import Problem
 from spokeshave.model.project import Project, Value
 from spokeshave.model.study import StudyPlan
+from spokeshave.verify.reach.invariants import broken, said
 from spokeshave.verify.reach.studied import Studied, StudyError
 
 HELP = """assume NOT (GateOpened AND GateClosed)
 together Gate, DropDoor
 before Roast.Preheat, Roast.Charge
+never Burner AND NOT DrumRuns
+while NOT EmergencyOk: NOT Burner
 setting BatchGoal 1, 2"""
 """A line of each kind."""
 
@@ -24,6 +27,7 @@ def print_plan(plan: StudyPlan) -> str:
     lines = [f"assume {text}" for text in plan.assumptions]
     lines += [f"together {a}, {b}" for a, b in plan.together]
     lines += [f"before {a}, {b}" for a, b in plan.before]
+    lines += [said(text) for text in plan.never]
     lines += [f"setting {name} {', '.join(map(_shown, values))}" for name, values in plan.settings]
     return "\n".join(lines)
 
@@ -95,6 +99,10 @@ def _with(file: _File, plan: StudyPlan, word: str, rest: str) -> StudyPlan:
             if q is None or q.step(name.partition(".")[2]) is None:
                 raise StudyError(f"there is no step {name}; write Sequence.Step")
         return replace(plan, before=(*plan.before, (first, then)))
+    if word in ("never", "while"):
+        text = rest if word == "never" else f"while {rest}"
+        file.has(lambda s: s.readable(broken(text), text))
+        return replace(plan, never=(*plan.never, text))
     if word == "setting":
         name, _, values = rest.partition(" ")
         signal = project.signal(name)
@@ -103,4 +111,4 @@ def _with(file: _File, plan: StudyPlan, word: str, rest: str) -> StudyPlan:
         chosen = (signal.name, tuple(read_value(v.strip(), signal.type) for v in values.split(",")))
         file.has(lambda s: s.setting(name))
         return replace(plan, settings=(*plan.settings, chosen))
-    raise StudyError(f"{word} is not known; a line begins with assume, together, before or setting")
+    raise StudyError(f"{word} is not known; a line begins with assume, together, before, never, while or setting")

@@ -121,6 +121,14 @@ class Studied:
                 raise StudyError(f"the assumption {text!r} reads {load.name}; assumptions are about inputs")
         return tree
 
+    def readable(self, condition: str, text: str) -> None:
+        """Raises `StudyError` for a condition that cannot be read, which stands in the line `text`."""
+        before = len(self.linker.found)
+        if self.linker.texts.condition(condition, Place(item="never"), TextScope(self.linker.texts.table)) is None:
+            found = self.linker.found[before:]
+            del self.linker.found[before:]
+            raise StudyError(f"{text}: {found[-1].message}")
+
     # -- what matters
 
     def conditions(self, way: Way) -> tuple[ck.Checked, ...]:
