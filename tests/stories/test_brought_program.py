@@ -79,7 +79,9 @@ def test_a_brought_program_is_proven_alarmed_and_kept(qtbot, opened, tmp_path, m
     name = scenarios.scenario.name
     qtbot.waitUntil(lambda: name in window.document.results, timeout=60_000)
     assert window.document.results[name].worst is None
+    QTest.mouseClick(bar, Qt.MouseButton.LeftButton, pos=bar.tabRect(tab).center())
     assert alarms.model.index(0, SHOWN).data().startswith("✓")
+    QTest.mouseClick(bar, Qt.MouseButton.LeftButton, pos=bar.tabRect(0).center())
 
     window.table.actions["edit.everywhere"].trigger()
     panel = window.program.found
