@@ -22,6 +22,7 @@ from spokeshave.formats.tables.book import read_tables
 from spokeshave.formats.tables.write import write_tables
 from spokeshave.language.rename import rename_sequence
 from spokeshave.language.sub_sequences import (
+    DEEPEST,
     ends_of,
     run_in,
     set_marks,
@@ -245,3 +246,36 @@ def test_the_study_goes_into_it():
     never = change_transition(washing(), "Wash", 2, condition="FALSE")
     told = {(a.kind, a.about): a.text for a in study(never).answers}
     assert "never active: Done" in told["reached", "Wash"] and "never active: Again" in told["reached", "Main"]
+
+
+def chain(length: int) -> Project:
+    """Sequences that each run the next one."""
+    start = washing().sequences[1]
+    rows = []
+    for n in range(length):
+        marks = (Action(Qualifier.RUN, f"S{n + 1}"),) if n + 1 < length else ()
+        rows.append(
+            replace(
+                start,
+                name=f"S{n}",
+                steps=tuple(replace(s, actions=marks if s.name == "Fill" else ()) for s in start.steps),
+            )
+        )
+    return replace(washing(), sequences=tuple(rows))
+
+
+def test_sequences_run_each_other_in_a_row_up_to_a_limit_that_is_told():
+    deep = chain(DEEPEST + 1)
+    assert not link_problems(deep)
+    session = ran(change_transition(deep, "S0", 0, condition="Go"), 1000, (20, "Go", True))
+    assert all(session.trace.windows(f"S{n}.Fill.X") for n in range(DEEPEST + 1)), "the last one runs too"
+    long = chain(1500)
+    found = link_problems(long)
+    assert (
+        {d.code for d in found} == {"run-circle"} and f"more than {DEEPEST}" in found[0].message and len(found) < 1500
+    )
+    ring = replace(long, sequences=tuple(
+        replace(q, steps=tuple(replace(s, actions=(Action(Qualifier.RUN, "S0"),)) if s.name == "Fill" and q.name == "S1499" else s for s in q.steps))
+        for q in long.sequences
+    ))  # fmt: skip
+    assert {d.code for d in link_problems(ring)} == {"run-circle"}

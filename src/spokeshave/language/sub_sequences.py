@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 
 from spokeshave.language.literals import time_text
 from spokeshave.model.answers import Answers
-from spokeshave.model.diagnostics import Diagnostic, Place, Severity, did_you_mean
+from spokeshave.model.diagnostics import Diagnostic, Place, Severity, did_you_mean, quoted
 from spokeshave.model.edits import EditError, edit_sequence, free_name, put_action, read_marks, set_mark, with_body_for
 from spokeshave.model.flow_edits import change_transition
 from spokeshave.model.project import Action, Project, Qualifier, Sequence, Step, Transition, Trip
@@ -20,6 +20,8 @@ from spokeshave.model.project import Action, Project, Qualifier, Sequence, Step,
 _WORDS = re.compile(r"\(\*.*?\*\)|//[^\n]*|[A-Za-z_][\w.]*|.", re.DOTALL)
 _OR = re.compile(r"\b(OR|XOR)\b", re.IGNORECASE)
 _ALWAYS = ("", "TRUE")
+DEEPEST = 16
+"""So many sequences run each other in a row at most: what holds the first holds the last."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,7 +73,7 @@ def run_problems(project: Project) -> list[Diagnostic]:
 
 
 def _problems(project: Project) -> Iterator[Diagnostic]:
-    calls = runs_of(project)
+    calls, above = runs_of(project), _Above(project)
     for q in project.sequences:
         for s in q.steps:
             for a in s.actions:
@@ -82,38 +84,55 @@ def _problems(project: Project) -> Iterator[Diagnostic]:
                 if other is None:
                     known = [x.name for x in project.sequences if x is not q]
                     yield _error(
-                        "run-nothing", place, f"there is no sequence {a.target}", did_you_mean(a.target, known)
+                        "run-nothing", place, f"there is no sequence {quoted(a.target)}", did_you_mean(a.target, known)
                     )
-                elif _reaches(project, other, q):
-                    yield _error(
-                        "run-circle",
-                        place,
-                        f"{q.name} runs {other.name}, which would run {q.name}",
-                        "take one of them away",
-                    )
+                elif above.runs(other, q):
+                    message = f"{q.name} runs {other.name}, which would run {q.name}"
+                    yield _error("run-circle", place, message, "take one of them away")
+                elif above.deep(q):
+                    message = f"{other.name} is run through more than {DEEPEST} sequences"
+                    yield _error("run-circle", place, message, "let fewer sequences run each other")
     for name, callers in calls.items():
         called = project.sequence(name)
         if called is not None and not ends_of(called) and any(c.sequence != called.name for c in callers):
-            yield _error("run-no-end", Place("sequence", item=called.name), f"{called.name} is run and never comes to its end",
-                         "lead it to a step without a way out")  # fmt: skip
+            yield _error(
+                "run-no-end",
+                Place("sequence", item=called.name),
+                f"{called.name} is run and never comes to its end",
+                "lead it to a step without a way out",
+            )
+
+
+class _Above:
+    """Which sequences run another one, by whatever way, up to `DEEPEST` of them in a row."""
+
+    def __init__(self, project: Project) -> None:
+        self.callers: dict[str, set[str]] = {}
+        for name, calls in runs_of(project).items():
+            self.callers[name] = {c.sequence.lower() for c in calls}
+        self._found: dict[str, tuple[set[str], bool]] = {}
+
+    def _of(self, name: str) -> tuple[set[str], bool]:
+        if name not in self._found:
+            found: set[str] = set()
+            level = self.callers.get(name, set())
+            for _ in range(DEEPEST):
+                found |= level
+                level = {c for n in level for c in self.callers.get(n, ())} - found
+            self._found[name] = found, bool(level)
+        return self._found[name]
+
+    def runs(self, one: Sequence, other: Sequence) -> bool:
+        """Whether one sequence is the other, or runs it."""
+        return one.name.lower() == other.name.lower() or one.name.lower() in self._of(other.name.lower())[0]
+
+    def deep(self, q: Sequence) -> bool:
+        """Whether more sequences run each other in a row than may, with this one as the last."""
+        return self._of(q.name.lower())[1]
 
 
 def _error(code: str, place: Place, message: str, advice: str) -> Diagnostic:
     return Diagnostic(code, Severity.ERROR, place, message, advice)
-
-
-def _reaches(project: Project, start: Sequence, goal: Sequence) -> bool:
-    """Whether a sequence runs another, by whatever way; one reaches itself."""
-    seen: set[str] = set()
-    todo = [start.name.lower()]
-    while todo:
-        name = todo.pop()
-        q = project.sequence(name)
-        if name in seen or q is None:
-            continue
-        seen.add(name)
-        todo += [a.target.lower() for s in q.steps for a in s.actions if a.qualifier.runs]
-    return goal.name.lower() in seen
 
 
 def written_out(project: Project) -> Project:
@@ -148,22 +167,14 @@ _known = Answers(_write_out, most=4)
 
 
 def _callers_first(project: Project) -> list[str]:
-    """Names of sequences, those that run others before those."""
-    out: list[str] = []
-
-    def take(q: Sequence) -> None:
-        if q.name.lower() in out:
-            return
-        for call in calls.get(q.name.lower(), ()):
-            caller = project.sequence(call.sequence)
-            assert caller is not None
-            take(caller)
-        out.append(q.name.lower())
-
-    calls = runs_of(project)
-    for q in project.sequences:
-        take(q)
-    return out
+    """Names of sequences in lower case, those that run others before those."""
+    above, left = _Above(project), [q.name.lower() for q in project.sequences]
+    out: dict[str, None] = {}
+    while left:
+        ready = [n for n in left if all(c in out for c in above.callers.get(n, ()))]
+        out |= dict.fromkeys(ready)
+        left = [n for n in left if n not in out]
+    return list(out)
 
 
 def _called(q: Sequence, calls: tuple[Call, ...], sequences: dict[str, Sequence], period_ms: int) -> Sequence:
@@ -351,7 +362,7 @@ def with_target_for(project: Project, sequence: str, step: str, action: Action) 
     if called is None or own is None:
         others = ", ".join(q.name for q in project.sequences if q.name.lower() != sequence.lower())
         raise EditError(f"there is no sequence {action.target} to run" + (f"; there is {others}" if others else ""))
-    if _reaches(project, called, own):
+    if _Above(project).runs(called, own):
         raise EditError(f"{called.name} cannot be run here: it is, or runs, {own.name}")
     if not ends_of(called):
         project = with_end(project, called.name)
