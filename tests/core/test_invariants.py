@@ -151,6 +151,8 @@ def test_rows_of_scenarios_are_taken_over_and_lines_kept_renamed_and_refused(tmp
         assert text in problem.message
     with pytest.raises(StudyError, match="there is no Blade"):
         study(project, never=("Blade",))
+    with pytest.raises(StudyError, match="has a RETURN"):
+        study(replace(project, closing="IF Go THEN RETURN; END_IF;"), never=("Knife",))
     assert broken("while A: B") == "(A) AND NOT (B)"
     file = tmp_path / "cutter.spoke"
     file.write_text(dumps(project))

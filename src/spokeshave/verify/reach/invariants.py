@@ -80,10 +80,12 @@ def _spoken(project: Project, names: set[str]) -> Iterable[str]:
 
 
 def watched(project: Project, invariants: Iterable[Watched]) -> Project:
-    """The machine file with these outputs."""
+    """The machine file with these outputs. Raises `StudyError` where the closing logic may end before they are set."""
     invariants = list(invariants)
     if not invariants:
         return project
+    if any(w.upper() == "RETURN" for w in _WORDS.findall(project.closing)):
+        raise StudyError("the closing logic has a RETURN: what must never be cannot be watched behind it")
     lines = [f"{w.asked} := {broken(w.text)};\n{w.out} := {_going_out(project, broken(w.text))};" for w in invariants]
     signals = [Signal(n, SignalClass.OUTPUT) for w in invariants for n in (w.asked, w.out)]
     closing = f"{project.closing.rstrip()}\n" if project.closing.strip() else ""
