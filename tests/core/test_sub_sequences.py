@@ -32,10 +32,13 @@ from spokeshave.language.sub_sequences import (
 )
 from spokeshave.model.edits import EditError
 from spokeshave.model.flow_edits import change_transition
-from spokeshave.model.project import Action, Project, Qualifier, Trip
+from spokeshave.model.project import Action, Project, Qualifier, Scenario, Trip
 from spokeshave.verify.check.remedies import remedy
 from spokeshave.verify.check.run import findings
+from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.reach.answers import study
+from spokeshave.verify.scenarios import run_scenario
+from spokeshave.verify.standing import proof_of, since
 
 TEXT = """
 VAR_GLOBAL
@@ -279,3 +282,15 @@ def test_sequences_run_each_other_in_a_row_up_to_a_limit_that_is_told():
         for q in long.sequences
     ))  # fmt: skip
     assert {d.code for d in link_problems(ring)} == {"run-circle"}
+
+
+def test_a_mark_in_a_step_that_no_run_came_to_may_change_a_verdict():
+    """Nobody runs Wash yet, so it goes by itself: run by a step that is never entered it would wait."""
+    main, wash = washing().sequences
+    free = replace(washing(), sequences=(replace(main, steps=tuple(replace(s, actions=()) for s in main.steps)), wash))
+    free = replace(free, scenarios=(Scenario("s", "run for 1 s\nexpect Wash.Fill entered 1 times"),))
+    free = change_transition(change_transition(free, "Main", 1, condition="Halt"), "Main", 3, condition="Halt")
+    result = run_scenario(free, free.scenarios[0])
+    run = run_in(free, "Main", "Again", "Wash")
+    assert result.outcome is Outcome.PASS and run_scenario(run, run.scenarios[0]).outcome is not Outcome.PASS
+    assert since(proof_of(result), run) and not since(proof_of(result), free), "it is to be run again"

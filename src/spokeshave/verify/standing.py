@@ -19,6 +19,7 @@ from typing import Any
 from spokeshave.language import LanguageError
 from spokeshave.language.scenario import is_row, parse_scenario
 from spokeshave.language.scenario_print import format_row
+from spokeshave.language.sub_sequences import written_out
 from spokeshave.language.tokens import Tokens
 from spokeshave.model.project import Project, Scenario, Sequence, Step, Transition
 from spokeshave.verify.expectations import Outcome
@@ -190,7 +191,7 @@ def basis_of(
     """Digests of what a run depends on that entered only the steps `visited` (`sequence.step` in small letters; None for
     all) and was told `texts`; without `machine` the devices have no part in it.
     """
-    index = _index_of(project)
+    index = _index_of(written_out(project))  # what is run by a step depends on that step
     found = _Parts()
     for words, text in texts:
         found.put(words, repr(text))
