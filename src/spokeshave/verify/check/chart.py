@@ -11,7 +11,7 @@ from spokeshave.language.parse import parse_expression
 from spokeshave.language.sub_sequences import ends_of
 from spokeshave.language.syntax import TextError
 from spokeshave.model.diagnostics import Diagnostic, Place
-from spokeshave.model.project import Sequence
+from spokeshave.model.project import Sequence, Transition
 from spokeshave.model.sections import sections
 from spokeshave.verify.check.look import Look, single_ways, warning
 from spokeshave.verify.usage import names_in
@@ -76,10 +76,19 @@ def is_otherwise(q: Sequence, index: int) -> bool:
     return last and t.condition.strip().upper() == "TRUE"
 
 
+def _of_a_run(look: Look, q: Sequence, t: Transition) -> bool:
+    """Whether a way awaits what its step runs, or is that on which a sequence that is run begins: neither needs a condition of its own."""
+    steps = (q.step(n) for n in t.sources)
+    runs = any(a.qualifier.runs for s in steps if s is not None for a in s.actions)
+    return runs or (q.name.lower() in look.runs and q.initial in t.sources)
+
+
 def constant_condition(look: Look) -> Iterator[Diagnostic]:
     """A condition without a variable is always TRUE or always FALSE."""
-    for q in look.as_run.sequences:
+    for q in look.project.sequences:
         for i, t in enumerate(q.transitions):
+            if _of_a_run(look, q, t):
+                continue
             tree = _tree(t.condition)
             joins = (
                 len(t.sources) > 1 and isinstance(tree, sx.Literal) and tree.value is True
