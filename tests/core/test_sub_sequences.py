@@ -30,15 +30,17 @@ from spokeshave.language.sub_sequences import (
     with_end,
     written_out,
 )
+from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import EditError
 from spokeshave.model.flow_edits import change_transition
-from spokeshave.model.project import Action, Project, Qualifier, Scenario, Trip
+from spokeshave.model.project import Action, Device, Project, Qualifier, Scenario, Trip
 from spokeshave.verify.check.remedies import remedy
 from spokeshave.verify.check.run import findings
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.reach.answers import study
 from spokeshave.verify.scenarios import run_scenario
 from spokeshave.verify.standing import proof_of, since
+from spokeshave.verify.sweep.concerns import Concerns
 
 TEXT = """
 VAR_GLOBAL
@@ -294,3 +296,15 @@ def test_a_mark_in_a_step_that_no_run_came_to_may_change_a_verdict():
     run = run_in(free, "Main", "Again", "Wash")
     assert result.outcome is Outcome.PASS and run_scenario(run, run.scenarios[0]).outcome is not Outcome.PASS
     assert since(proof_of(result), run) and not since(proof_of(result), free), "it is to be run again"
+
+
+def test_an_alarm_of_a_step_points_at_what_the_sequence_that_it_runs_drives():
+    tank = Device("Tub", "vessel", (("inlet", "Inlet"), ("outlet", "Outlet")))
+    lamp = Device("Light", "lamp", (("lamp", "Lamp"),))
+    concerns = Concerns(replace(washing(), devices=(tank, lamp)))
+    assert concerns.points_at(Place("step", "Main", "Again"), "Tub") and not concerns.points_at(
+        Place("step", "Main", "Again"), "Light"
+    )
+    assert concerns.points_at(Place("step", "Main", "Clean"), "Light") and not concerns.points_at(
+        Place("step", "Main", "Idle"), "Tub"
+    )

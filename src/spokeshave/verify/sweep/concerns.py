@@ -13,7 +13,7 @@ from spokeshave.language.parse import parse_expression, parse_statements
 from spokeshave.language.syntax import TextError
 from spokeshave.model.alarm_sources import sources
 from spokeshave.model.diagnostics import Place
-from spokeshave.model.project import Project, Step
+from spokeshave.model.project import Project, Sequence, Step
 from spokeshave.verify.usage import names_in, uses_of
 
 
@@ -77,7 +77,7 @@ class Concerns:
         return known
 
     def points_at(self, place: Place, device: str) -> bool:
-        """Whether an alarm of this place points at the device: its step waits for it or drives it, its trip or
+        """Whether an alarm of this place points at the device: its step waits for it or drives it, or runs a sequence that does, its trip or
         condition reads it, or somebody said so.
         """
         touched = self.of(device)
@@ -93,12 +93,23 @@ class Concerns:
         step = q.step(place.step) if q is not None else None
         if q is None or step is None:
             return False
+        return self._has_to_do(q, step, touched, set())
+
+    def _has_to_do(self, q: Sequence, step: Step, touched: frozenset[str], seen: set[str]) -> bool:
+        """Whether a step waits for or drives something that is touched, or runs a sequence of which a step does."""
         ways = [t.condition for t in q.transitions if step.name in t.sources]
         after = [
             x.permissive for t in q.transitions if step.name in t.sources for n in t.targets for x in _step(q.step(n))
         ]
         reads = frozenset().union(*map(reads_of, (*ways, *after)))
-        return bool((reads | {a.target.lower() for a in step.actions}) & touched)
+        if (reads | {a.target.lower() for a in step.actions}) & touched:
+            return True
+        for called in (self.project.sequence(a.target) for a in step.actions if a.qualifier.runs):
+            if called is not None and called.name not in seen:
+                seen.add(called.name)
+                if any(self._has_to_do(called, s, touched, seen) for s in called.steps):
+                    return True
+        return False
 
 
 def _step(step: Step | None) -> tuple[Step, ...]:
