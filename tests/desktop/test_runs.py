@@ -7,9 +7,8 @@ from dataclasses import replace
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QInputDialog, QMenu
 
-from spokeshave.desktop.sequence.chart_editing import _put_block
 from spokeshave.desktop.sequence.sheet import FIRST_MARK
-from spokeshave.language.sub_sequences import with_end
+from spokeshave.language.sub_sequences import put_block, with_end
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.flow_edits import change_transition
 from spokeshave.model.project import Action, Project, Qualifier
@@ -20,7 +19,7 @@ RUN = Action(Qualifier.RUN, "Wash")
 
 def bare() -> Project:
     """Without the mark of Again, and with a Wash that goes round."""
-    project = change_transition(_put_block(washing(), "Main", "Again", 0, ""), "Wash", 2, targets=("Rest",))
+    project = change_transition(put_block(washing(), "Main", "Again", 0, ""), "Wash", 2, targets=("Rest",))
     main, wash = project.sequences
     main = replace(main, steps=tuple(replace(s, actions=s.actions[:1]) if s.name == "Clean" else s for s in main.steps))
     return replace(project, sequences=(main, replace(wash, steps=wash.steps[:3])))
@@ -77,7 +76,7 @@ def test_a_mark_in_the_column_of_a_sequence_runs_it_and_shows_as_active(qtbot, w
     assert again(window) == ((RUN,), "Wash.Done.X") and sheet.text(row, column) == "RUN"
     sheet.setData(sheet.index(row, column), "S", Qt.ItemDataRole.EditRole)
     assert again(window)[0] == (RUN,) and "can RUN it" in window.message.text()
-    project = _put_block(bare(), "Main", "Again", 0, "run Wash")
+    project = put_block(bare(), "Main", "Again", 0, "run Wash")
     assert project.sequence("Main").step("Again").actions == (RUN,)
     window.document.replace(project, None)
     window.show_face("chart")

@@ -12,7 +12,7 @@ from spokeshave.language.function_blocks import BLOCKS
 from spokeshave.language.homes import home_in_words, proposed_home, set_home_value
 from spokeshave.language.literals import read_value, value_text
 from spokeshave.language.rename import rename_body, rename_instance, rename_sequence, rename_signal, rename_step
-from spokeshave.language.sub_sequences import with_target_for
+from spokeshave.language.sub_sequences import put_block
 from spokeshave.model import edits, flow_edits
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import EditError
@@ -117,13 +117,11 @@ def _step(project: Project, q: Sequence, name: str, follow: Follow) -> Rows:
 
 def _add_action(project: Project, q: Sequence, step: str, text: str) -> Project:
     """An action block more; a name that nothing has is the name of a new body, to be written in the code face."""
-    action = edits.read_block(text)
     here = project.sequence(q.name)
-    if action is None or here is None:
+    if here is None or not text.strip():
         return project
-    project = with_target_for(project, q.name, step, action)
     found = here.step(step)
-    return edits.put_action(project, q.name, step, len(found.actions) if found is not None else 0, action)
+    return put_block(project, q.name, step, len(found.actions) if found is not None else 0, text)
 
 
 def _transition(q: Sequence, index: int) -> Rows:

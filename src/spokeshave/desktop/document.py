@@ -87,6 +87,8 @@ class Document(QObject):
         self._kept: list[dict[str, Any]] = []
         """The verdicts as they stand beside the file."""
         self._room: MeasuredRoom | None = None
+        self._room_holds: tuple[Project, bool] | None = None
+        """Whether it is that of the machine file that was asked about last."""
         self._coverage: tuple[object, list[Shown]] | None = None
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
@@ -103,11 +105,14 @@ class Document(QObject):
     @property
     def room(self) -> MeasuredRoom | None:
         """The room that was measured last, if it is that of the present machine file."""
-        return self._room if holds(self._room, self.project) else None
+        project = self.project  # asked for by each cell and card that is painted
+        if self._room_holds is None or self._room_holds[0] is not project:
+            self._room_holds = project, holds(self._room, project)
+        return self._room if self._room_holds[1] else None
 
     def take_room(self, report: RoomReport) -> None:
         """Room that was measured: shown where its windows and devices are."""
-        self._room = MeasuredRoom(report)
+        self._room, self._room_holds = MeasuredRoom(report), None
         self.measured.emit()
 
     @property

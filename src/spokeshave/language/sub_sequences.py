@@ -13,7 +13,16 @@ from dataclasses import dataclass, replace
 from spokeshave.language.literals import time_text
 from spokeshave.model.answers import Answers
 from spokeshave.model.diagnostics import Diagnostic, Place, Severity, did_you_mean, quoted
-from spokeshave.model.edits import EditError, edit_sequence, free_name, put_action, read_marks, set_mark, with_body_for
+from spokeshave.model.edits import (
+    EditError,
+    edit_sequence,
+    free_name,
+    put_action,
+    read_block,
+    read_marks,
+    set_mark,
+    with_body_for,
+)
 from spokeshave.model.flow_edits import change_transition
 from spokeshave.model.project import Action, Project, Qualifier, Sequence, Step, Transition, Trip
 
@@ -370,6 +379,16 @@ def with_target_for(project: Project, sequence: str, step: str, action: Action) 
     for i, _ in awaits_end(own, step):
         project = change_transition(project, own.name, i, condition=end_of(called))
     return project
+
+
+def put_block(project: Project, sequence: str, step: str, index: int, text: str) -> Project:
+    """An action block as it is typed, in the place of the one at `index`, behind the last, or of nothing for an empty text; its target as in
+    `with_target_for`. Raises `EditError`.
+    """
+    action = read_block(text)
+    if action is not None:
+        project = with_target_for(project, sequence, step, action)
+    return put_action(project, sequence, step, index, action)
 
 
 def run_in(project: Project, sequence: str, step: str, other: str) -> Project:

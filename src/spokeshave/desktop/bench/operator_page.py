@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QPushButton, QWidget
 from spokeshave.desktop.machine_board.cards import Sight
 from spokeshave.desktop.machine_scene.painting import fitting, paint_scene, seen
 from spokeshave.desktop.operator_panel.panel import Panel
+from spokeshave.desktop.operator_panel.tiles import wear
 from spokeshave.desktop.run_cluster import clock_text
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.theme import state_colour, style_sheet, text_font, theme
@@ -52,7 +53,7 @@ class OperatorPage(QWidget):
         return bool(self.runner.document.project.panel) or self.panel.grid.laying
 
     def _arrange(self) -> None:
-        self.setStyleSheet(style_sheet(theme.now))
+        wear(self, style_sheet(theme.now))
         self.panel.setVisible(self.own)
         self.panel.setGeometry(self.rect())
         self.lay.setVisible(not self.panel.grid.laying)

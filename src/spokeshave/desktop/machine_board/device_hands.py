@@ -17,7 +17,7 @@ class Hands:
         self.runner = runner
         self.held: str | None = None
 
-    def _at(self, d: Device) -> tuple[Kind, float] | None:
+    def at(self, d: Device) -> tuple[Kind, float] | None:
         """The device in the run and where its hand is."""
         session = self.runner.session
         if session is None:
@@ -32,7 +32,7 @@ class Hands:
 
     def operate(self, d: Device, takes: bool = False) -> bool:
         """An operator's hand on a button, a selector or a belt, from which it `takes` an item or puts one on; FALSE for other devices."""
-        at = self._at(d)
+        at = self.at(d)
         if at is None or (d.kind == "belt" and self.by_hand):
             return False
         device, hand = at
@@ -64,7 +64,7 @@ class Hands:
 
     def turn_to(self, d: Device, part: float) -> None:
         """A setpoint to a part of its way, on one of its notches."""
-        at = self._at(d)
+        at = self.at(d)
         if at is not None and isinstance(at[0], Setpoint):
             value = at[0].value
             number = value["least"] + max(0.0, min(1.0, part)) * (value["most"] - value["least"])
@@ -72,7 +72,7 @@ class Hands:
 
     def notch(self, d: Device, way: int) -> bool:
         """A setpoint one notch up or down; FALSE for other devices."""
-        at = self._at(d)
+        at = self.at(d)
         if at is None or not isinstance(at[0], Setpoint):
             return False
         value = at[0].value

@@ -25,7 +25,7 @@ from spokeshave.model.panel import (
     with_tile,
     without_tile,
 )
-from spokeshave.model.project import Project
+from spokeshave.model.project import Device, Project
 
 GAP, CORNER, TOOLS, FOOT = 8, 18, 52, 36
 WORDS = {
@@ -43,7 +43,7 @@ class Grid(QWidget):
         self.runner, self.document = runner, runner.document
         self.laying, self.chosen = False, ""
         self.tiles: dict[str, TileView] = {}
-        self._made: tuple[Tile, ...] = ()
+        self._made: tuple[tuple[Tile, ...], tuple[Device, ...]] = ((), ())
         self._drag: tuple[Tile, QPointF, bool] | None = None
         self._ghost: Tile | None = None
         self.setAccessibleName("Tiles of the operator's page")
@@ -57,8 +57,8 @@ class Grid(QWidget):
 
     def refresh(self) -> None:
         """Makes the tiles that are new or otherwise."""
-        panel = self.document.project.panel
-        if panel != self._made or any(t.kind in ("selector", "recipes") for t in panel):
+        panel, devices = self.document.project.panel, self.document.project.devices
+        if (panel, devices) != self._made:  # a selector has as many buttons as its device has places
             for view in self.tiles.values():
                 view.hide()
                 view.deleteLater()
@@ -66,7 +66,7 @@ class Grid(QWidget):
             for view in self.tiles.values():
                 view.setParent(self)
                 view.show()
-            self._made = panel
+            self._made = panel, devices
         if self.tile() is None:
             self.chosen = ""
         self.arrange()

@@ -34,6 +34,12 @@ LEAST_TOUCH = 44
 """Pixels that a finger needs."""
 
 
+def wear(widget: QWidget, sheet: str) -> None:
+    """Gives a widget a style sheet where it has another: one that is set again is worked out again, at each frame of a run."""
+    if widget.styleSheet() != sheet:
+        widget.setStyleSheet(sheet)
+
+
 class TileView(QFrame):
     """A tile with its title above; `follow` takes what is new in the run."""
 
@@ -173,16 +179,12 @@ class ButtonTile(TileView):
 
     def follow(self) -> None:
         """Down is seen, also where somebody else holds it."""
-        session, device = self.runner.session, self.device()
-        index = (
-            next((i for i, d in enumerate(session.program.devices) if device and d.name == device.name), -1)
-            if session
-            else -1
-        )
-        down = bool(session.situation.dev_hand[index]) if session is not None and index >= 0 else self.value() is True
+        device = self.device()
+        at = self.hands.at(device) if device is not None else None
+        down = bool(at[1]) if at is not None else self.value() is True
         self.button.setProperty("handDown", down)  # "down" is the button's own, of the finger on it
         colour = theme.now.active if down else theme.now.faint
-        self.button.setStyleSheet(f"QPushButton {{ border: {3 if down else 1}px solid {colour}; }}")
+        wear(self.button, f"QPushButton {{ border: {3 if down else 1}px solid {colour}; }}")
 
 
 class SelectorTile(TileView):
@@ -219,18 +221,19 @@ class SelectorTile(TileView):
         self.buttons.append(button)
 
     def follow(self) -> None:
-        session = self.runner.session
-        if session is None:
+        device = self.project.device(self.tile.of)
+        at = self.hands.at(device) if device is not None else None
+        if at is None:
             return
-        index = next((i for i, d in enumerate(session.program.devices) if d.name.lower() == self.tile.of.lower()), -1)
-        hand = session.situation.dev_hand[index] if index >= 0 else 0
         if self.number is not None:
-            self.number.setText(f"{hand:g}")
+            self.number.setText(f"{at[1]:g}")
             return
         for n, button in enumerate(self.buttons):
-            button.setObjectName("primary" if n == int(hand) else "")
-            button.style().unpolish(button)
-            button.style().polish(button)
+            name = "primary" if n == int(at[1]) else ""
+            if button.objectName() != name:
+                button.setObjectName(name)
+                button.style().unpolish(button)
+                button.style().polish(button)
 
 
 class LampTile(TileView):
@@ -280,7 +283,7 @@ class SequenceTile(TileView):
         steps = [f"{w.number} {w.step}   {w.time_ms / 1000:.1f} s" for w in mine]
         self.step.setText(plain("\n".join(steps) or "–"))
         state = next((w.state for w in mine if w.state != "runs"), "runs")
-        self.step.setStyleSheet(f"color: {state_colour(state).name()};")
+        wear(self.step, f"color: {state_colour(state).name()};")
         ways = [" and ".join(t.short for t in a.missing) for w in mine for a in w.ways]
         waits = "waits on " + " or ".join(x for x in ways if x) if any(ways) else "goes on" if mine else ""
         self.waits.setText(plain(next((w.state_text for w in mine if w.state != "runs"), waits)))

@@ -20,21 +20,13 @@ from spokeshave.desktop.sequence.chart_items import Part, StepItem
 from spokeshave.desktop.sequence.condition_editor import ConditionEdit
 from spokeshave.desktop.sequence.step_menu import BRANCHES, ENDS, StepMenu
 from spokeshave.language.rename import rename_step
-from spokeshave.language.sub_sequences import with_target_for
+from spokeshave.language.sub_sequences import put_block
 from spokeshave.model import edits, flow_edits
 from spokeshave.model.fold import foldable
-from spokeshave.model.project import Project, Step
+from spokeshave.model.project import Step
 
 if TYPE_CHECKING:
     from spokeshave.desktop.sequence.chart_view import ChartView
-
-
-def _put_block(project: Project, sequence: str, step: str, index: int, text: str) -> Project:
-    """An action block as it was typed; a name that nothing has is the name of a new body."""
-    action = edits.read_block(text)
-    if action is not None:
-        project = with_target_for(project, sequence, step, action)
-    return edits.put_action(project, sequence, step, index, action)
 
 
 class _LineKeys(QObject):
@@ -184,7 +176,7 @@ class ChartEditing:
         line.setCompleter(words)
 
         def take(text: str) -> None:
-            view.document.edit(f"Action of {step.name}", lambda p: _put_block(p, view.name, step.name, n, text))
+            view.document.edit(f"Action of {step.name}", lambda p: put_block(p, view.name, step.name, n, text))
 
         area = item.action_area(n)
         self._type(item, area, old, take, line, 190)

@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
 
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.plain_text import TextLabel, plain
+from spokeshave.desktop.seen import Waiting
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.theme import theme
 from spokeshave.language.units import (
@@ -42,7 +43,6 @@ class UnitsPanel(QWidget):
     def __init__(self, document: Document, selection: Selection) -> None:
         super().__init__()
         self.document, self.selection = document, selection
-        self._shown: Project | None = None
         self.tree = QTreeWidget()
         self.tree.setAccessibleName("Units")
         self.tree.setHeaderLabels(["Unit", "State"])
@@ -104,18 +104,12 @@ class UnitsPanel(QWidget):
         self.tree.currentItemChanged.connect(lambda *_: self._enable())
         self.tree.currentItemChanged.connect(lambda *_: self._tell_left())
         self.name.textChanged.connect(lambda _: self._enable())
-        document.changed.connect(self.refresh)
-        self.refresh()
-
-    def showEvent(self, event: object) -> None:
-        super().showEvent(event)  # type: ignore[arg-type]
-        self.refresh()
+        seen = Waiting(self, self.refresh)
+        document.changed.connect(seen.come)
+        seen.come()
 
     def refresh(self) -> None:
         p = self.document.project
-        if self._shown is p or not self.isVisible():
-            return
-        self._shown = p
         at = self._chosen()
         self.tree.clear()
         for unit in p.units:
