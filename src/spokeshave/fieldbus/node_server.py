@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import logging
-import threading
 from typing import Any
 
 from asyncua import ua
@@ -14,7 +13,7 @@ from asyncua.server.server import Server as UaServer
 from spokeshave.fieldbus.address_map import ECHO, RegisterError
 from spokeshave.fieldbus.image import BusyError, Image
 from spokeshave.fieldbus.node_types import value_of, variant
-from spokeshave.fieldbus.server import ServeError
+from spokeshave.fieldbus.server import Listening
 from spokeshave.model.project import Value
 
 START_S = 20.0
@@ -23,30 +22,25 @@ NAMESPACE = "urn:spokeshave:machine"
 logging.getLogger("asyncua").setLevel(logging.CRITICAL)
 
 
-class NodeServer:
+class NodeServer(Listening):
     """As `Server`, over OPC UA: `start` returns when clients can connect. Raises `ServeError` if the address cannot be had."""
 
     def __init__(self, image: Image, host: str = "127.0.0.1", port: int = 4840, name: str = "Machine") -> None:
-        self.image, self.host, self.port, self.name = image, host.strip().strip("[]"), port, name
+        super().__init__(host, port)
+        self.image, self.name = image, name
         self._points = {p.name: p for p in image.map.points}
         self._ids: dict[ua.NodeId, str] = {}
         self._nodes: dict[str, ua.NodeId] = {}
         self._shown: dict[str, Value] = {}
-        self._loop: asyncio.AbstractEventLoop | None = None
         self._server: UaServer | None = None
-        self._ready, self._over = threading.Event(), asyncio.Event()
-        self._fault = ""
-        self._thread = threading.Thread(target=self._run, name="opc ua", daemon=True)
+        self._over = asyncio.Event()
 
     @property
     def address(self) -> str:
         return f"opc.tcp://{self.host}:{self.port}"
 
     def start(self) -> None:
-        self._thread.start()
-        if not self._ready.wait(START_S) or self._fault:
-            self.stop()
-            raise ServeError(self._fault or f"{self.address} does not answer")
+        self._listen("opc ua", START_S)
         self.image.shown = self._push
 
     def stop(self) -> None:
@@ -54,15 +48,8 @@ class NodeServer:
         self.image.shown = None
         if self._loop is not None and self._loop.is_running():
             self._loop.call_soon_threadsafe(self._over.set)
-        if self._thread.is_alive():
+        if self._thread is not None and self._thread.is_alive():
             self._thread.join(START_S)
-
-    def _run(self) -> None:
-        try:
-            asyncio.run(self._serve())
-        except (OSError, RuntimeError) as error:
-            self._fault = f"cannot listen at {self.address}: {error}"
-        self._ready.set()
 
     async def _serve(self) -> None:
         self._loop = asyncio.get_running_loop()

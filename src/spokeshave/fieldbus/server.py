@@ -153,7 +153,45 @@ def _why_not(host: str, port: int) -> str:
     return ""
 
 
-class Server:
+class Listening:
+    """A server in a thread of its own: `_serve` runs there, keeps the loop in `_loop` and sets `_ready` when clients can connect."""
+
+    def __init__(self, host: str, port: int) -> None:
+        self.host, self.port = host.strip().strip("[]"), port
+        self._loop: asyncio.AbstractEventLoop | None = None
+        self._thread: threading.Thread | None = None
+        self._ready = threading.Event()
+        self._fault = ""
+
+    @property
+    def address(self) -> str:
+        """Where clients find it."""
+        raise NotImplementedError
+
+    def stop(self) -> None:
+        """Ends the connections and the thread."""
+        raise NotImplementedError
+
+    async def _serve(self) -> None:
+        raise NotImplementedError
+
+    def _listen(self, name: str, wait_s: float) -> None:
+        """Returns when clients can connect. Raises `ServeError` if that does not come within a time, or the address cannot be had."""
+        self._thread = threading.Thread(target=self._run, name=name, daemon=True)
+        self._thread.start()
+        if not self._ready.wait(wait_s) or self._fault:
+            self.stop()
+            raise ServeError(self._fault or f"{self.address} does not answer")
+
+    def _run(self) -> None:
+        try:
+            asyncio.run(self._serve())
+        except (OSError, RuntimeError) as error:
+            self._fault = f"cannot listen at {self.address}: {error}"
+            self._ready.set()
+
+
+class Server(Listening):
     """`start` returns when clients can connect; `address` is where. Raises `ServeError` if the address is taken.
 
     `allowed` are the networks clients may come from; everybody may without any.
@@ -162,12 +200,9 @@ class Server:
     def __init__(
         self, image: Image, host: str = "127.0.0.1", port: int = 5020, allowed: tuple[Network, ...] = ()
     ) -> None:
-        self.image, self.host, self.port, self.allowed = image, host.strip().strip("[]"), port, allowed
-        self._loop: asyncio.AbstractEventLoop | None = None
+        super().__init__(host, port)
+        self.image, self.allowed = image, allowed
         self._server: ModbusTcpServer | None = None
-        self._thread: threading.Thread | None = None
-        self._ready = threading.Event()
-        self._fault = ""
 
     @property
     def address(self) -> str:
@@ -181,18 +216,7 @@ class Server:
     def start(self) -> None:
         if why := _why_not(self.host, self.port):
             raise ServeError(f"cannot listen at {self.address}: {why}")
-        self._thread = threading.Thread(target=self._run, name="modbus", daemon=True)
-        self._thread.start()
-        if not self._ready.wait(START_S) or self._fault:
-            self.stop()
-            raise ServeError(self._fault or f"{self.address} does not answer")
-
-    def _run(self) -> None:
-        try:
-            asyncio.run(self._serve())
-        except (OSError, RuntimeError) as error:
-            self._fault = f"cannot listen at {self.address}: {error}"
-            self._ready.set()
+        self._listen("modbus", START_S)
 
     async def _serve(self) -> None:
         self._loop = asyncio.get_running_loop()
