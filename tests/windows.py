@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
 from PySide6.QtCore import QSettings
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QAbstractItemView, QApplication, QComboBox, QLineEdit
 
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.theme import theme
@@ -33,3 +33,9 @@ def windows_with(settings: QSettings) -> Iterator[Callable[[], MainWindow]]:
         one.deleteLater()
     if theme.dark:
         theme.apply(QApplication.instance(), False)
+
+
+def cell_line(view: QAbstractItemView) -> QLineEdit | None:
+    """The line of the cell that is typed in."""
+    found = view.indexWidget(view.currentIndex())
+    return found.lineEdit() if isinstance(found, QComboBox) else found

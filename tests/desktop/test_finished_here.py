@@ -143,6 +143,28 @@ def test_numbers_run():
     assert [session.trace.at("Speed", k) for k in (0, 4, 5, 9, 10)] == [0.8, 0.8, 2.0, 2.0, 0.8]
 
 
+def test_a_number_of_an_internal_is_counted_or_set_when_its_step_is_entered(qtbot, window):
+    document = window.document
+    document.edit("more", lambda p: replace(p, signals=(*p.signals, Signal("Rounds", SignalClass.INTERNAL, Type.INT))))
+    view = sheet_of(window)
+    assert "Rounds" in view.sheet.can_be_asked() and "Rounds" not in view.sheet.targets
+    view.sheet.ask_column("Rounds")
+    column = 3 + view.sheet.targets.index("Rounds")
+    for step, text in (("Idle", "0"), ("Charge", "+1"), ("Drop", "= -2"), ("SpinUp", "-3")):
+        type_into(qtbot, view, cell(view, step, column), text)
+        index = cell(view, step, column)
+        assert view.sheet.text(index.row(), index.column()) == text
+    texts = {b.name: b.text for b in document.project.sequence("Roast").bodies if b.text.startswith("Rounds")}
+    assert sorted(texts.values()) == ["Rounds := -2;", "Rounds := 0;", "Rounds := Rounds + 1;", "Rounds := Rounds - 3;"]
+    signals = (Signal("Speed", SignalClass.INTERNAL, Type.INT),)
+    steps = (model.Step("A", 10), model.Step("B", 20))
+    ways = (model.Transition(("A",), ("B",), "A.T >= T#50ms"), model.Transition(("B",), ("A",), "B.T >= T#50ms"))
+    project = Project(signals=signals, sequences=(model.Sequence("Main", "A", steps, ways),))
+    session = Session(put_number(project, "Main", "B", "Speed", "+2"))
+    session.run_for(250)
+    assert [session.trace.at("Speed", k) for k in (4, 5, 9, 15)] == [0, 2, 2, 4]
+
+
 def test_a_block_that_is_called_and_not_declared_is_declared_by_a_remedy(window):
     window.document.edit(
         "call", lambda p: replace(p, opening="Wait(IN := StartButton, PT := T#2s);\nCount(CU := GateOpened, PV := 3);")
@@ -265,6 +287,12 @@ def test_empty_views_say_the_next_step_and_offer_it(qtbot, window):
         assert hint.isVisible() and hint.says.text() and hint.buttons[0].isVisible(), stage
         hint.buttons[0].click()
         QApplication.processEvents()
+        if stage < 2:  # a row to type in, and no item before something is typed
+            view = window.brief.view if stage == 0 else window.signals.list.view
+            line = view.indexWidget(view.currentIndex())
+            qtbot.keyClicks(line, "Gate")
+            qtbot.keyClick(line, Qt.Key.Key_Return)
+            qtbot.waitUntil(lambda h=hint: not h.isVisible())
     project = window.document.project
     assert window.stage == 5 and len(project.requirements) == len(project.signals) == len(project.scenarios) == 1
     assert not window.proof.scenarios.empty.isVisible() and not window.brief.empty.isVisible()

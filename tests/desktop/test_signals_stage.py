@@ -46,7 +46,7 @@ def at(stage, name, column):
 
 def shown(stage):
     header = stage.view.verticalHeader()
-    rows = [header.logicalIndex(v) for v in range(stage.table.rowCount())]
+    rows = [header.logicalIndex(v) for v in range(len(stage.table.rows))]
     return [stage.table.rows[r].name for r in rows if not stage.view.isRowHidden(r)]
 
 
@@ -281,9 +281,10 @@ def test_a_foreign_table_is_shown_before_it_is_taken_in(qtbot, window, stage, tm
 
 
 def test_free_addresses_are_given_to_the_selected_that_have_none(qtbot, window, stage):
-    stage.add()
-    stage.add()
-    new = [s.name for s in window.document.project.signals if s.name.startswith("In")]
+    new = ["Lid", "Latch"]
+    for name in new:
+        stage.table.setData(stage.table.index(len(stage.table.rows), NAME), name)
+        stage.table.setData(at(stage, name, CLASS), "input")
     select(stage.view, *(at(stage, n, HOME) for n in new))
     stage.give_addresses()
     given = {window.document.project.signal(n).address for n in new}

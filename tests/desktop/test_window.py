@@ -199,17 +199,21 @@ def test_signals_and_requirements_are_edited_in_their_tables(qtbot, window):
     assert [used.topLevelItem(0).text(i) for i in (0, 1)] == ["read", "Roast, transition 10 to 20+30"]
     count = len(table.rows)
     window.signals.list.add()
-    assert len(table.rows) == count + 1
+    assert len(table.rows) == count and view.currentIndex().row() == count, "the row to come is no signal yet"
+    view.select_row(0)
+    window.signals.list.insert()
+    assert len(table.rows) == count + 1 and view.current_row() == 1
     window.signals.list.filter.setText("drop door")
-    assert sum(not view.isRowHidden(i) for i in range(table.rowCount())) == 4
+    assert sum(not view.isRowHidden(i) for i in range(len(table.rows))) == 4
     window.show_stage(0)
     brief = window.brief.table
     assert brief.setData(brief.index(0, 3), "Two dark batches") and not brief.setData(brief.index(0, 3), "No such")
     assert "R01" in window.document.project.scenario("Two dark batches").shows
     assert brief.setData(brief.index(0, 0), "R99")
     assert "R99" in window.document.project.scenario("Two dark batches").shows
-    window.brief.add()
+    assert brief.setData(brief.index(len(brief.rows), 1), "The drum never turns backwards.")
     assert window.document.project.requirements[-1].ident == "R23"
+    assert window.document.project.requirements[-1].kind == "interlock"
     assert "1 shown by nothing yet" in window.brief.summary.text()
 
 

@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 from PySide6.QtCore import QSettings, Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QFileDialog
+from PySide6.QtWidgets import QApplication, QFileDialog
 
 from spokeshave.desktop.theme import theme
 from spokeshave.desktop.window import MainWindow
@@ -20,7 +20,7 @@ from spokeshave.formats.files import write_project
 from spokeshave.formats.spoke import read
 from spokeshave.model.edits import new_sequence
 from spokeshave.model.project import Project, Signal, SignalClass
-from tests.windows import windows_with
+from tests.windows import cell_line, windows_with
 
 PATIENCE_S = 40
 TELLS = """
@@ -161,9 +161,15 @@ def test_a_first_machine_is_begun_by_keyboard_with_the_manual_beside_it(qtbot, o
     tour.shows[0].click()
     assert window.stage == 1
     window.signals.list.add()
-    window.signals.list.add()
-    table = window.signals.list.table
-    assert table.edit_cells({(0, 0): "Full", (1, 0): "Screw", (0, 1): "input", (1, 1): "output"})
+    for keys in (("Full", "inp"), ("Screw", "out")):
+        for text, end in zip(keys, (Qt.Key.Key_Tab, Qt.Key.Key_Return)):
+            view = window.signals.list.view
+            if cell_line(view) is None:
+                view.edit(view.currentIndex())
+            line = cell_line(view)
+            QTest.keyClicks(line, text)
+            QTest.keyClick(line, end)
+            QApplication.processEvents()
     assert "1 of 10" in tour.count.text() and tour.marks[0].text().startswith("✓")
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a: (str(tmp_path / "first.spoke"), ""))
     window.table.actions["file.save"].trigger()

@@ -256,6 +256,7 @@ def test_sixty_steps_come_from_a_spreadsheet_and_are_worked_on(qtbot, opened):
     window.table.actions["seq.way"].trigger()
     settle()
     hand.condition("Dip30", "Dip1", "Fault")
+    hand.choose("Dip30")
     window.runner.run_for(130_000)
     assert window.runner.session.stopped is None and "Dip58" in view.sheet.lasted
     assert view.cycle_text.startswith("cycle ") or window.runner.session.trace.windows("Sequence.Dip1.X")

@@ -2,24 +2,25 @@
 
 from __future__ import annotations
 
+import operator
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt, Signal
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QKeySequence
 from PySide6.QtWidgets import (
+    QAbstractItemDelegate,
     QAbstractItemView,
     QApplication,
-    QComboBox,
     QCompleter,
     QHeaderView,
     QLineEdit,
-    QStyledItemDelegate,
     QTableView,
     QWidget,
 )
 
+from spokeshave.desktop.cell_editors import ChoiceDelegate, Index, TypedDelegate, by_return
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.plain_text import plain
 from spokeshave.desktop.seen import while_seen
@@ -28,7 +29,6 @@ from spokeshave.model.addresses import following
 from spokeshave.model.edits import EditError
 from spokeshave.model.project import Project
 
-Index = QModelIndex | QPersistentModelIndex
 NO_PARENT = QModelIndex()
 
 
@@ -47,10 +47,32 @@ class Column:
     """What is offered while typing."""
     check: Callable[[Project, int, str], str] | None = None
     """What is wrong with a text that is being typed; the edit is taken all the same."""
+    applies: Callable[[Any], bool] = lambda _: True
+    """Whether an item has such a thing; where not, nothing is typed."""
     clears: bool = True
+    """Whether Delete empties the cell."""
     says: str = ""
     """What it is, in one sentence."""
-    """Whether Delete empties the cell."""
+
+    def put_typed(self, project: Project, row: int, text: str) -> Project:
+        """The project with a typed text in this column; EditError where it is refused."""
+        assert self.put is not None
+        if self.choices and text.lower() not in (c.lower() for c in self.choices):
+            raise EditError(f"{self.title}: {text or 'nothing'} is none of {', '.join(self.choices)}")
+        try:
+            return self.put(project, row, text)
+        except ValueError as error:
+            raise EditError(str(error)) from None
+
+
+@dataclass(frozen=True)
+class NextRow:
+    """The row under the last one, which is no item yet: a text typed there makes one."""
+
+    column: int
+    hint: str
+    edit_name: str
+    make: Callable[[Project, str], Project]
 
 
 class ItemTable(QAbstractTableModel):
@@ -61,9 +83,15 @@ class ItemTable(QAbstractTableModel):
 
     typing = Signal(str)
 
-    def __init__(self, document: Document, items: Callable[[Project], Sequence[Any]], columns: list[Column]) -> None:
+    def __init__(
+        self,
+        document: Document,
+        items: Callable[[Project], Sequence[Any]],
+        columns: list[Column],
+        next_row: NextRow | None = None,
+    ) -> None:
         super().__init__()
-        self.document, self.items, self.columns = document, items, columns
+        self.document, self.items, self.columns, self.next_row = document, items, columns, next_row
         self.rows: Sequence[Any] = items(document.project)
         self.pinned: frozenset[str] = frozenset()
         self.marks: dict[tuple[int, int], str] = {}
@@ -81,19 +109,26 @@ class ItemTable(QAbstractTableModel):
         before, self.rows = self.rows, self.items(self.document.project)
         if before is self.rows:
             return
-        if len(before) != len(self.rows):
+        if self.next_row is not None and len(self.rows) == len(before) + 1 and all(map(operator.eq, before, self.rows)):
+            # What was the next row is an item now, and stays where it is; there is a next one under it.
+            self.beginInsertRows(NO_PARENT, len(self.rows), len(self.rows))
+            self.endInsertRows()
+            self.dataChanged.emit(self.index(len(before), 0), self.index(len(before), len(self.columns) - 1))
+        elif len(before) != len(self.rows):
             self.beginResetModel()
             self.endResetModel()
         elif self.rows:
             self.dataChanged.emit(self.index(0, 0), self.index(len(self.rows) - 1, len(self.columns) - 1))
 
     def rowCount(self, parent: Index = NO_PARENT) -> int:
-        return 0 if parent.isValid() else len(self.rows)
+        return 0 if parent.isValid() else len(self.rows) + (self.next_row is not None)
 
     def columnCount(self, parent: Index = NO_PARENT) -> int:
         return 0 if parent.isValid() else len(self.columns)
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if index.row() >= len(self.rows):
+            return self._next_data(index.column(), role)
         column, item = self.columns[index.column()], self.rows[index.row()]
         if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.EditRole):
             return column.get(item)
@@ -110,6 +145,13 @@ class ItemTable(QAbstractTableModel):
             return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         return None
 
+    def _next_data(self, column: int, role: int) -> Any:
+        if self.next_row is None or column != self.next_row.column:
+            return None
+        if role == Qt.ItemDataRole.ForegroundRole:
+            return theme.colour("faint")
+        return self.next_row.hint if role == Qt.ItemDataRole.DisplayRole else None
+
     def pin(self, names: frozenset[str]) -> None:
         """Marks the items of these lower-case names, such as signals that are forced."""
         if names != self.pinned:
@@ -119,7 +161,9 @@ class ItemTable(QAbstractTableModel):
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if role == Qt.ItemDataRole.DisplayRole:
-            return self.columns[section].title if orientation == Qt.Orientation.Horizontal else str(section + 1)
+            if orientation == Qt.Orientation.Horizontal:
+                return self.columns[section].title
+            return str(section + 1) if section < len(self.rows) else "+"
         if role == Qt.ItemDataRole.TextAlignmentRole and orientation == Qt.Orientation.Horizontal:
             return Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
         if role == Qt.ItemDataRole.ToolTipRole and orientation == Qt.Orientation.Horizontal:
@@ -128,9 +172,18 @@ class ItemTable(QAbstractTableModel):
 
     def flags(self, index: Index) -> Qt.ItemFlag:
         flags = super().flags(index)
-        return flags | Qt.ItemFlag.ItemIsEditable if self.columns[index.column()].put else flags
+        if self.next_row is not None and index.row() >= len(self.rows):
+            typed = index.column() == self.next_row.column
+        else:
+            column = self.columns[index.column()]
+            typed = column.put is not None and column.applies(self.rows[index.row()])
+        return flags | Qt.ItemFlag.ItemIsEditable if typed else flags
 
     def setData(self, index: Index, value: Any, role: int = Qt.ItemDataRole.EditRole) -> bool:
+        n = self.next_row
+        if n is not None and index.row() >= len(self.rows):
+            text = str(value or "").strip()
+            return bool(text) and self.document.edit(n.edit_name, lambda p: n.make(p, text))
         return role == Qt.ItemDataRole.EditRole and self.edit_cells({(index.row(), index.column()): str(value)})
 
     def edit_cells(self, texts: dict[tuple[int, int], str]) -> bool:
@@ -145,11 +198,7 @@ class ItemTable(QAbstractTableModel):
 
         def change(project: Project) -> Project:
             for column, row, text in found:
-                assert column.put is not None
-                try:
-                    project = column.put(project, row, text)
-                except ValueError as error:
-                    raise EditError(str(error)) from None
+                project = column.put_typed(project, row, text)
             return project
 
         title = found[0][0].edit_name or f"Change {found[0][0].title.lower()}"
@@ -161,9 +210,7 @@ class ItemTable(QAbstractTableModel):
         """
 
         def one(column: Column, row: int, text: str) -> Callable[[Project], Project]:
-            assert column.put is not None
-            put = column.put
-            return lambda project: put(project, row, text)
+            return lambda project: column.put_typed(project, row, text)
 
         found = []
         for (row, at), value in texts.items():
@@ -179,7 +226,7 @@ class ItemTable(QAbstractTableModel):
             for change in self.changes_of({(row, at): value}):
                 try:
                     project = change(project)
-                except (ValueError, EditError) as error:
+                except EditError as error:
                     found.append(f"row {row + 1}, {self.columns[at].title}: {error}")
         return found
 
@@ -193,33 +240,7 @@ class ItemTable(QAbstractTableModel):
             self.dataChanged.emit(self.index(0, 0), self.index(len(self.rows) - 1, len(self.columns) - 1))
 
 
-class ChoiceDelegate(QStyledItemDelegate):
-    """Offers the choices of a column."""
-
-    def __init__(self, choices: Sequence[str], parent: QWidget) -> None:
-        super().__init__(parent)
-        self.choices = choices
-
-    def createEditor(self, parent: QWidget, option: Any, index: Index) -> QWidget:
-        box = QComboBox(parent)
-        box.addItems(list(self.choices))
-        box.activated.connect(lambda _: self._take(box))
-        return box
-
-    def _take(self, box: QComboBox) -> None:
-        self.commitData.emit(box)
-        self.closeEditor.emit(box)
-
-    def setEditorData(self, editor: QWidget, index: Index) -> None:
-        assert isinstance(editor, QComboBox)
-        editor.setCurrentText(str(index.data(Qt.ItemDataRole.EditRole)))
-
-    def setModelData(self, editor: QWidget, model: Any, index: Index) -> None:
-        assert isinstance(editor, QComboBox)
-        model.setData(index, editor.currentText())
-
-
-class TypingDelegate(QStyledItemDelegate):
+class TypingDelegate(TypedDelegate):
     """Completes what is typed, and marks what is wrong with it in place."""
 
     def __init__(self, model: ItemTable, column: Column, parent: QWidget) -> None:
@@ -249,7 +270,8 @@ class TypingDelegate(QStyledItemDelegate):
 
 
 class ItemView(QTableView):
-    """A table that types like a spreadsheet: a key starts editing, Return goes down, blocks are copied and pasted,
+    """A table that types like a spreadsheet: a key starts editing, Return takes it and goes down, Tab goes on to the right
+    and to the row under the last one, blocks are copied and pasted,
     Ctrl+D fills down from the first of the selected cells, Delete empties them.
     """
 
@@ -257,6 +279,8 @@ class ItemView(QTableView):
     """Takes pasted rows as a whole where it can: a table with headings, rows for an empty list."""
     pasted_beyond = Signal(list)
     """Rows that were pasted below the last one."""
+    insert_asked = Signal()
+    """The key that makes a row under the current one."""
 
     def __init__(self, model: ItemTable, name: str) -> None:
         super().__init__()
@@ -285,6 +309,8 @@ class ItemView(QTableView):
                 self.setItemDelegateForColumn(i, ChoiceDelegate(column.choices, self))
             elif column.words is not None or column.check is not None:
                 self.setItemDelegateForColumn(i, TypingDelegate(self.items, column, self))
+            else:
+                self.setItemDelegateForColumn(i, TypedDelegate(self))
 
     def take_columns(self, columns: list[Column]) -> None:
         """Other columns, for a table whose columns are things of the document."""
@@ -301,14 +327,15 @@ class ItemView(QTableView):
         chosen = {(i.row(), i.column()) for i in self.selectionModel().selectedIndexes()}
         here = self.currentIndex()
         found = chosen or ({(here.row(), here.column())} if here.isValid() else set())
-        seen = [(r, c) for r, c in found if not self.isRowHidden(r) and not self.isColumnHidden(c)]
+        items = len(self.items.rows)
+        seen = [(r, c) for r, c in found if r < items and not self.isRowHidden(r) and not self.isColumnHidden(c)]
         return sorted(seen, key=lambda cell: (self.verticalHeader().visualIndex(cell[0]), cell[1]))
 
     def rows_from(self, row: int) -> list[int]:
         """Rows in sight from `row` on, from top to bottom."""
         header = self.verticalHeader()
         rows = (header.logicalIndex(v) for v in range(header.visualIndex(row), self.items.rowCount()))
-        return [r for r in rows if not self.isRowHidden(r)]
+        return [r for r in rows if r < len(self.items.rows) and not self.isRowHidden(r)]
 
     def arrange(self, order: Sequence[int]) -> None:
         """Shows the rows in another order; the items of the document keep theirs."""
@@ -327,6 +354,8 @@ class ItemView(QTableView):
             self.paste()
         elif control and event.key() == Qt.Key.Key_D:
             self.fill_down()
+        elif event.key() == Qt.Key.Key_Insert:
+            self.insert_asked.emit()
         elif event.key() == Qt.Key.Key_Delete:
             self.items.edit_cells({(r, c): "" for r, c in self.cells() if self.items.columns[c].clears})
         elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.currentIndex().isValid():
@@ -339,9 +368,43 @@ class ItemView(QTableView):
         self.setCurrentIndex(NO_PARENT)
 
     def _go_down(self) -> None:
-        below = self.rows_from(self.currentIndex().row())[1:]
+        here, coming = self.currentIndex(), self.items.next_row
+        below = self.rows_from(here.row())[1:]
         if below:
-            self.select_row(below[0], self.currentIndex().column())
+            self.select_row(below[0], here.column())
+        elif coming is not None:
+            self.select_row(len(self.items.rows), coming.column)
+
+    def closeEditor(self, editor: QWidget, hint: QAbstractItemDelegate.EndEditHint) -> None:
+        returned = by_return(self, editor, hint)
+        super().closeEditor(editor, hint)
+        if returned:
+            self._go_down()
+
+    def moveCursor(self, action: Any, modifiers: Qt.KeyboardModifier) -> QModelIndex:
+        """Tab goes from one cell that can be typed in to the next, at the end of a row to the next row."""
+        by = {self.CursorAction.MoveNext: 1, self.CursorAction.MovePrevious: -1}.get(action)
+        here = self.currentIndex()
+        if by is None or not here.isValid():
+            return super().moveCursor(action, modifiers)
+        across, down = self.horizontalHeader(), self.verticalHeader()
+        wide, at = across.count(), down.visualIndex(here.row()) * across.count() + across.visualIndex(here.column())
+        while 0 <= at + by < wide * down.count():
+            at += by
+            index = self.items.index(down.logicalIndex(at // wide), across.logicalIndex(at % wide))
+            hidden = self.isRowHidden(index.row()) or self.isColumnHidden(index.column())
+            if not hidden and index.flags() & Qt.ItemFlag.ItemIsEditable:
+                return index
+        return here
+
+    def type_next(self) -> None:
+        """Opens the row under the last one for typing."""
+        coming = self.items.next_row
+        assert coming is not None
+        self.end_typing()
+        self.setFocus()
+        self.select_row(len(self.items.rows), coming.column)
+        self.edit(self.currentIndex())
 
     def copy(self) -> None:
         cells = self.cells()
@@ -386,7 +449,9 @@ class ItemView(QTableView):
         self.items.edit_cells(texts)
 
     def current_row(self) -> int:
-        return self.currentIndex().row()
+        """The row of the current item, -1 for none."""
+        row = self.currentIndex().row()
+        return row if row < len(self.items.rows) else -1
 
     def select_row(self, row: int, column: int = 0) -> None:
         model = self.model()

@@ -44,6 +44,12 @@ def parse_brief(text: str, project: Project, guess: Guess) -> list[Requirement]:
     return _numbered(_of_text(text), project, guess)
 
 
+def number_sentence(text: str, project: Project, guess: Guess) -> Requirement:
+    """A sentence as it is, with an identifier that counts on from the others."""
+    (found,) = _numbered([(str(len(project.requirements) + 1), text, "")], project, guess)
+    return found
+
+
 def _of_text(text: str) -> list[tuple[str, str, str]]:
     """Identifier, sentence and kind. A line break ends a sentence where a list or an empty line follows."""
     if "\0" in text:

@@ -94,11 +94,15 @@ def taken_names(project: Project) -> set[str]:
     return {n.lower() for n in names}
 
 
+def usual_type(cls: SignalClass) -> Type:
+    """The type of a signal of which nothing but the class is known."""
+    return Type.TIME if cls is SignalClass.SETTING else Type.BOOL
+
+
 def new_signal(project: Project, cls: SignalClass, at: int | None = None) -> Project:
     """A new signal with a free name and the usual type of its class."""
     stem = {"input": "In", "output": "Out", "internal": "Flag", "setting": "Setting"}[cls.value]
-    kind = Type.TIME if cls is SignalClass.SETTING else Type.BOOL
-    signal = Signal(free_name(f"{stem}1", taken_names(project)), cls, kind)
+    signal = Signal(free_name(f"{stem}1", taken_names(project)), cls, usual_type(cls))
     return add_item(project, "signals", signal, at)
 
 

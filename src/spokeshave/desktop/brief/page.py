@@ -17,8 +17,8 @@ from spokeshave.desktop.plain_text import TextLabel
 from spokeshave.desktop.seen import while_seen
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.stage_page import StagePage
-from spokeshave.desktop.tables import Column, ItemTable, ItemView
-from spokeshave.formats.brief_text import parse_brief, read_brief
+from spokeshave.desktop.tables import Column, ItemTable, ItemView, NextRow
+from spokeshave.formats.brief_text import number_sentence, parse_brief, read_brief
 from spokeshave.formats.errors import FormatError
 from spokeshave.model import edits
 from spokeshave.model.diagnostics import Place
@@ -61,6 +61,15 @@ def set_ident(project: Project, row: int, text: str) -> Project:
     return replace(project, scenarios=tuple(scenarios))
 
 
+def with_sentence(project: Project, text: str) -> Project:
+    """One more requirement, with the next free identifier and the kind that its words speak of."""
+    try:
+        sentence = number_sentence(text, project, guess_kind)
+    except FormatError as error:
+        raise EditError(str(error)) from None
+    return replace(project, requirements=(*project.requirements, sentence))
+
+
 class BriefPage(StagePage):
     """The table of requirements."""
 
@@ -87,6 +96,7 @@ class BriefPage(StagePage):
                 ),
                 Column("State", lambda s: f"{SIGNS[s.state]} {s.words}", None, 150, says=BRIEF["State"]),
             ],
+            NextRow(1, "Type the next sentence", "Add a requirement", with_sentence),
         )
         self.view = ItemView(self.table, "Requirements")
         self.view.setWordWrap(True)
@@ -120,6 +130,7 @@ class BriefPage(StagePage):
                                "The proof will point back to these sentences.",
                                (("Write the first sentence", self.add), ("Paste sentences", self.paste)))  # fmt: skip
         column.addWidget(self.about)
+        self.view.insert_asked.connect(self.add)
         self.view.selectionModel().currentRowChanged.connect(lambda *_: self._chosen())
         document.checked.connect(self._results_came)
         while_seen(self, document.changed, self.refresh)
@@ -141,7 +152,7 @@ class BriefPage(StagePage):
         shown: list[Shown] = self.document.coverage()
         proven = sum(s.state == "proven" for s in shown)
         unlinked = sum(s.state == "open" for s in shown)
-        text = f"{len(shown)} requirements, {proven} proven"
+        text = f"{len(shown)} requirement{'s' if len(shown) != 1 else ''}, {proven} proven"
         if unlinked:
             text += f", {unlinked} shown by nothing yet"
         self.summary.setText(text if shown else "Write down what the machine must do, one sentence each, with numbers.")
@@ -162,15 +173,7 @@ class BriefPage(StagePage):
         self.about.show_requirement(shown[row] if 0 <= row < len(shown) else None)
 
     def add(self) -> None:
-        taken = {r.ident.lower() for r in self.document.project.requirements}
-        n = len(taken) + 1
-        while f"r{n:02}" in taken:
-            n += 1
-        item = Requirement(f"R{n:02}", "New requirement")
-        if self.document.edit("Add a requirement", lambda p: edits.add_item(p, "requirements", item)):
-            row = self.table.rowCount() - 1
-            self.view.select_row(row, 1)
-            self.view.edit(self.table.index(row, 1))
+        self.view.type_next()
 
     def ask_import(self) -> None:
         name, _ = QFileDialog.getOpenFileName(
@@ -205,7 +208,7 @@ class BriefPage(StagePage):
         done = self.document.edit(
             f"Take in {len(found)} sentences", lambda p: replace(p, requirements=(*p.requirements, *found))
         )
-        self.view.select_row(self.table.rowCount() - len(found), 1)
+        self.view.select_row(len(self.table.rows) - len(found), 1)
         return done
 
     def remove(self) -> None:

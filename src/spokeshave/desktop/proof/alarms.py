@@ -9,13 +9,14 @@ from typing import Any
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
+from spokeshave.desktop.cell_editors import Index
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.empty_hint import EmptyHint
 from spokeshave.desktop.field_words import ALARMS
 from spokeshave.desktop.plain_text import TextLabel
 from spokeshave.desktop.seen import while_seen
 from spokeshave.desktop.selection import Selection
-from spokeshave.desktop.tables import Column, Index, ItemTable, ItemView
+from spokeshave.desktop.tables import Column, ItemTable, ItemView
 from spokeshave.desktop.theme import theme
 from spokeshave.engine.names import SlotTable, TextScope
 from spokeshave.engine.text_faults import condition_problems

@@ -4,18 +4,18 @@ from __future__ import annotations
 
 from typing import Any
 
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt, QTimer, Signal
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, Qt, QTimer, Signal
 from PySide6.QtGui import QFontMetrics
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
     QHeaderView,
     QLineEdit,
-    QStyledItemDelegate,
     QTableView,
     QWidget,
 )
 
+from spokeshave.desktop.cell_editors import Index, TypedDelegate
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.field_words import MATRIX
 from spokeshave.desktop.plain_text import plain
@@ -28,7 +28,6 @@ from spokeshave.verify.cause_effect import Cause, Effect, Matrix, Showing, matri
 from spokeshave.verify.cause_effect_edits import choices, set_cause, set_effect
 from spokeshave.verify.protection import Key
 
-Index = QModelIndex | QPersistentModelIndex
 NO_PARENT = QModelIndex()
 KIND, CAUSE, SHOWN = range(3)
 FIRST = 3
@@ -172,7 +171,7 @@ class MatrixModel(QAbstractTableModel):
         return self.document.edit(f"Change {cause.names[0]}", change)
 
 
-class CellDelegate(QStyledItemDelegate):
+class CellDelegate(TypedDelegate):
     """Conditions are typed with completion, effects chosen."""
 
     def __init__(self, model: MatrixModel, parent: QWidget) -> None:
@@ -189,14 +188,10 @@ class CellDelegate(QStyledItemDelegate):
             return ConditionEdit(project, place, parent)
         box = QComboBox(parent)
         box.addItems(list(choices(project, cause, effect)))
-        box.activated.connect(lambda _: self._take(box))
+        box.activated.connect(lambda _: self.take(box))
         return box
 
-    def _take(self, box: QComboBox) -> None:
-        self.commitData.emit(box)
-        self.closeEditor.emit(box)
-
-    def setEditorData(self, editor: QWidget, index: Index) -> None:
+    def fill(self, editor: QWidget, index: Index) -> None:
         text = str(index.data(Qt.ItemDataRole.EditRole))
         if isinstance(editor, QComboBox):
             editor.setCurrentText(text)

@@ -9,7 +9,6 @@ from PySide6.QtCore import (
     QEvent,
     QModelIndex,
     QObject,
-    QPersistentModelIndex,
     QRect,
     QSize,
     Qt,
@@ -17,8 +16,9 @@ from PySide6.QtCore import (
     Signal,
 )
 from PySide6.QtGui import QColor, QFont, QFontMetrics, QKeyEvent, QKeySequence, QResizeEvent
-from PySide6.QtWidgets import QAbstractItemView, QApplication, QHeaderView, QStyledItemDelegate, QTableView, QWidget
+from PySide6.QtWidgets import QAbstractItemView, QApplication, QHeaderView, QTableView, QWidget
 
+from spokeshave.desktop.cell_editors import Index, TypedDelegate
 from spokeshave.desktop.field_words import ROWS
 from spokeshave.desktop.plain_text import plain
 from spokeshave.desktop.proof.row_line import RowLine
@@ -29,7 +29,6 @@ from spokeshave.model.project import Project
 from spokeshave.verify.completion import complete
 from spokeshave.verify.expectations import Outcome, Verdict
 
-Index = QModelIndex | QPersistentModelIndex
 NO_PARENT = QModelIndex()
 HEADS = ("When", "What", "Verdict", "At", "Because")
 ROW_H = 28
@@ -182,7 +181,7 @@ class RowsModel(QAbstractTableModel):
         return complete(self.project, join_row(head, before + "|").removesuffix("|"), self.text)
 
 
-class RowDelegate(QStyledItemDelegate):
+class RowDelegate(TypedDelegate):
     """Types a cell with completion."""
 
     def __init__(self, model: RowsModel, parent: QWidget) -> None:

@@ -15,7 +15,6 @@ from spokeshave.desktop.sequence.modes_dialog import ModesDialog
 from spokeshave.desktop.sequence.page import SequencePage
 from spokeshave.formats.errors import FormatError
 from spokeshave.model.diagnostics import Place
-from spokeshave.model.project import SignalClass, Type
 
 if TYPE_CHECKING:
     from spokeshave.desktop.window import MainWindow
@@ -67,14 +66,7 @@ class ChartCommands:
         sheet = self.page().sheet
         if sheet is None:
             return
-        project = self.window.document.project
-        shown = {n.lower() for n in sheet.sheet.targets} - {n.lower() for n in sheet.sheet.asked}
-        fit = (SignalClass.OUTPUT, SignalClass.INTERNAL)
-        names = [
-            s.name for s in project.signals if s.cls in fit and s.type is Type.BOOL and s.name.lower() not in shown
-        ]
-        own = self.page().current.lower()
-        names += [q.name for q in project.sequences if q.name.lower() not in (own, *shown)]
+        names = sheet.sheet.can_be_asked()
         if not names:
             self.window.say("All outputs, internals and other sequences are columns already")
             return

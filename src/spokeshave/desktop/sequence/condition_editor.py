@@ -54,7 +54,8 @@ class ConditionEdit(QLineEdit):
         problem = condition_problem(self.project, self.sequence, self.text())
         colour = theme.now.late if problem else theme.now.accent
         self.setStyleSheet(f"QLineEdit {{ border: 2px solid {colour}; border-radius: 3px; padding: 0 4px; }}")
-        if problem is None:
+        popup = self.words.popup()
+        if problem is None or (popup is not None and popup.isVisible()):  # no word is wrong that is being completed
             self.note.hide()
             return
         where = f"column {problem.column}: " if problem.column > 1 else ""
@@ -93,6 +94,10 @@ class ConditionEdit(QLineEdit):
         return before[start:]
 
     def _edited(self) -> None:
+        self._offer()
+        self.look()
+
+    def _offer(self) -> None:
         word = self._word()
         if len(word) < 2:
             self._hide_words()

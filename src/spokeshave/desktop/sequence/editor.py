@@ -14,7 +14,7 @@ from spokeshave.formats import sequencer_table
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.tables.grid import sheet_of_text
 from spokeshave.formats.tables.headings import STEP_WORDS, find_heading
-from spokeshave.language.rename import renumber, with_room
+from spokeshave.language.rename import rename_step, renumber, with_room
 from spokeshave.language.sub_sequences import run_in
 from spokeshave.model import branch_edits, flow_edits, fragments
 from spokeshave.model.diagnostics import Place
@@ -133,6 +133,21 @@ class SequenceEditor(QObject):
                 lambda p: branch_edits.add_simultaneous(p, self.current, first, last),
             )
         return self._apply(title.format(step), lambda p: edit(p, self.current, step))
+
+    def add_named(self, step: str, name: str) -> bool:
+        """A step of this name behind `step`, in one edit."""
+
+        def change(p: Project) -> Project:
+            with_new = flow_edits.insert_step(p, self.current, step)
+            before, after = p.sequence(self.current), with_new.sequence(self.current)
+            assert before is not None and after is not None
+            (new,) = {s.name for s in after.steps} - {s.name for s in before.steps}
+            return rename_step(with_new, self.current, new, name)
+
+        if not self.document.edit(f"Add step {name}", lambda p: with_room(p, self.current, change)):
+            return False
+        self.selection.set(Place("step", self.current, name), (name,))
+        return True
 
     def others(self) -> list[str]:
         """The sequences beside this one."""

@@ -9,11 +9,12 @@ from typing import Any
 from PySide6.QtCore import QAbstractTableModel, Qt, Signal
 
 from spokeshave.chart.labels import block_text, window_text
+from spokeshave.desktop.cell_editors import Index
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.field_words import SHEET
 from spokeshave.desktop.measured_room import told
 from spokeshave.desktop.plain_text import plain
-from spokeshave.desktop.tables import NO_PARENT, Index
+from spokeshave.desktop.tables import NO_PARENT
 from spokeshave.engine.link_sequence import transition_place
 from spokeshave.formats.sequencer_table import mark_text, next_text
 from spokeshave.language.literals import time_ms, time_text
@@ -124,6 +125,14 @@ class Sheet(QAbstractTableModel):
     def _room_came(self) -> None:
         if self.rowCount() and self.shown():
             self.dataChanged.emit(self.index(0, self.window), self.index(self.rowCount() - 1, self.window))
+
+    def can_be_asked(self) -> list[str]:
+        """Signals and sequences that a column can be asked for."""
+        project, fit = self.document.project, (SignalClass.OUTPUT, SignalClass.INTERNAL)
+        always = {n.lower() for n in self.targets} - {n.lower() for n in self.asked}
+        names = [s.name for s in project.signals if s.cls in fit]
+        names += [q.name for q in project.sequences if q.name.lower() != self.name.lower()]
+        return [n for n in names if n.lower() not in always]
 
     def ask_column(self, name: str) -> None:
         """Shows a signal as a column, or no longer if it was asked for."""

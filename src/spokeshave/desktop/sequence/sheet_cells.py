@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import re
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QPointF, QRect, QRectF, QSize, Qt
-from PySide6.QtGui import QBrush, QColor, QFontMetrics, QPainter, QPen
-from PySide6.QtWidgets import QHeaderView, QLineEdit, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
+from PySide6.QtGui import QBrush, QColor, QContextMenuEvent, QFontMetrics, QPainter, QPen
+from PySide6.QtWidgets import QHeaderView, QLineEdit, QMenu, QStyle, QStyleOptionViewItem, QWidget
 
+from spokeshave.desktop.cell_editors import Index, TypedDelegate
 from spokeshave.desktop.measured_room import SCARCE, used
 from spokeshave.desktop.sequence.condition_editor import ConditionEdit
 from spokeshave.desktop.sequence.flow_painter import paint_flow
 from spokeshave.desktop.sequence.sheet import FIRST_MARK, FLOW, NUMBER, STEP
-from spokeshave.desktop.tables import Index
 from spokeshave.desktop.theme import code_font, state_colour, text_font, theme
 from spokeshave.engine.explain import Waiting
 from spokeshave.model.project import Qualifier
@@ -40,7 +41,7 @@ def two_lines(text: str, room: int) -> list[str]:
     return [text[: cuts[-1]], text[cuts[-1] + 1 :]] if cuts else [text]
 
 
-class SheetDelegate(QStyledItemDelegate):
+class SheetDelegate(TypedDelegate):
     """Draws the cells of the sheet and gives them their editors."""
 
     def __init__(self, view: SheetView) -> None:
@@ -212,7 +213,7 @@ class SheetDelegate(QStyledItemDelegate):
         editor.setAccessibleName(str(sheet.headerData(index.column(), Qt.Orientation.Horizontal)))
         return editor
 
-    def setEditorData(self, editor: QWidget, index: Index) -> None:
+    def fill(self, editor: QWidget, index: Index) -> None:
         assert isinstance(editor, QLineEdit)
         editor.setText(str(index.data(Qt.ItemDataRole.EditRole)))
         editor.selectAll()
@@ -236,6 +237,19 @@ class SheetHeader(QHeaderView):
         self.view = view
         self.setSectionsClickable(True)
         self.setHighlightSections(False)
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        """What else can be a column."""
+        menu, sheet = QMenu(self), self.view.sheet
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        asked = {n.lower() for n in sheet.asked}
+        for name in sheet.can_be_asked():
+            entry = menu.addAction(name.replace("&", "&&"), partial(sheet.ask_column, name))
+            entry.setCheckable(True)
+            entry.setChecked(name.lower() in asked)
+        if menu.isEmpty():
+            menu.addAction("All outputs, internals and other sequences are columns").setEnabled(False)
+        menu.popup(event.globalPos())
 
     def sizeHint(self) -> QSize:
         longest = max((len(t) for t in self.view.sheet.targets), default=0)

@@ -17,13 +17,15 @@ from PySide6.QtGui import (
     QPainter,
     QShowEvent,
 )
-from PySide6.QtWidgets import QAbstractItemView, QApplication, QTableView
+from PySide6.QtWidgets import QAbstractItemDelegate, QAbstractItemView, QApplication, QTableView, QWidget
 
 from spokeshave.chart.labels import window_text
+from spokeshave.desktop.cell_editors import by_return
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.sequence.editor import PROGRAM, SequenceEditor
 from spokeshave.desktop.sequence.flow_painter import flow_width
 from spokeshave.desktop.sequence.live import Live
+from spokeshave.desktop.sequence.next_step import NextStep
 from spokeshave.desktop.sequence.sheet import FIRST_MARK, FLOW, NUMBER, STEP, Sheet, lasted_text
 from spokeshave.desktop.sequence.sheet_cells import SheetDelegate, SheetHeader
 from spokeshave.desktop.sequence.step_menu import BRANCHES, ENDS, StepMenu
@@ -54,6 +56,10 @@ class SheetView(QTableView):
         self.measured: Measured | None = None
         self.comments_wanted = False
         self._follows = False
+        self.next_step = NextStep(self.viewport())
+        self.next_step.named.connect(self._add_named)
+        self.next_step.left_up.connect(lambda: self._to_row(self.sheet.rowCount() - 1, STEP))
+        self.next_step.left_on.connect(lambda: self._to_row(self.sheet.rowCount() - 1, STEP + 1))
         sheet.setParent(self)
         sheet.shown = self.isVisible
         self.setModel(sheet)
@@ -130,6 +136,50 @@ class SheetView(QTableView):
         """Comments are in the tool tips of the steps; their column is there for writing many."""
         self.comments_wanted = wanted
         self.setColumnHidden(self.sheet.comment, not wanted)
+
+    # -- the line for the next step
+
+    def updateGeometries(self) -> None:
+        """One row of room under the last one."""
+        super().updateGeometries()
+        under = self.verticalHeader().length() + ROW_H - self.viewport().height()
+        if under > 0:
+            self.verticalScrollBar().setMaximum(under)
+        self._place_next()
+
+    def scrollContentsBy(self, dx: int, dy: int) -> None:
+        super().scrollContentsBy(dx, dy)
+        self._place_next()
+
+    def _place_next(self) -> None:
+        top = self.verticalHeader().length() - self.verticalHeader().offset()
+        self.next_step.setGeometry(self.columnViewportPosition(STEP), top, max(120, self.columnWidth(STEP)), ROW_H)
+
+    def _add_named(self, name: str) -> None:
+        last = self.sheet.step_at(self.sheet.rowCount() - 1).name if self.sheet.rowCount() else ""
+        if last and self.editor.add_named(last, name):
+            self.next_step.clear()
+            self.verticalScrollBar().setValue(self.verticalScrollBar().maximum())
+            self.next_step.setFocus()
+
+    def _to_row(self, row: int, column: int) -> None:
+        self.setFocus()
+        self.setCurrentIndex(self.sheet.index(row, column))
+
+    def closeEditor(self, editor: QWidget, hint: QAbstractItemDelegate.EndEditHint) -> None:
+        """Return takes what is typed and goes down, under the last step to the line for the next one."""
+        returned, here = by_return(self, editor, hint), self.currentIndex()
+        super().closeEditor(editor, hint)
+        if returned:
+            self._go_down(here.row(), here.column())
+
+    def _go_down(self, row: int, column: int) -> None:
+        below = (r for r in range(row + 1, self.sheet.rowCount()) if self.sheet.can_edit(r, column))
+        to = next(below, None)
+        if to is not None:
+            self.setCurrentIndex(self.sheet.index(to, column))
+        elif column == STEP:
+            self.next_step.setFocus()
 
     # -- selection
 
@@ -319,12 +369,18 @@ class SheetView(QTableView):
     def keyPressEvent(self, event: QKeyEvent) -> None:
         index, sheet = self.currentIndex(), self.sheet
         key = event.key()
-        if key == Qt.Key.Key_Insert:
+        if self.state() == QAbstractItemView.State.EditingState:
+            super().keyPressEvent(event)
+        elif key == Qt.Key.Key_Insert:
             self.editor.do("before" if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else "after")
         elif key == Qt.Key.Key_Delete and index.isValid():
             self._delete()
         elif key == Qt.Key.Key_Space and sheet.is_mark(index.column()):
             self._toggle(self._cells())
+        elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and index.isValid():
+            self._go_down(index.row(), index.column())
+        elif key == Qt.Key.Key_Down and index.column() == STEP and index.row() == sheet.rowCount() - 1:
+            self.next_step.setFocus()
         elif event.matches(QKeySequence.StandardKey.Copy):
             self.copy()
         elif event.matches(QKeySequence.StandardKey.Cut) and self._on_steps():

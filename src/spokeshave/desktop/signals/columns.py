@@ -21,6 +21,14 @@ def _change(project: Project, row: int, **changes: object) -> Project:
     return edits.change_item(project, "signals", row, **changes)
 
 
+def _put_class(project: Project, row: int, text: str) -> Project:
+    """Another class; a signal of which nothing but the name was typed gets the usual type of that class."""
+    s, cls = project.signals[row], SignalClass(text.lower())
+    if s == Signal(s.name, s.cls, edits.usual_type(s.cls)):
+        return _change(project, row, cls=cls, type=edits.usual_type(cls))
+    return _change(project, row, cls=cls)
+
+
 def _put_type(project: Project, row: int, text: str) -> Project:
     """Another type; an initial value that does not fit it goes back to the usual one."""
     return _change(project, row, type=Type(text.upper()), initial=None, home=None)
@@ -35,6 +43,10 @@ def _put_value(field: str) -> Callable[[Project, int, str], Project]:
     return put
 
 
+def _has_contact(s: Signal) -> bool:
+    return s.cls is SignalClass.INPUT and s.type is Type.BOOL
+
+
 def _value(value: object, s: Signal) -> str:
     return "" if value is None else value_text(value, s.type)  # type: ignore[arg-type]
 
@@ -42,7 +54,7 @@ def _value(value: object, s: Signal) -> str:
 def name_trouble(project: Project, row: int, text: str) -> str:
     """What is wrong with a name while it is typed."""
     text = text.strip()
-    if text.lower() == project.signals[row].name.lower():
+    if row < len(project.signals) and text.lower() == project.signals[row].name.lower():
         return ""
     return name_problem(text) or (
         f"{text} is already the name of something else" if text.lower() in edits.taken_names(project) else ""
@@ -58,13 +70,14 @@ def signal_columns(device: Callable[[Signal], str], state: Callable[[Signal], st
     columns = [
         Column("Name", lambda s: s.name, lambda p, r, t: rename_signal(p, p.signals[r].name, t), 124,
                edit_name="Rename a signal", check=name_trouble, clears=False),
-        Column("Class", lambda s: s.cls.value, lambda p, r, t: _change(p, r, cls=SignalClass(t.lower())), 66,
+        Column("Class", lambda s: s.cls.value, _put_class, 66,
                [c.value for c in SignalClass], clears=False),
         Column("Type", lambda s: s.type.value, _put_type, 58, [t.value for t in Type], clears=False),
         Column("Address", lambda s: s.address, lambda p, r, t: _change(p, r, address=t), 70, words=_addresses,
                check=lambda p, r, t: address_problem(p.signals, r, t)),
-        Column("Contact", lambda s: s.contact.upper() if s.cls is SignalClass.INPUT and s.type is Type.BOOL else "",
-               lambda p, r, t: _change(p, r, contact="nc" if t.lower() == "nc" else "no"), 68, ("NO", "NC"), clears=False),
+        Column("Contact", lambda s: s.contact.upper() if _has_contact(s) else "",
+               lambda p, r, t: _change(p, r, contact="nc" if t.lower() == "nc" else "no"), 68, ("NO", "NC"),
+               applies=_has_contact, clears=False),
         Column("Initial", lambda s: _value(s.initial, s), _put_value("initial"), 62, right=True),
         Column("Home", lambda s: _value(s.home, s), _put_value("home"), 56, right=True),
         Column("Unit", lambda s: s.unit, lambda p, r, t: _change(p, r, unit=t), 44),

@@ -27,11 +27,12 @@ from spokeshave.desktop.plain_text import TextLabel, plain
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.signals.columns import ADDRESS, NAME, signal_columns
 from spokeshave.desktop.signals.importing import ImportPanel
-from spokeshave.desktop.tables import ItemTable, ItemView
+from spokeshave.desktop.tables import ItemTable, ItemView, NextRow
 from spokeshave.desktop.theme import theme
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.signal_table import FIELDS, Import, guess_mapping, plan_import, write_table
 from spokeshave.formats.tables.grid import read_sheets
+from spokeshave.language.rename import rename_signal
 from spokeshave.model import edits
 from spokeshave.model.addresses import address_problems
 from spokeshave.model.diagnostics import Place
@@ -54,7 +55,8 @@ class SignalList(QWidget):
         self._counted: Project | None = None
         self._listed: tuple[Signal, ...] | None = None
         columns = signal_columns(lambda s: self._wired.get(s.name.lower(), ""), self._state)
-        self.table = ItemTable(document, lambda p: p.signals, columns)
+        coming = NextRow(NAME, "Next name", "Add a signal", self._named)
+        self.table = ItemTable(document, lambda p: p.signals, columns, coming)
         self.view = ItemView(self.table, "Signals")
         self.view.setSortingEnabled(False)
         self.view.horizontalHeader().setSectionsClickable(True)
@@ -63,6 +65,7 @@ class SignalList(QWidget):
             "Click sorts what is shown; a second click shows the listed order again"
         )
         self.view.take_rows = self._paste
+        self.view.insert_asked.connect(self.insert)
         self.empty = EmptyHint(self.view, "List inputs and outputs before any logic: paste rows from a spreadsheet (Ctrl+V), "
                                "take a list in, or type them.",
                                (("Add a signal", self.add), ("Import a list ...", self.ask_import)))  # fmt: skip
@@ -290,13 +293,25 @@ class SignalList(QWidget):
     # -- edits
 
     def add(self) -> None:
-        row = max(-1, self.view.current_row())
+        self.view.type_next()
+
+    def insert(self) -> None:
+        """A signal under the current one, its name to be typed over."""
+        row = self.view.current_row()
         self.view.end_typing()
-        names = [c.value for c in SignalClass]
-        cls = SignalClass(self.cls.currentText()) if self.cls.currentText() in names else SignalClass.INPUT
-        if self.document.edit("Add a signal", lambda p: edits.new_signal(p, cls, row + 1)):
+        if row < 0 or row + 1 == len(self.table.rows):
+            self.view.type_next()
+        elif self.document.edit("Add a signal", lambda p: edits.new_signal(p, p.signals[row].cls, row + 1)):
             self.view.select_row(row + 1)
-            self.view.edit(self.table.index(row + 1, 0))
+            self.view.edit(self.table.index(row + 1, NAME))
+
+    def _named(self, project: Project, name: str) -> Project:
+        """One more signal of this name, at the end: of the class that is filtered for, else of that of the last one."""
+        names = [c.value for c in SignalClass]
+        last = project.signals[-1].cls if project.signals else SignalClass.INPUT
+        cls = SignalClass(self.cls.currentText()) if self.cls.currentText() in names else last
+        project = edits.new_signal(project, cls)
+        return rename_signal(project, project.signals[-1].name, name)
 
     def remove(self) -> None:
         rows = sorted({r for r, _ in self.view.cells()}, reverse=True)

@@ -17,13 +17,14 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from spokeshave.desktop.cell_editors import Index
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.empty_hint import EmptyHint
 from spokeshave.desktop.field_words import RECIPES
 from spokeshave.desktop.plain_text import TextLabel, plain
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.signals.table_grid import typed
-from spokeshave.desktop.tables import Column, Index, ItemTable, ItemView
+from spokeshave.desktop.tables import Column, ItemTable, ItemView
 from spokeshave.desktop.theme import theme
 from spokeshave.model import recipe_edits as edits
 from spokeshave.model.diagnostics import Place
