@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import pytest
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QEvent, Qt
+from PySide6.QtGui import QFocusEvent
 from PySide6.QtWidgets import QApplication
 
 from spokeshave.desktop.sequence.sheet import STEP
@@ -82,6 +83,8 @@ def test_what_is_typed_stays_when_a_check_comes_meanwhile(qtbot, empty):
     empty.document.checked.emit()
     table.set_marks({(0, NAME): "something"})
     QApplication.processEvents()
+    QApplication.sendEvent(line, QFocusEvent(QEvent.Type.FocusOut, Qt.FocusReason.ActiveWindowFocusReason))
+    assert cell_line(view) is line, "another window in front does not end the typing"
     qtbot.keyClicks(line, "itch")
     qtbot.keyClick(line, Key.Key_Return)
     QApplication.processEvents()

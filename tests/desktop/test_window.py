@@ -232,6 +232,12 @@ def test_buttons_on_the_board_are_pressed_held_and_released_and_failures_injecte
     runner.run_for(100)
     assert runner.session.trace.at("StartButton", runner.session.k - 1) is False
     assert [w.step for w in runner.waiting()] == ["SpinUp", "Purge", "Ready"]
+    tapped = runner.session.k
+    qtbot.mouseClick(board, Qt.MouseButton.LeftButton, pos=at("Reset"))
+    runner.one_scan()
+    runner.run_for(30)
+    seen = [runner.session.trace.at("ResetButton", k) for k in range(tapped, runner.session.k)]
+    assert seen == [True, False, False, False], "a tap between two scans is seen by the next one, and by no more"
     qtbot.mouseClick(board, Qt.MouseButton.LeftButton, pos=at("Emergency"))
     runner.run_for(10)
     assert [w.state for w in runner.waiting()] == ["tripped", "tripped"]

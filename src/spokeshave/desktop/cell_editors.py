@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from PySide6.QtCore import QModelIndex, QPersistentModelIndex, Qt
+from PySide6.QtCore import QEvent, QModelIndex, QObject, QPersistentModelIndex, Qt
+from PySide6.QtGui import QFocusEvent
 from PySide6.QtWidgets import (
     QAbstractItemDelegate,
     QAbstractItemView,
@@ -40,6 +41,16 @@ class TypedDelegate(QStyledItemDelegate):
         super().setEditorData(editor, index)
         if isinstance(editor, QLineEdit):
             editor.selectAll()
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        """Another window in front, a note that pops up: the cell stays open as it is, and typing goes on behind it."""
+        if (
+            isinstance(event, QFocusEvent)
+            and event.lostFocus()
+            and event.reason() is Qt.FocusReason.ActiveWindowFocusReason
+        ):
+            return False
+        return super().eventFilter(watched, event)
 
     def take(self, editor: QWidget) -> None:
         """Ends the editor with what it holds, for one whose choice says that it is done."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import QEvent, QObject, Qt
-from PySide6.QtWidgets import QAbstractScrollArea, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QAbstractScrollArea, QApplication, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from spokeshave.desktop.plain_text import TextLabel
 
@@ -16,6 +16,7 @@ class EmptyHint(QWidget):
     """Lies over a view in its middle. `show_while` tells whether the view is empty; the first button is the usual step."""
 
     def __init__(self, over: QAbstractScrollArea | QWidget, text: str, steps: Steps) -> None:
+        self.over = over
         self.area = over.viewport() if isinstance(over, QAbstractScrollArea) else over
         super().__init__(self.area)
         self.says = TextLabel(text)
@@ -40,6 +41,9 @@ class EmptyHint(QWidget):
 
     def show_while(self, empty: bool) -> None:
         self._place()
+        focus = QApplication.focusWidget()
+        if not empty and focus is not None and self.isAncestorOf(focus):
+            self.over.setFocus()  # else it goes to whatever comes first in the window
         self.setVisible(empty)
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:

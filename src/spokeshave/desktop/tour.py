@@ -58,8 +58,8 @@ def _wired(document: Document, _: Runner) -> bool:
 
 
 STEPS = (
-    TourStep("Declare a switch and a drive", "Type a name into the line with the plus, Tab on to its class, Return to the next. One input that a limit switch gives, one output that drives "
-             "what moves: class, type, a word about it.", 1, _declared),
+    TourStep("Declare a switch and a drive", "Type a name into the line with the plus, Tab on to its class, Return to the next. One input that a "
+             "limit switch gives, one output that drives what moves: class, type, a word about it.", 1, _declared),
     TourStep("Give the sequence a third step", "Type over the names of the two that are there. Insert puts a step behind the selected one.",
              2, lambda d, _: _steps(d.project) >= 3),
     TourStep("Say what a step drives", "Type X into the column of your output, in the row of a step: it is on while the step is active.",

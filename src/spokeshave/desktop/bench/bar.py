@@ -45,7 +45,7 @@ class BenchBar(QWidget):
         self.runner = runner
         self.recipes = RecipeChoice(document, runner)
         self.target = QLineEdit()
-        self.target.setPlaceholderText("Run to a condition or a time, then Enter: Drum AND BeanTemp > 150, or 1:30")
+        self.target.setPlaceholderText("Run to a condition or a time, then Enter: Done.X, or 1:30")
         self.target.setAccessibleName("Run to a condition or a time")
         self.target.returnPressed.connect(self.go)
         self.by_hand = QToolButton()

@@ -137,10 +137,6 @@ class Board(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), theme.colour("surface"))
         project = self.document.project
-        if not project.devices and self.placing:
-            painter.setPen(theme.colour("faint"))
-            hint = "No devices yet. Choose signals below and make a device of them, or add one above."
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, hint)
         painter.scale(self.scale, self.scale)
         sight = self.sight()
         cards.paint_groups(painter, project)

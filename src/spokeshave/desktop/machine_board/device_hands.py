@@ -11,11 +11,16 @@ from spokeshave.model.project import Device
 
 
 class Hands:
-    """`held` is the device that is pressed and let go with the mouse button or the key."""
+    """`held` is the device that is pressed and let go with the mouse button or the key. A press lasts for one scan at
+    least, however short the tap: on a bench that stands still, until it goes on.
+    """
 
     def __init__(self, runner: Runner) -> None:
         self.runner = runner
         self.held: str | None = None
+        self._pressed_at = -1
+        self._to_let_go: str | None = None
+        runner.advanced.connect(self._let_go)
 
     def at(self, d: Device) -> tuple[Kind, float] | None:
         """The device in the run and where its hand is."""
@@ -41,7 +46,8 @@ class Hands:
         elif isinstance(device, Pushbutton) and (d.kind == "emergency" or device.value.get("latching")):
             self.runner.do("hand", d.name, 0 if hand else 1)
         elif isinstance(device, Pushbutton) or d.kind == "belt":
-            self.held = d.name
+            self._let_go(at_once=True)
+            self.held, self._pressed_at = d.name, self.runner.session.k if self.runner.session is not None else -1
             self.runner.do("hand", d.name, TAKING if takes and d.kind == "belt" else 1)
         else:
             return False
@@ -49,8 +55,17 @@ class Hands:
 
     def release(self) -> None:
         if self.held:
-            self.runner.do("hand", self.held, 0)
-            self.held = None
+            self._to_let_go, self.held = self.held, None
+            self._let_go()
+
+    def _let_go(self, at_once: bool = False) -> None:
+        """Lets go what was released, once a scan has seen the press; a run that was wound back or reset has no press."""
+        name, session = self._to_let_go, self.runner.session
+        if name is None or (session is not None and session.k == self._pressed_at and not at_once):
+            return
+        self._to_let_go = None
+        if session is not None and session.k >= self._pressed_at:
+            self.runner.do("hand", name, 0)
 
     def drive(self, d: Device, first_half: bool) -> bool:
         """In hand drive, turns over what drives a device; FALSE out of it and without a drive."""

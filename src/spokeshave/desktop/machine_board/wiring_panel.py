@@ -22,6 +22,7 @@ from spokeshave.desktop.seen import while_seen
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.theme import theme
 from spokeshave.machine.kinds import KINDS
+from spokeshave.machine.proposed_devices import NewDevice, make_proposed, proposed_devices
 from spokeshave.machine.wiring import Proposal, exchange, exchanged, likely_kind, make_device, proposals, unwired, wire
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Project
@@ -49,7 +50,7 @@ class WiringPanel(QWidget):
         self.terminals = self._list("Terminals without a signal")
         self.signals = self._list("Signals without a device")
         self.signals.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
-        self.accept = QPushButton("Wire the ticked ones")
+        self.accept = QPushButton("Make and wire what is ticked")
         self.accept.clicked.connect(self.accept_ticked)
         self.kind = QComboBox()
         self.kind.setAccessibleName("Kind of device to make")
@@ -114,6 +115,11 @@ class WiringPanel(QWidget):
             item = QListWidgetItem(f"{p.device}.{p.terminal} ← {p.signal}   {100 * p.score:.0f} %")
             item.setData(_ROLE, p)
             self._add(self.proposed, item, off)
+        for new in proposed_devices(project):
+            item = QListWidgetItem(f"{new.name}, {KINDS[new.kind].title.lower()} ← {', '.join(new.signals)}")
+            item.setData(_ROLE, new)
+            item.setToolTip("A device that is not there yet")
+            self._add(self.proposed, item, off)
         loose = unwired(project)
         self.terminals.clear()
         for device, terminal in loose.terminals:
@@ -150,7 +156,7 @@ class WiringPanel(QWidget):
     @staticmethod
     def _key(item: QListWidgetItem) -> object:
         data = item.data(_ROLE)
-        return (data.device, data.terminal, data.signal) if isinstance(data, Proposal) else tuple(data)
+        return data if isinstance(data, (Proposal, NewDevice)) else tuple(data)
 
     @staticmethod
     def _items(view: QListWidget) -> list[QListWidgetItem]:
@@ -164,10 +170,16 @@ class WiringPanel(QWidget):
 
         def wired(project: Project) -> Project:
             for item in ticked:
-                project = wire(project, [item]) if isinstance(item, Proposal) else exchange(project, *item)
+                if isinstance(item, NewDevice):
+                    project = make_proposed(project, [item], free_cell)
+                else:
+                    project = wire(project, [item]) if isinstance(item, Proposal) else exchange(project, *item)
             return project
 
-        return self.document.edit(f"Wire {len(ticked)} terminal{'s' if len(ticked) > 1 else ''}", wired)
+        new = sum(isinstance(item, NewDevice) for item in ticked)
+        what = [_many(new, "device")] if new else []
+        what += [f"wires of {_many(len(ticked) - new, 'terminal')}"] if len(ticked) > new else []
+        return self.document.edit(f"Make {' and '.join(what)}", wired)
 
     def chosen(self) -> list[str]:
         return [i.data(_ROLE) for i in self._items(self.signals) if i.isSelected()]
@@ -188,4 +200,6 @@ class WiringPanel(QWidget):
 
     def _go(self, item: QListWidgetItem) -> None:
         data = item.data(_ROLE)
+        if isinstance(data, NewDevice):
+            return
         self.selection.set(Place("device", item=data.device if isinstance(data, Proposal) else data[0]))

@@ -82,7 +82,7 @@ def signal_columns(device: Callable[[Signal], str], state: Callable[[Signal], st
         Column("Home", lambda s: _value(s.home, s), _put_value("home"), 56, right=True),
         Column("Unit", lambda s: s.unit, lambda p, r, t: _change(p, r, unit=t), 44),
         Column("Device", device, None, 94),
-        Column("Use", state, None, 70),
+        Column("Use", state, None, 84),
         Column("Comment", lambda s: s.comment, lambda p, r, t: _change(p, r, comment=t), 220),
     ]  # fmt: skip
     return [replace(c, says=SIGNALS[c.title]) for c in columns]

@@ -1,0 +1,239 @@
+"""Devices that the names of signals speak of: `LowerArm`, `RaiseArm`, `ArmUp` and `ArmDown` are an arm, `Start` is a button.
+
+Only what is plain is proposed; a signal whose name says nothing stays without a device until somebody makes one of it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, replace
+from functools import lru_cache
+
+from spokeshave.machine.kinds import KINDS
+from spokeshave.machine.shown import COLOURS
+from spokeshave.machine.wiring import alike, device_of, proposals, unwired, words_of
+from spokeshave.model.edits import EditError, add_item, free_name, taken_names
+from spokeshave.model.project import Project, Signal, SignalClass, Type
+
+
+@dataclass(frozen=True, slots=True)
+class NewDevice:
+    """A device that is not there yet: its kind, a name for it, and the signals it would be wired to."""
+
+    kind: str
+    name: str
+    signals: tuple[str, ...]
+
+
+def _set(text: str) -> frozenset[str]:
+    return frozenset(text.split())
+
+
+EMERGENCY = _set("emergency estop emerg")
+PRESSED = _set("button pushbutton pb start stop pause reset ack acknowledge confirm go again call")
+LIT = _set("lamp light beacon led indicator")
+SOUNDS = _set("horn buzzer siren")
+HEATS = _set("heater heat heating burner")
+TEMPERATURE = _set("temp temperature")
+LEVEL = _set("level lvl")
+FILLS = _set("fill filling inlet feed supply drain outlet empty discharge")
+CONTENT = _set("full empty low high max min")
+INDEXES = _set("advance index turn step next rotate")
+IN_PLACE = _set("place position pos inplace inpos inposition indexed")
+RUNS = _set("runs running fb feedback turning moving")
+WRONG = _set("fault faulted error alarm emergency trip tripped stopped")
+WELL = _set("run running runs ready auto automatic ok done on")
+TURNS = _set("motor pump fan blower stirrer mixer spindle")
+WAYS = _set(
+    "up down raise raised lower lowered lift top bottom upper open opened opening close closed closing shut "
+    "extend extended retract retracted forward forwards backward back out in home"
+)
+"""Words for where something goes or is; what is left of a name is the thing itself."""
+FILLERS = _set("at is on ok drive cmd command valve coil sw switch limit sensor") | RUNS
+
+
+NOUNS = {"actuator": "Drive", "motor": "Motor", "thermal": "Heating", "vessel": "Vessel"}
+"""What is put behind a name that something else has."""
+
+
+def _speaks(signal: Signal, words: frozenset[str]) -> bool:
+    return not words.isdisjoint(words_of(signal.name))
+
+
+@lru_cache(maxsize=8192)
+def _thing_of(name: str) -> tuple[str, ...]:
+    return tuple(w for w in words_of(name) if w not in WAYS and w not in FILLERS)
+
+
+def _thing(signal: Signal) -> tuple[str, ...]:
+    """The words of a name that say what it is about."""
+    return _thing_of(signal.name)
+
+
+def _same_thing(a: tuple[str, ...], b: tuple[str, ...]) -> bool:
+    """Whether two names are about one thing: the words of the shorter are all in the longer, numbers and sides too."""
+    few, many = sorted((a, b), key=len)
+    return bool(few) == bool(many) and all(any(alike(w, o) for o in many) for w in few)
+
+
+class _Free:
+    """The signals that no device has yet, taken away one after the other."""
+
+    def __init__(self, project: Project) -> None:
+        loose, wanted = unwired(project), {p.signal.lower() for p in proposals(project)}
+        names = {n.lower() for n in (*loose.inputs, *loose.outputs)} - wanted
+        self.left = [s for s in project.signals if s.name.lower() in names]
+
+    def of(self, cls: SignalClass, fits: Callable[[Signal], bool], kind: Type | None = Type.BOOL) -> list[Signal]:
+        of_type = (s for s in self.left if (s.type is kind if kind is not None else s.type is not Type.BOOL))
+        return [s for s in of_type if s.cls is cls and fits(s)]
+
+    def inputs(self, words: frozenset[str], kind: Type | None = Type.BOOL) -> list[Signal]:
+        return self.of(SignalClass.INPUT, lambda s: _speaks(s, words), kind)
+
+    def outputs(self, words: frozenset[str]) -> list[Signal]:
+        return self.of(SignalClass.OUTPUT, lambda s: _speaks(s, words))
+
+    def take(self, signals: Iterable[Signal]) -> None:
+        taken = {s.name for s in signals}
+        self.left = [s for s in self.left if s.name not in taken]
+
+
+def proposed_devices(project: Project) -> tuple[NewDevice, ...]:
+    """Devices for signals that have none, as far as their names speak plainly, those of the machine first."""
+    free, found = _Free(project), list[NewDevice]()
+    names = taken_names(project)
+
+    def propose(kind: str, name: str, signals: Sequence[Signal]) -> bool:
+        """Takes the signals if a device of this kind has a terminal for each."""
+        try:
+            device_of(Project(signals=tuple(signals)), kind, [s.name for s in signals])
+        except EditError:
+            return False
+        usual = name if name and name.lower() not in names else f"{name}{NOUNS.get(kind, '')}"
+        chosen = free_name(usual or KINDS[kind].title.split()[-1].capitalize(), names)
+        names.add(chosen.lower())
+        found.append(NewDevice(kind, chosen, tuple(s.name for s in signals)))
+        free.take(signals)
+        return True
+
+    def one_each(kind: str, noun: str, said: frozenset[str], signals: list[Signal]) -> None:
+        for s in signals:
+            own = _pascal(w for w in words_of(s.name) if w not in said)
+            propose(kind, own if f"{own}{noun}".lower() in names else f"{own}{noun}", [s])
+
+    one_each("emergency", "Stop", _set("stop ok"), free.of(SignalClass.INPUT, _stops))
+    one_each("button", "Button", _set("button pushbutton pb"), free.of(SignalClass.INPUT, _is_pressed))
+    one_each("lamp", "Light", LIT, free.outputs(LIT))
+    one_each("horn", "Horn", SOUNDS, free.outputs(SOUNDS))
+    people = len(found)
+    _warm(free, propose)
+    _vessels(free, propose)
+    for turns, there in zip(free.outputs(INDEXES), free.inputs(IN_PLACE)):
+        propose("turntable", "Turntable", [turns, there])
+    _moved(free, propose)
+    return (*found[people:], *found[:people])
+
+
+Propose = Callable[[str, str, Sequence[Signal]], bool]
+
+
+def _stops(signal: Signal) -> bool:
+    words = set(words_of(signal.name))
+    return bool(words & EMERGENCY) or words == {"stop", "ok"}
+
+
+def _is_pressed(signal: Signal) -> bool:
+    return _speaks(signal, PRESSED) or not PRESSED.isdisjoint(words_of(signal.comment))
+
+
+def _pascal(words: Iterable[str]) -> str:
+    return "".join(w.capitalize() for w in words)
+
+
+def _warm(free: _Free, propose: Propose) -> None:
+    """What is heated: a temperature and its heaters, a thermostat of the same name with them."""
+    temperatures = free.inputs(TEMPERATURE, None)
+    for t in temperatures:
+        about = tuple(w for w in _thing(t) if w not in TEMPERATURE)
+        heaters = free.outputs(HEATS)
+        if len(temperatures) > 1:
+            heaters = [h for h in heaters if set(about) & set(_thing(h))]
+        more = [
+            s for s in free.of(SignalClass.INPUT, lambda s: True) if about and _same_thing(about, _thing(s))
+        ]  # fmt: skip
+        name = _pascal(about) or "Warmth"
+        if heaters:
+            _ = propose("thermal", name, [*heaters, t, *more]) or propose("thermal", name, [*heaters, t])
+
+
+def _vessels(free: _Free, propose: Propose) -> None:
+    """What is filled: a level with valves that speak of filling and emptying; only where there is one level."""
+    levels = free.inputs(LEVEL, None)
+    if len(levels) == 1:
+        about = _pascal(w for w in _thing(levels[0]) if w not in LEVEL)
+        valves, switches = free.outputs(FILLS), free.inputs(CONTENT)
+        if valves:
+            _ = propose("vessel", about or "Vessel", [*valves, levels[0], *switches]) or propose(
+                "vessel", about or "Vessel", [*valves, levels[0]]
+            )
+
+
+def _moved(free: _Free, propose: Propose) -> None:
+    """What moves: outputs and switches about one thing. With a confirmation that it runs it is a motor."""
+    for group in _by_exact_thing(free):
+        if all(s in free.left for s in group):
+            propose("actuator", _pascal(_shared(group)), group)
+    outputs = free.of(SignalClass.OUTPUT, lambda s: True)
+    while outputs:
+        first = outputs[0]
+        drives = [o for o in outputs if _same_thing(_thing(first), _thing(o))]
+        switches = free.of(SignalClass.INPUT, lambda s, o=first: _same_thing(_thing(o), _thing(s)))  # type: ignore[misc]
+        outputs = [o for o in outputs if o not in drives]
+        name = _pascal(w for w in _thing(drives[0]) if all(any(alike(w, o) for o in _thing(s)) for s in switches))
+        if switches and any(_speaks(s, RUNS) for s in switches):
+            propose("motor", name, [*drives, *switches])
+        elif switches:
+            propose("actuator", name, [*drives, *switches])
+        elif any(_speaks(d, TURNS) for d in drives):
+            propose("motor", name, drives)
+
+
+def _by_exact_thing(free: _Free) -> list[list[Signal]]:
+    """Outputs and switches whose names differ in one word alone, which says the way: the largest groups first.
+
+    `OpenUpLeft` and `UpLeftShut` are about `up left`, though `Up` says a way too.
+    """
+    groups: dict[tuple[str, ...], list[Signal]] = {}
+    for s in free.of(SignalClass.OUTPUT, lambda _: True) + free.of(SignalClass.INPUT, lambda _: True):
+        words = [w for w in words_of(s.name) if w not in FILLERS]
+        for at, word in enumerate(words):
+            if word in WAYS and len(words) > 1:
+                groups.setdefault(tuple(sorted(words[:at] + words[at + 1 :])), []).append(s)
+    whole = [g for g in groups.values() if len({s.cls for s in g}) == 2]
+    return sorted(whole, key=len, reverse=True)
+
+
+def _shared(signals: Sequence[Signal]) -> list[str]:
+    """The words of the first name that all names have."""
+    return [w for w in words_of(signals[0].name) if all(w in words_of(s.name) for s in signals)]
+
+
+def make_proposed(project: Project, chosen: Iterable[NewDevice], cell: Callable[[Project], tuple[int, int]]) -> Project:
+    """The machine file with these devices, wired; `cell` gives the place of the next one on the board.
+
+    Raises EditError if a signal finds no terminal any more.
+    """
+    for new in chosen:
+        device = device_of(project, new.kind, new.signals, cell(project))
+        if new.kind == "lamp" and (colour := _colour(new.signals[0])) is not None:
+            device = replace(device, parameters=(("colour", float(colour)),))
+        project = add_item(project, "devices", replace(device, name=free_name(new.name, taken_names(project))))
+    return project
+
+
+def _colour(signal: str) -> int | None:
+    """What a lamp shines in that says this: red for what is wrong, green for what runs; None for any other."""
+    words = set(words_of(signal))
+    meant = next((c for c, said in (("red", WRONG), ("green", WELL)) if words & said), None)
+    return None if meant is None else COLOURS.index(meant)

@@ -1,0 +1,78 @@
+"""Devices from the names of signals: those of the examples come back, a name that says nothing stays without one."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import pytest
+
+from spokeshave.engine.session import Session
+from spokeshave.formats import spoke
+from spokeshave.machine.proposed_devices import make_proposed, proposed_devices
+from spokeshave.machine.shown import COLOURS
+from spokeshave.machine.wiring import exchanged
+from spokeshave.model.project import Project, Signal, SignalClass, Type
+from tests.conftest import EXAMPLES
+
+KINDS = {"i": SignalClass.INPUT, "o": SignalClass.OUTPUT}
+
+
+def signals(text: str) -> Project:
+    rows = (line.split() for line in text.strip().splitlines())
+    return Project(signals=tuple(Signal(r[0], KINDS[r[1]], Type((r[2:] or ["BOOL"])[0])) for r in rows))
+
+
+@pytest.mark.parametrize(("name", "missing"), [("roastery", {"Degree"}), ("carousel", set()),
+                                               ("lock", {"Chamber", "MadeFast", "HasLeft", "LampBelow", "LampAbove"})])  # fmt: skip
+def test_the_devices_of_an_example_come_back_from_its_signals(name, missing):
+    project = spoke.read(EXAMPLES / f"{name}.spoke")
+    found = {(d.kind, frozenset(d.signals)) for d in proposed_devices(replace(project, devices=()))}
+    for d in project.devices:
+        wired = frozenset(s for _, s in d.wires)
+        near = [signals for kind, signals in found if kind == d.kind and signals <= wired and len(wired - signals) < 3]
+        assert len(near) == (d.name not in missing), d
+    assert proposed_devices(project) == (), "what is wired is not proposed again"
+
+
+def test_names_say_what_belongs_together_and_what_does_not():
+    project = signals("""
+        Go i
+        StopOk i
+        GateDrive o
+        GateOpen i
+        GateShut i
+        Door1Open o
+        Door1Opened i
+        Door2Open o
+        Door2Opened i
+        Pump o
+        PumpRuns i
+        Fan o
+        Horn o
+        WaterLevel i REAL
+        FillWater o
+        Something o
+        Other i
+        FaultLamp o
+    """)
+    found = {d.name: (d.kind, d.signals) for d in proposed_devices(project)}
+    assert found == {
+        "Water": ("vessel", ("FillWater", "WaterLevel")),
+        "Door1": ("actuator", ("Door1Open", "Door1Opened")),
+        "Door2": ("actuator", ("Door2Open", "Door2Opened")),
+        "Gate": ("actuator", ("GateDrive", "GateOpen", "GateShut")),
+        "PumpMotor": ("motor", ("Pump", "PumpRuns")),
+        "FanMotor": ("motor", ("Fan",)),
+        "Stop": ("emergency", ("StopOk",)),
+        "GoButton": ("button", ("Go",)),
+        "Horn2": ("horn", ("Horn",)),
+        "FaultLight": ("lamp", ("FaultLamp",)),
+    }
+    made = make_proposed(project, proposed_devices(project), lambda p: (len(p.devices), 0))
+    assert {d.name for d in made.devices} == set(found) and len({d.at for d in made.devices}) == len(found)
+    assert not exchanged(made) and proposed_devices(made) == ()
+    assert made.device("Gate").wired("extended") == "GateOpen" and made.device("Gate").wired("retracted") == "GateShut"
+    assert dict(made.device("FaultLight").parameters)["colour"] == COLOURS.index("red")
+    session = Session(made)
+    session.run_for(100)
+    assert session.stopped is None
