@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given, settings
 
 from spokeshave.engine.link import LinkError, link
+from spokeshave.engine.session import Session
 from spokeshave.formats import spoke
 from spokeshave.model.project import (
     Action,
@@ -114,6 +115,26 @@ def test_what_counts_and_what_a_setting_bars_is_come_to():
     hold_true(once, found)
     (given,) = [p for p in found.found if "Main, Open to Sinks" in [g.words for g in p.goals]]
     assert given.scenario.text.startswith("given Most is 2\n") and not found.left
+
+
+def test_what_must_be_warm_first_is_waited_for_and_no_longer():
+    signals = (Signal("Go", IN, Type.BOOL), Signal("WaxTemp", IN, Type.REAL), Signal("Heater", OUT, Type.BOOL),
+               Signal("Dip", OUT, Type.BOOL), Signal("Warm", SET, Type.REAL, initial=66.0))  # fmt: skip
+    q = Sequence("Main", "Rest", (Step("Rest", 10), Step("Down", 20, (Action(N, "Dip"),))),
+                 (Transition(("Rest",), ("Down",), "RISING(Go) AND WaxTemp >= Warm"),
+                  Transition(("Down",), ("Rest",), "Down.T >= T#1s")))  # fmt: skip
+    devices = (Device("GoButton", "button", (("contact", "Go"),)),
+               Device("Wax", "thermal", (("heater", "Heater"), ("temperature", "WaxTemp"))))  # fmt: skip
+    project = Project(signals=signals, sequences=(q,), devices=devices, closing="Heater := WaxTemp < 72.0;")
+    found = propose(project)
+    hold_true(project, found)
+    assert found.left == () and len(found.found) == 1
+    session = Session(project)
+    slot = session.program.slots["waxtemp"]
+    assert session.run_until(lambda: session.situation.v[slot] >= 66.0, 120_000)
+    first = found.found[0].scenario.text.splitlines()[0]
+    at = float(first.removeprefix("at ").partition(" s:")[0])
+    assert session.time_ms < 1000 * at < session.time_ms + 1000, first
 
 
 @pytest.mark.parametrize("number", [6, 11, 30])

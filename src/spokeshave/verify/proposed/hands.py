@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from spokeshave.engine.evolve import enabled, may_clear
+from spokeshave.engine.explain import waiting
 from spokeshave.engine.program import Way
 from spokeshave.engine.session import Session
 from spokeshave.language import checked as ck
@@ -41,6 +42,8 @@ class Hands:
         given = {signal.lower() for d in project.devices for _, signal in d.wires}
         self.free = [s for s in project.signals if s.cls is SignalClass.INPUT and s.name.lower() not in given]
         self.devices = [(i, d) for i, d in enumerate(project.devices) if d.kind in ("button", "emergency", "selector")]
+        self._by_hand = {s.name.lower() for s in self.free}
+        self._by_hand |= {signal.lower() for _, d in self.devices for _, signal in d.wires}
         self._numbers = _compared_with(project)
         texts = (project.opening, project.closing)
         read = {u.name for text in texts for u in uses_in_statements(text, Place("opening")) if u.how == "read"}
@@ -54,7 +57,20 @@ class Hands:
         s, slots = session.situation, session.program.slots
         steps = tuple(tuple(sorted(a)) for a in s.active)
         bits = tuple(bool(s.v[slots[x.name.lower()]]) for x in self.free if x.type is Type.BOOL)
-        return steps, tuple(s.mode), tuple(s.trip_on), tuple(s.dev_hand[i] for i, _ in self.devices), bits
+        hands = tuple(s.dev_hand[i] for i, _ in self.devices)
+        return steps, tuple(s.mode), tuple(s.trip_on), hands, bits, self.awaited(session)
+
+    def awaited(self, session: Session) -> frozenset[tuple[str, int, str]]:
+        """What is still missing of the ways out of active steps and comes by itself or not at all: a bath that is not warm yet, a switch
+        of what moves. Hands and times are left out.
+        """
+        return frozenset(
+            (w.step, a.transition, t.short)
+            for w in waiting(session.program, session.situation)
+            for a in w.ways
+            for t in a.missing
+            if not all(r.name.lower() in self._by_hand or r.name.lower().endswith(".t") for r in t.readings)
+        )
 
     def deeds(self, session: Session) -> Iterator[Deed]:
         """What can be done now: devices first, then inputs under which a way out clears, then each input by itself."""

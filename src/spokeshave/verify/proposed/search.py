@@ -151,9 +151,22 @@ class Search:
             run = self.tried(node, deed)
             if run.moved:
                 run.settle()
+            elif deed is None and self._changes(node, run):
+                run = self._as_soon_as_it_differs(node)
             found.append(run.node())
             self._meet(run)
         return found
+
+    def _changes(self, node: Node, run: Run) -> bool:
+        """Whether something else is missing than before."""
+        return self.hands.awaited(run.session) != self.hands.awaited(node.session)
+
+    def _as_soon_as_it_differs(self, node: Node) -> Run:
+        """Waits no longer than until something else is missing than before: the bath is warm, the leaf is at its end."""
+        run = Run(node, self.tests)
+        run.on(WAIT_MS, lambda: self._changes(node, run))
+        run.settle()
+        return run
 
     def walk(self, program: Program, given: tuple[tuple[str, Value], ...] = (), moves: int = MOVES) -> Iterator[Node]:
         """A long run that goes round, so that what is counted comes about: in each situation what leads to a way that it has gone
@@ -165,6 +178,8 @@ class Search:
             tried = [self.tried(node, deed) for deed in (None, *self.hands.deeds(node.session))]
             found = [run for run in tried if run.gone]
             others = [run for run in tried[1:] if not any(run.session.situation.trip_on)]
+            if not found and self._changes(node, tried[0]):
+                others = [self._as_soon_as_it_differs(node)]
             idle = 0 if found else idle + 1
             if idle > MOST_IDLE or not (found or others) or node.session.stopped is not None:
                 return

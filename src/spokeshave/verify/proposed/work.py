@@ -14,10 +14,11 @@ from spokeshave.model.recipes import by_the_file
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.progress import look
 from spokeshave.verify.proposed.faults import Faults
-from spokeshave.verify.proposed.goals import WAY, Goal, open_goals, shown_by, ways_gone
+from spokeshave.verify.proposed.goals import WAY, Goal, Way, open_goals, shown_by, ways_gone
 from spokeshave.verify.proposed.rows import scenario_rows
 from spokeshave.verify.proposed.search import Node, Search
 from spokeshave.verify.proposed.without import without
+from spokeshave.verify.protection import Key
 from spokeshave.verify.scenarios import run_scenario
 from spokeshave.verify.sweep.concerns import reads_of
 
@@ -81,12 +82,15 @@ def propose(project: Project, seconds: float = USUAL_S) -> Proposals:
     maker = _Maker(project, goals, search)
     while not search.done and maker.open and time.monotonic() < ends:
         look(0.4 * maker.part)
-        maker.candidates += search.expand()
+        maker.meet(search.expand())
     maker.take_ways()
     for given in ((), *_settings(project, maker.open)):
         if time.monotonic() >= ends or not any(g.kind == WAY for g in maker.open):
             break
-        maker.candidates += search.walk(link(with_given(project, given)), given)
+        for walked in search.walk(link(with_given(project, given)), given):
+            maker.meet((walked,))
+            if maker.all_ways_met or time.monotonic() >= ends:
+                break
         maker.take_ways()
     faults = Faults(search)
     for tried, goal in enumerate(g for g in goals if g.kind != WAY):
@@ -143,10 +147,22 @@ class _Maker:
         self.project, self.goals, self.open, self.search = project, goals, list(goals), search
         self.candidates: list[Node] = []
         self.found: list[Proposal] = []
+        self._met: set[Key | Way] = set()
+
+    def meet(self, nodes: Iterable[Node]) -> None:
+        """More runs that scenarios can be made of."""
+        for node in nodes:
+            self.candidates.append(node)
+            self._met |= node.ways | node.acted
 
     @property
     def part(self) -> float:
-        return 1 - len(self.open) / max(1, len(self.goals))
+        """How much of what is looked for was met."""
+        return sum(g.key in self._met for g in self.goals) / max(1, len(self.goals))
+
+    @property
+    def all_ways_met(self) -> bool:
+        return all(g.key in self._met for g in self.open if g.kind == WAY)
 
     def came_to(self, goal: Goal) -> Node | None:
         """The shortest of the runs in which a rule acted."""
