@@ -217,18 +217,8 @@ def test_a_cycle_that_cannot_be_swept_is_refused_with_what_could(roastery):
     for name, message in cases:
         with pytest.raises(SweepError, match=message):
             Reference(roastery, name)
-    failing = slide(
-        scenarios=(Scenario("Never there", "at 100 ms: press GoButton\nrun for 8 s\nexpect finally Slide"),)
-    )
-    with pytest.raises(SweepError, match="Never there does not pass: expect finally Slide"):
-        sweep(failing, "Never there")
-    too_short = "at 100 ms: press GoButton\nrun for 1 s\nexpect never Go AND Again"
-    for text, message in (
-        ("run for 1 s\nexpect never Slide", "enters no step"),
-        (too_short, "does not end in the steps it begins in"),
-    ):
-        with pytest.raises(SweepError, match=message):
-            sweep(slide(scenarios=(Scenario("Short", text),)))
+    with pytest.raises(SweepError, match="enters no step"):
+        sweep(slide(scenarios=(Scenario("Short", "run for 1 s\nexpect never Slide"),)))
     with pytest.raises(SweepError, match="there is no scenario that could be"):
         Reference(slide(scenarios=()))
     assert [s.name for s in cycles_of(roastery)][:3] == [

@@ -97,10 +97,10 @@ def test_a_cell_opens_its_run_beside_the_reference(qtbot, window, panel):
 
 
 def test_a_cycle_that_cannot_be_swept_says_why_and_a_sweep_can_be_cancelled(qtbot, window, panel):
-    failing = replace(slide().scenarios[0], text=slide().scenarios[0].text + "expect finally Slide\n")
+    failing = replace(slide().scenarios[0], text="run for 8 s\nexpect never Slide\n")
     window.document.edit("failing", lambda p: replace(p, scenarios=(failing,)))
     run(qtbot, panel)
-    assert panel.status.text().startswith("Cannot be swept. Out and back does not pass: expect finally Slide")
+    assert panel.status.text().startswith("Cannot be swept. Out and back enters no step")
     window.table.actions["edit.undo"].trigger()
     panel.start_button.click()
     panel.cancel_button.click()

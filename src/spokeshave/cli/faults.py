@@ -12,6 +12,7 @@ from spokeshave.cli.workers import Cluster, Jobs, see_through, workers
 from spokeshave.model.study import MOST
 
 if TYPE_CHECKING:
+    from spokeshave.model.project import Project
     from spokeshave.verify.sweep.matrix import Matrix
 
 faults_app = typer.Typer()
@@ -52,9 +53,9 @@ def faults(
         fail(f"{file}: {run.problem}")
     matrix = run.matrix
     if as_json:
-        put_out("faults", **_data(matrix))
+        put_out("faults", **_data(project, matrix))
     else:
-        _print(matrix)
+        _print(project, matrix)
     if csv_file is not None:
         write_text_atomically(matrix_csv(matrix), csv_file)
     if junit_file is not None:
@@ -129,10 +130,13 @@ def _pair(text: str) -> tuple[str, str]:
     return first.strip(), then.strip()
 
 
-def _print(matrix: Matrix) -> None:
+def _print(project: Project, matrix: Matrix) -> None:
+    from spokeshave.verify.sweep.advice import causes
     from spokeshave.verify.sweep.matrix import alike
 
     print(f"Cycle: {matrix.cycle}")
+    for said in matrix.said_first:
+        print(f"  {said}.")
     for n, step in enumerate(matrix.steps):
         print("| " * n + f"  {step}")
     for fault in matrix.faults:
@@ -153,13 +157,19 @@ def _print(matrix: Matrix) -> None:
             f"{word:8} {changed.cell.fault}, in {changed.cell.step}: {changed.cell.verdict.value}, accepted was {was}"
         )
     print(matrix.summary())
+    for told, cells in causes(project, matrix):
+        print(f"  {len(cells):3} {'cell ' if len(cells) == 1 else 'cells'}  {told.text}.")
     if unexplained := matrix.open():
         print(f"{len(unexplained)} of them bad and not explained")
 
 
-def _data(matrix: Matrix) -> dict[str, object]:
+def _data(project: Project, matrix: Matrix) -> dict[str, object]:
+    from spokeshave.verify.sweep.advice import causes
+
     return {
         "cycle": matrix.cycle,
+        "without_fault": list(matrix.said_first),
+        "causes": [{"text": told.text, "cells": len(cells)} for told, cells in causes(project, matrix)],
         "coverage": round(matrix.coverage, 4),
         "counts": {v.value: n for v, n in matrix.counts().items()},
         "cells": [

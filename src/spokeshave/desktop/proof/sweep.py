@@ -31,7 +31,8 @@ from spokeshave.verify.accepted import accept
 from spokeshave.verify.processes import executor
 from spokeshave.verify.scenarios import Run
 from spokeshave.verify.standing import Work, changed, sweep_basis, told
-from spokeshave.verify.sweep.cycle import cycles_of
+from spokeshave.verify.sweep.advice import Advice, advice
+from spokeshave.verify.sweep.cycle import cycles_of, promises_to_come_back
 from spokeshave.verify.sweep.matrix import Matrix, accept_sweep, explain
 from spokeshave.verify.sweep.verdicts import Cell
 from spokeshave.verify.sweep.work import Played, Sent, Sweep, play
@@ -92,6 +93,9 @@ class SweepPanel(QWidget):
         self.every_step = QCheckBox("in every step")
         self.explain_button = QPushButton("Explain")
         self.explain_button.clicked.connect(self.explain)
+        self.mend_button = QPushButton()
+        self.mend_button.setToolTip("Makes the edit that would tell of this fault; sweep again to see it")
+        self.mend_button.clicked.connect(self.mend)
         self.show_button = QPushButton("Show on the bench")
         self.show_button.clicked.connect(self.show_cell)
         self._timer = QTimer(self)
@@ -127,6 +131,7 @@ class SweepPanel(QWidget):
         for w in (self.reason, self.every_step):
             column.addWidget(w)
         column.addLayout(line(self.explain_button, self.show_button, margins=(0, 0, 0, 0)))
+        column.addWidget(self.mend_button)
         column.addStretch(1)
         column.addWidget(self.legend)
         both = QSplitter()
@@ -152,11 +157,14 @@ class SweepPanel(QWidget):
             self._warm = True
             executor().submit(os.getpid)  # processes take a while to start: they are there when a sweep is asked for
         project = self.document.project
-        names = [s.name for s in cycles_of(project)]
+        possible = cycles_of(project)
+        names = [s.name for s in possible]
         if names != [self.cycle.itemText(i) for i in range(self.cycle.count())]:
             self.cycle.clear()
             self.cycle.addItems(names)
-        self.cycle.setCurrentIndex(max(0, self.cycle.findText(project.sweep.cycle)))
+        usual = next((i for i, s in enumerate(possible) if promises_to_come_back(s)), 0)
+        planned = self.cycle.findText(project.sweep.cycle) if project.sweep.cycle else -1
+        self.cycle.setCurrentIndex(planned if planned >= 0 else usual if names else -1)
         if self._swept is not None and not self.of_present():
             self.status.say(f"Swept before the change of {told(self._changed())}: sweep again.", "false")
         self.model.matrix.plan = project.sweep
@@ -202,7 +210,8 @@ class SweepPanel(QWidget):
             text += f"; {left} bad and not explained" if left else "; nothing bad that is not explained"
             if changed:
                 text += f"; {len(changed)} otherwise than accepted, {worse} of them worse"
-            self.status.say(text, "late" if left or worse else "true")
+            first = "".join(f"{said}. " for said in matrix.said_first)
+            self.status.say(f"{first}{text}", "late" if left or worse else "true")
         elif self.sweep is None and self._swept is None:
             known = self.document.ledger.work.get("sweep")
             self.status.say(ASKS if known is None else known.words(self.document.project), "ink")
@@ -224,9 +233,24 @@ class SweepPanel(QWidget):
         known = self.model.matrix.explained(cell) if cell is not None else None
         self.reason.setPlainText(known.reason if known is not None else "")
         self.every_step.setChecked(known is not None and not known.step)
+        told = self._advice(cell)
+        self.mend_button.setVisible(told is not None and told.mend is not None)
+        self.mend_button.setText(told.title if told is not None else "")
         self.about.setText(
             "Choose a cell; a double click shows its run beside the reference." if cell is None else self._words(cell)
         )
+
+    def _advice(self, cell: Cell | None) -> Advice | None:
+        """What would tell of the fault of a bad cell, while the matrix is of the machine file as it is."""
+        if cell is None or not cell.verdict.is_bad or not self.of_present():
+            return None
+        return advice(self.document.project, cell)
+
+    def mend(self) -> None:
+        """Makes the edit that is offered for the chosen cell."""
+        told = self._advice(self.chosen())
+        if told is not None and told.mend is not None:
+            self.document.edit(told.title, told.mend)
 
     def _words(self, cell: Cell) -> str:
         sign, colour = LOOKS[cell.verdict]
@@ -244,9 +268,11 @@ class SweepPanel(QWidget):
             )
         name = f"<span style='color:{theme.colour(colour).name()}'><b>{sign} {cell.verdict.value}</b></span>"
         lines = "<br>".join(t[0].upper() + t[1:] for t in times)
+        told = self._advice(cell)
+        mended = f"<p><b>What would tell:</b> {escape(told.text)}.</p>" if told is not None else ""
         return (
             f"<p><b>{escape(cell.fault)}</b><br>in {escape(cell.step)}</p><p style='font-size:16px'>{name}</p>"
-            f"<p>{escape(cell.because[0].upper() + cell.because[1:])}.</p><p>{lines}</p>"
+            f"<p>{escape(cell.because[0].upper() + cell.because[1:])}.</p>{mended}<p>{lines}</p>"
         )
 
     # -- the sweep
@@ -295,6 +321,7 @@ class SweepPanel(QWidget):
             if new:
                 self.status.say(f"{len(sweep.matrix.cells):,} cells", "ink")
             if sweep.done:
+                self.model.matrix.said_first = sweep.matrix.said_first
                 self.sweep = None
                 self._show_matrix()
                 if sweep.problem:

@@ -5,10 +5,11 @@ from __future__ import annotations
 import time
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from itertools import chain, count
 
 from spokeshave.engine.link import LinkError, link
 from spokeshave.engine.session import Session
-from spokeshave.model.edits import free_name, put_items
+from spokeshave.model.edits import put_items
 from spokeshave.model.project import Project, Scenario, SignalClass, Type, Value
 from spokeshave.model.recipes import by_the_file
 from spokeshave.verify.expectations import Outcome
@@ -110,10 +111,16 @@ def taken_over(project: Project, chosen: Iterable[Proposal]) -> Project:
     taken = {s.name.lower() for s in project.scenarios}
     more = []
     for p in chosen:
-        name = free_name(p.scenario.name, taken)
+        name = _free(p.scenario.name, taken)
         taken.add(name.lower())
         more.append(Scenario(name, p.scenario.text, GROUP))
     return put_items(project, "scenarios", (*project.scenarios, *more))
+
+
+def _free(name: str, taken: set[str]) -> str:
+    """The name, or with a number behind it that is not a part of its last word."""
+    others = (f"{name} {n}" for n in count(2))
+    return next(n for n in chain((name,), others) if n.lower() not in taken)
 
 
 def _settings(project: Project, goals: list[Goal]) -> Iterator[tuple[tuple[str, Value], ...]]:
@@ -211,7 +218,7 @@ class _Maker:
             return None
         text = "\n".join(scenario_rows(session, node, new))
         taken = {s.name.lower() for s in self.project.scenarios} | {p.scenario.name.lower() for p in self.found}
-        scenario = Scenario(free_name(_name(new), taken), text)
+        scenario = Scenario(_free(_name(new), taken), text)
         result = run_scenario(self.project, scenario)
         run = next(iter(result.runs), None)
         if result.problems or result.worst is not None or run is None or run.live is None:

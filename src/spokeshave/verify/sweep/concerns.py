@@ -13,7 +13,7 @@ from spokeshave.language.parse import parse_expression, parse_statements
 from spokeshave.language.syntax import TextError
 from spokeshave.model.alarm_sources import sources
 from spokeshave.model.diagnostics import Place
-from spokeshave.model.project import Project, Sequence, Step
+from spokeshave.model.project import Project, Sequence, SignalClass, Step, Type
 from spokeshave.verify.usage import names_in, uses_of
 
 
@@ -47,7 +47,8 @@ class Concerns:
 
     def __init__(self, project: Project) -> None:
         self.project = project
-        self.leads = [*_worked_out(project.opening), *_worked_out(project.closing)]
+        self.texts = [*_worked_out(project.opening), *_worked_out(project.closing)]
+        self.leads = list(self.texts)
         self.leads += [(reads_of(i.condition), frozenset([i.output.lower()])) for i in project.interlocks]
         for o in project.opposed:
             self.leads += [
@@ -75,6 +76,15 @@ class Concerns:
                 touched |= more
             known = self._found[device] = frozenset(touched)
         return known
+
+    def regulated(self) -> frozenset[str]:
+        """What texts work out from numbers that come in, in lower case: a heater that follows a temperature comes and goes by itself."""
+        found = {s.name.lower() for s in self.project.signals if s.cls is SignalClass.INPUT and s.type is not Type.BOOL}
+        while True:
+            more = {w for reads, writes in self.texts if reads & found for w in writes} - found
+            if not more:
+                return frozenset(found)
+            found |= more
 
     def points_at(self, place: Place, device: str) -> bool:
         """Whether an alarm of this place points at the device: its step waits for it or drives it, or runs a sequence that does, its trip or

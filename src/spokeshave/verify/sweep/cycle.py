@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from spokeshave.language.scenario_lists import cases_of
 from spokeshave.model.project import Project, Scenario
 from spokeshave.verify import VerifyError
@@ -30,14 +32,44 @@ def cycles_of(project: Project) -> list[Scenario]:
     return found
 
 
+_ORDER = re.compile(r"^\s*expect order [^:]+:(.*)$", re.MULTILINE | re.IGNORECASE)
+
+
+def promises_to_come_back(scenario: Scenario) -> bool:
+    """Whether the rows say of each order of steps that it ends in the step in which it begins."""
+    orders = [[step.strip().lower() for step in m[1].split(",")] for m in _ORDER.finditer(scenario.text)]
+    return bool(orders) and all(len(o) > 1 and o[0] == o[-1] for o in orders)
+
+
+def usual_cycle(project: Project) -> Scenario | None:
+    """The scenario that is swept if nobody says which: the first whose rows promise that it comes back to the steps in which it begins,
+    else the first that does so in a run, else the first that can be; None where none can be.
+    """
+    possible = cycles_of(project)
+    said = next((s for s in possible if promises_to_come_back(s)), None)
+    return said or next((s for s in possible if _comes_back(project, s)), possible[0] if possible else None)
+
+
+def _comes_back(project: Project, scenario: Scenario) -> bool:
+    result = run_scenario(project, scenario)
+    live = result.runs[0].live if result.runs and result.outcome is Outcome.PASS else None
+    if live is None or not live.trace.scan_count:
+        return False
+    steps = [f"{q.name}.{x.name}.X" for q in project.sequences for x in q.steps]
+    last = live.trace.scan_count - 1
+    at_home = all(live.trace.at(x, 0) == live.trace.at(x, last) for x in steps)
+    return at_home and any(len(live.trace.windows(x)) > 1 for x in steps)
+
+
 def cycle_of(project: Project, name: str) -> Scenario:
-    """The scenario to sweep: the one named, the one of the plan, or the first that can be. Raises `SweepError`."""
+    """The scenario to sweep: the one named, the one of the plan, or the usual one. Raises `SweepError`."""
     possible, name = cycles_of(project), name or project.sweep.cycle
     if not name:
-        if not possible:
+        usual = usual_cycle(project)
+        if usual is None:
             raise SweepError("there is no scenario that could be a reference cycle: one run that starts at the beginning and "
                              "breaks nothing")  # fmt: skip
-        return possible[0]
+        return usual
     scenario = project.scenario(name)
     if scenario is None:
         raise SweepError(f"there is no scenario {name!r}{_offer(name, possible)}")
@@ -46,16 +78,6 @@ def cycle_of(project: Project, name: str) -> Scenario:
         reason = str(why[0].message) if why else "it has lists, starts elsewhere, or breaks something itself"
         raise SweepError(f"{scenario.name} cannot be a reference cycle: {reason}{_offer(name, possible)}")
     return scenario
-
-
-def passes(project: Project, cycle: str = "") -> str:
-    """Why the cycle cannot be a reference since it fails, or an empty text. Raises as `Reference` does."""
-    scenario = cycle_of(project, cycle)
-    result = run_scenario(project, scenario)
-    if result.outcome is Outcome.PASS:
-        return ""
-    worst = result.worst
-    return f"{scenario.name} does not pass{f': {worst.text}, {worst.because}' if worst else ''}"
 
 
 def _offer(name: str, possible: list[Scenario]) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 from collections import Counter
 from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
@@ -16,6 +17,7 @@ LETTERS = {"h": Verdict.HARMLESS, "r": Verdict.RECOVERED, "c": Verdict.CAUGHT, "
            "!": Verdict.HAZARD}  # fmt: skip
 LETTER_OF = {verdict: letter for letter, verdict in LETTERS.items()}
 WORST = list(Verdict)
+_AT = re.compile(r" at \d+ ms")
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,6 +41,8 @@ class Matrix:
     steps: tuple[str, ...]
     plan: SweepPlan = field(default_factory=SweepPlan)
     cells: dict[tuple[str, str], Cell] = field(default_factory=dict)
+    said_first: tuple[str, ...] = ()
+    """What the cycle leaves undone without any fault."""
 
     def add(self, cells: Iterable[Cell]) -> None:
         for c in cells:
@@ -110,7 +114,8 @@ def alike(matrix: Matrix) -> list[list[Cell]]:
     found: dict[tuple[object, ...], list[Cell]] = {}
     for c in matrix.in_order():
         if c.verdict.is_bad:
-            found.setdefault((c.fault, c.verdict, c.because, matrix.explained(c)), []).append(c)
+            because = _AT.sub("", c.because)  # the same comes at another time in another step
+            found.setdefault((c.fault, c.verdict, because, matrix.explained(c)), []).append(c)
     return list(found.values())
 
 

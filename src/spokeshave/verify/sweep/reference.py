@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from itertools import pairwise
 
 from spokeshave.engine.program import Program
 from spokeshave.engine.session import Session
@@ -18,6 +19,7 @@ from spokeshave.verify.script import Script, with_parameters
 from spokeshave.verify.sweep.concerns import Concerns
 from spokeshave.verify.sweep.cycle import SweepError, cycle_of, reset_of
 from spokeshave.verify.sweep.faults import HANDS
+from spokeshave.verify.sweep.phrases import LEFT
 from spokeshave.verify.sweep.safety import Safety
 from spokeshave.verify.sweep.watch import Entry, Truth, Watched, truth
 from spokeshave.verify.turned_off import SHOWN_BY
@@ -56,12 +58,14 @@ class Reference:
         watched = tuple(t for c in (self.checked, *((self.reset,) if self.reset else ())) for r in c.sheet.deeds
                         for t in c.conditions[r.line])  # fmt: skip
         never = tuple(self.checked.conditions[r.line][0] for r in self.checked.sheet.expectations if r.kind == "never")
-        looked_at = (*watched, *never)
+        looked_at = self._looked_at = (*watched, *never)
+        self.breaks: list[str] = []
+        """Rules of its own that it breaks: they are left out."""
         self.session = Session(project, also=looked_at)
         self.program: Program = self.session.program
         self.timed = any(slot in self._step_times() for t in looked_at for slot in (x.slot for x in ck.loads(t)))
         self._sections = [sections(q) for q in project.sequences]
-        self._moving = _moving_outputs(self.program)
+        self._moving = _moving_outputs(self.program, self.concerns.regulated())
         self._counters = tuple(
             r.slot for r in self.program.recorded if r.kind == "internal" and r.type in (Type.INT, Type.DINT)
         )
@@ -98,16 +102,20 @@ class Reference:
         if session.stopped is not None:
             raise SweepError(f"{self.scenario.name} stops: {session.stopped}")
         if run.broken is not None:
-            raise SweepError(f"{self.scenario.name} breaks its own rule: never {run.broken[1]}")
+            broken = run.broken[1]
+            self.breaks.append(broken)
+            self.rules = tuple(r for r in self.rules if r[0] != broken)
+            self.session = Session(self.project, also=self._looked_at)
+            self.program = self.session.program
+            self._run()
+            return
         self.entries = tuple(tuple(e) for e in run.entries)
         if not any(self.entries):
             raise SweepError(f"{self.scenario.name} enters no step: there is no cycle to sweep")
         self.tail = self.total - run.last_entry - 1
         self.end = self.end_of(session.situation)
-        if self.end.active != self.initial:
-            raise SweepError(
-                f"{self.scenario.name} does not end in the steps it begins in: no clean cycle could follow"
-            )
+        self.returns = self.end.active == self.initial
+        """Whether it ends in the steps in which it begins, so that it can be played again."""
         self._see_leavings(run)
         windows = [
             x.longest.ms(session.situation.v) for q in program.sequences for x in q.steps if x.longest is not None
@@ -115,6 +123,9 @@ class Reference:
         self.patience = (max(windows, default=0) + PATIENCE_MS) // program.period_ms
         """Scans to wait longer than the cycle takes: the longest window."""
         self.steps = tuple(sorted(self.at))
+        came = sorted(checkpoint.session.k for checkpoint in self.at.values())
+        self.longest_stay = max(b - a for a, b in pairwise([*came, max(came[-1], run.last_entry)])) if came else 0
+        """Scans between two steps that are entered for the first time, or from there to the last one, at most."""
 
     def later(self, step: Entry, device: str, failure: str) -> Entry:
         """The last step entered behind this one in which the failure might as well come: it sleeps until then."""
@@ -181,6 +192,17 @@ class Reference:
         }  # fmt: skip
         return {n: sensors for n, sensors in found.items() if sensors}
 
+    def lets_go(self, step: Entry, visit: int) -> list[int]:
+        """The devices that are driven by a step until it is left for a certain time, and by none that comes then."""
+        program, (i, a) = self.program, step
+        steps = program.sequences[i].steps
+        after = {t for w in steps[a].ways for t in w.targets}
+        slots = {program.targets[b.target].slot for x in after for b in steps[x].blocks}
+        slots |= {program.targets[b.target].slot for b in steps[a].blocks if b not in steps[a].constant}
+        slots |= {final for final, asked in program.asked.items() if asked in slots}
+        known = zip(self.matters[step][visit], self._sensors[step][visit])
+        return [d for d, sensors in known if sensors is None and slots.isdisjoint(program.devices[d].drives)]
+
     def other_step(self, run: Watched) -> str:
         """The first step that was entered out of its order, or an empty text.
 
@@ -215,7 +237,7 @@ class Reference:
             known = (self.matters[step][visit], self._sensors[step][visit], places, self.leavings[step][visit])
             for d, sensors, here, there in zip(*known):
                 if not self._alike(d, sensors, here, there, numbers):
-                    return f"{self.name(step)} was left with {self.program.devices[d].name} not where it belongs"
+                    return LEFT.say(step=self.name(step), device=self.program.devices[d].name)
         return ""
 
     def _alike(
@@ -225,8 +247,10 @@ class Reference:
         for n, (a, b) in enumerate(zip(here, there)):
             if (sensors is not None and n not in sensors) or n in self._totals[d]:
                 continue
+            if not numbers and not isinstance(b, bool):
+                continue
             if isinstance(b, float):
-                if numbers and abs(a - b) > NEAR * self._span.get((d, n), 0.0):
+                if abs(a - b) > NEAR * self._span.get((d, n), 0.0):
                     return False
             elif a != b:
                 return False
@@ -236,9 +260,10 @@ class Reference:
         """The counters of the machine file."""
         return tuple(s.v[slot] for slot in self._counters)
 
-    def ended_otherwise(self, s: Situation, before: tuple[Value, ...]) -> str:
+    def ended_otherwise(self, s: Situation, before: tuple[Value, ...], numbers: bool) -> str:
         """What is otherwise at the end than in the reference cycle, or an empty text. `before` are the counters as the cycle
-        began: one that goes on counting may have gone on by the same.
+        began: one that goes on counting may have gone on by the same. `numbers` as in `astray`: a table that turns with the
+        cycle stands elsewhere behind the next.
         """
         now, then = self.end_of(s), self.end
         if now.active != then.active:
@@ -251,7 +276,7 @@ class Reference:
                 return f"{self._names[slot]} ends with {_shown(a)}, not {_shown(b)}"
         for i, (d, here, there) in enumerate(zip(self.program.devices, now.places, then.places)):
             pairs = ((x, y) for n, (x, y) in enumerate(zip(here, there)) if n not in self._totals[i])
-            elsewhere = any(x != y and not isinstance(y, float) for x, y in pairs)
+            elsewhere = any(x != y and (numbers or isinstance(y, bool)) and not isinstance(y, float) for x, y in pairs)
             if elsewhere and not d.device.positions:
                 return f"{d.name} does not end where it belongs"
         return ""
@@ -273,8 +298,11 @@ def _shown(value: Value) -> str:
     return str(value).upper() if isinstance(value, bool) else f"{value:g}"
 
 
-def _moving_outputs(program: Program) -> tuple[int, ...]:
-    """Slots of the outputs that do not only tell people something."""
+def _moving_outputs(program: Program, regulated: frozenset[str]) -> tuple[int, ...]:
+    """Slots of the outputs that do not only tell people something, and do not follow a number by themselves, whatever sequences do."""
     shown = {slot for d in program.devices if d.device.kind in SHOWN_BY for slot in d.drives}
     used = {slot for d in program.devices if d.device.kind not in SHOWN_BY for slot in d.drives}
-    return tuple(r.slot for r in program.recorded if r.kind == "output" and r.slot not in shown - used)
+    acted = {target.slot for target in program.targets}
+    acted |= {final for final, asked in program.asked.items() if asked in acted}
+    outputs = (r for r in program.recorded if r.kind == "output" and r.slot not in shown - used)
+    return tuple(r.slot for r in outputs if r.slot in acted or r.name.lower() not in regulated)

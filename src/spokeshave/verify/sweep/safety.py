@@ -14,6 +14,7 @@ from spokeshave.engine.session import Session
 from spokeshave.engine.situation import Situation
 from spokeshave.model.project import Device, Project, Trip
 from spokeshave.verify.scenario_names import reset_hands
+from spokeshave.verify.sweep.phrases import ON, WHILE_PRESSED
 from spokeshave.verify.turned_off import TurnedOff
 
 Outputs = tuple[tuple[str, int], ...]
@@ -94,7 +95,7 @@ class Guard:
             return
         on = self._still_on(s)
         if on:
-            self.broken = (s.k - 1, f"{on[0]} is on at {self._ms(s.k - 1)} ms {on[1]}")
+            self.broken = (s.k - 1, ON.say(output=on[0], ms=self._ms(s.k - 1), why=on[1]))
 
     def _ms(self, k: int) -> int:
         return k * self.session.program.period_ms
@@ -105,7 +106,7 @@ class Guard:
             if v[stop.slot] is stop.acting:
                 for name, slot in safety.outputs:
                     if v[slot] and slot not in safety.at_rest and not self._led(s, name):
-                        return name, f"while {stop.name} is pressed"
+                        return name, WHILE_PRESSED.say(stop=stop.name)
         for index, trip, outputs in safety.trips:
             if s.trip_on[index]:
                 for name, slot in outputs:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from spokeshave.engine.explain import waiting
 from spokeshave.engine.session import Session
 from spokeshave.engine.situation import Event, Situation
 from spokeshave.engine.stimuli import Stimulus
@@ -15,6 +16,7 @@ from spokeshave.model.project import Device, Value
 from spokeshave.verify.scenario_names import reset_hands
 from spokeshave.verify.script import Script
 from spokeshave.verify.sweep.faults import PRESS_MS, Fault
+from spokeshave.verify.sweep.phrases import STANDS, WAITS
 from spokeshave.verify.sweep.reference import Reference
 from spokeshave.verify.sweep.safety import Guard
 from spokeshave.verify.sweep.watch import Entry
@@ -40,6 +42,13 @@ class Seen:
     other: Event | None
     unclean: str
     done: tuple[Stimulus, ...]
+    stands: str = ""
+    """In which steps it stood before the fault was cleared, where it did not come to its end, and what they waited on."""
+
+
+MOST_TOLD = 2
+SLOWER = 5
+"""So many times as long as its reference a cycle may take that goes on all the time, and each stay in it where a device is slow."""
 
 
 class Trial:
@@ -61,10 +70,11 @@ class Trial:
         injected = session.k
         self._inject()
         watched.goal = tuple(map(len, reference.entries))
-        ended = watched.run_to(reference.total + reference.patience)
+        ended = self._through(reference.total)
         if ended:
             watched.goal = None
             watched.run_to(session.k + reference.tail)
+        stands = "" if ended else self._stands()
         astray = self._astray(ended)
         watched.goal = None
         cleared = session.k
@@ -72,10 +82,27 @@ class Trial:
         again, unclean = self._go_again()
         first, other = self._alarms(injected, cleared)
         done = tuple(st for st, _ in session.log[: session.next_stimulus])
-        return Seen(injected, cleared, again, session.k, ended, astray, self._hazard(), first, other, unclean, done)
+        return Seen(
+            injected, cleared, again, session.k, ended, astray, self._hazard(), first, other, unclean, done, stands
+        )
+
+    def _through(self, end: int) -> bool:
+        """Through the cycle to its last step, with some patience; with more as long as it only is slower, and goes its way."""
+        reference, session, watched = self.reference, self.session, self.watched
+        ended = watched.run_to(end + reference.patience)
+        while not ended and session.stopped is None and session.k < end + (SLOWER - 1) * reference.total:
+            if (
+                session.k - watched.last_entry > SLOWER * reference.longest_stay + reference.patience
+                or reference.other_step(watched)
+            ):
+                return False
+            ended = watched.run_to(session.k + reference.patience)
+        return ended
 
     def _inject(self) -> None:
         fault, do, script = self.fault, self.session.do, self.watched.script
+        if fault.kind == "none":
+            return
         if fault.kind == "power":
             do("power")
             self.guard.power_returns()
@@ -87,13 +114,30 @@ class Trial:
                 now = self.session.time_ms - script.start_ms
                 script.later.append((now + PRESS_MS, "hand", fault.device, 0))
 
+    def _stands(self) -> str:
+        """The steps that stand otherwise than at the end of the reference, and what they wait on."""
+        program, s = self.reference.program, self.session.situation
+        end = self.reference.end.active
+        others = {
+            (q.name, q.steps[a].name) for q, active, home in zip(program.sequences, s.active, end)
+            for a in active if a not in home
+        }  # fmt: skip
+        found = []
+        for w in waiting(program, s):
+            if (w.sequence, w.step) in others or not others:
+                terms = dict.fromkeys(t.short for way in w.ways for t in way.missing)
+                step = f"{w.sequence}.{w.step}"
+                found.append(WAITS.say(step=step, terms=" and ".join(terms)) if terms else f"{step} waits")
+        return "; ".join(found[:MOST_TOLD])
+
     def _astray(self, ended: bool, before: tuple[Value, ...] | None = None) -> str:
         """How the cycle differs from the reference: another step, a device that is elsewhere, another end."""
         reference, watched = self.reference, self.watched
         found = reference.other_step(watched) or reference.astray(watched, numbers=before is None)
         if found or not ended:
             return found
-        return reference.ended_otherwise(self.session.situation, reference.first_counts if before is None else before)
+        counts = reference.first_counts if before is None else before
+        return reference.ended_otherwise(self.session.situation, counts, numbers=before is None)
 
     def _clear(self) -> None:
         """The fault goes, then the machine is reset: as the project's scenario says, or reset and acknowledged."""
@@ -123,15 +167,17 @@ class Trial:
     def _go_again(self) -> tuple[int, str]:
         """Waits until the machine stands as at the beginning, then plays the cycle: its first scan, and what was wrong."""
         reference, session, watched = self.reference, self.session, self.watched
+        if not reference.returns:
+            return -1, ""
         if not self._comes_home():
             names = [reference.name((i, a)) for i, active in enumerate(session.situation.active) for a in active]
-            return -1, f"after the reset it stands in {', '.join(names)}"
+            return -1, STANDS.say(steps=" and ".join(names))
         again, events, before = session.k, len(session.trace.events), reference.counts(session.situation)
         script = Script(session, reference.checked)
         script.begin()
         watched.take(script)
         watched.goal = tuple(map(len, reference.entries))
-        ended = watched.run_to(again + reference.total + reference.patience)
+        ended = self._through(again + reference.total)
         if ended:
             watched.goal = None
             watched.run_to(session.k + reference.tail)

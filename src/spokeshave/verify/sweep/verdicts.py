@@ -6,6 +6,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from enum import StrEnum
 
+from spokeshave.verify.sweep.audit import audit
 from spokeshave.verify.sweep.faults import Fault
 from spokeshave.verify.sweep.reference import Reference
 from spokeshave.verify.sweep.trial import Seen, Trial
@@ -46,6 +47,8 @@ def try_out(reference: Reference, fault: Fault, step: Entry) -> Cell:
     """Runs one cell and judges it."""
     trial = Trial(reference, fault, step)
     seen = trial.run()
+    if seen.unclean and seen.unclean == audit(reference).unclean:
+        seen = replace(seen, unclean="")
     verdict, because = judge(fault, seen, str(trial.session.stopped or ""))
     period = reference.program.period_ms
     noticed = seen.pointing.k * period if seen.pointing is not None else -1
@@ -96,4 +99,4 @@ def judge(fault: Fault, seen: Seen, stopped: str) -> tuple[Verdict, str]:
     hint = f"; {seen.other.text}, which points elsewhere" if seen.other is not None else ", and no alarm tells of it"
     if seen.astray:
         return Verdict.SILENT, seen.astray + hint
-    return Verdict.STUCK, f"it does not go on{hint}"
+    return Verdict.STUCK, f"{seen.stands or 'it does not go on'}{hint}"

@@ -20,7 +20,8 @@ from spokeshave.engine.stimuli import Stimulus
 from spokeshave.model.project import Project, Scenario
 from spokeshave.verify import processes
 from spokeshave.verify.progress import EndedError, look
-from spokeshave.verify.sweep.cycle import SweepError, passes
+from spokeshave.verify.sweep.audit import audit
+from spokeshave.verify.sweep.cycle import SweepError
 from spokeshave.verify.sweep.faults import faults_of
 from spokeshave.verify.sweep.matrix import Matrix
 from spokeshave.verify.sweep.reference import Reference
@@ -92,13 +93,9 @@ def describe(sent: Sent, cycle: str, reset: str) -> Described:
     return Described(reference.scenario.name, faults, tuple(map(reference.name, reference.steps)))
 
 
-def refuse(sent: Sent, cycle: str) -> str:
-    """In a process: why the cycle is none to compare with, or an empty text."""
-    project: Project = pickle.loads(sent.data)
-    try:
-        return passes(project, cycle)
-    except (SweepError, LinkError) as error:
-        return str(error)
+def look_at_reference(sent: Sent, cycle: str, reset: str) -> tuple[str, ...]:
+    """In a process: what the cycle leaves undone itself, see `audit`."""
+    return audit(_reference(sent, cycle, reset)).said
 
 
 def run_cells(sent: Sent, cycle: str, reset: str, fault: int, first: int) -> list[Cell]:
@@ -135,17 +132,13 @@ class Sweep:
         self._here: list[tuple[int, int]] = []
         self._waiting: list[Future[list[Cell]]] = []
         self._described: Future[Described] | None = None
-        self._refused: Future[str] | None = None
+        self._audited: Future[tuple[str, ...]] | None = None
         if executor is None:
             self._take(describe(*self._asked))
-            self._refuse(self.problem or refuse(*self._asked[:2]))
+            if not self.problem:
+                self.matrix.said_first = look_at_reference(*self._asked)
         else:
             self._described = executor.submit(describe, *self._asked)
-
-    def _refuse(self, why: str) -> None:
-        if why:
-            self.cancel()
-            self.problem, self.matrix.cells = why, {}
 
     def _take(self, found: Described) -> None:
         """Now that rows and columns are known, every cell is asked for."""
@@ -157,12 +150,12 @@ class Sweep:
             return
         for piece in pieces:
             self._waiting.append(self.executor.submit(run_cells, *self._asked, *piece))
-            if self._refused is None:  # behind the first cells, which somebody waits for
-                self._refused = self.executor.submit(refuse, *self._asked[:2])
+            if self._audited is None:  # behind the first cells, which somebody waits for
+                self._audited = self.executor.submit(look_at_reference, *self._asked)
 
     @property
     def done(self) -> bool:
-        return self._described is None and self._refused is None and not (self._here or self._waiting)
+        return self._described is None and self._audited is None and not (self._here or self._waiting)
 
     @property
     def part(self) -> float:
@@ -179,10 +172,10 @@ class Sweep:
             self._described = None
             if (found := self._result(described)) is not None:
                 self._take(found)
-        refused = self._refused
-        if refused is not None and refused.done():
-            self._refused = None
-            self._refuse(self._result(refused) or "")
+        audited = self._audited
+        if audited is not None and audited.done():
+            self._audited = None
+            self.matrix.said_first = self._result(audited) or ()
         for future in [f for f in self._waiting if f.done()]:
             self._waiting.remove(future)
             cells: list[Cell] | None = self._result(future)
@@ -208,10 +201,10 @@ class Sweep:
     def cancel(self) -> None:
         """Ends what is under way; the cells there are stay."""
         self._here = []
-        for future in (self._described, self._refused, *self._waiting):
+        for future in (self._described, self._audited, *self._waiting):
             if future is not None:
                 processes.end(future)
-        self._described = self._refused = None
+        self._described = self._audited = None
         self._waiting = []
 
 

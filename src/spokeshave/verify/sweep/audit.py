@@ -1,0 +1,68 @@
+"""The reference is looked at before a sweep: what it leaves undone itself is no fault's doing, and is said first."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+
+from spokeshave.verify.scenarios import run_scenario
+from spokeshave.verify.sweep.faults import Fault
+from spokeshave.verify.sweep.reference import Reference
+from spokeshave.verify.sweep.trial import Trial
+
+ENDS = ("extended", "retracted", "middle", "middle2")
+"""Sensors of a linear actuator that tell that it is somewhere it can stay."""
+
+
+@dataclass(frozen=True, slots=True)
+class Audit:
+    """`said` are sentences; `unclean` is what is wrong behind a cycle without any fault, and `astray` what is otherwise in it."""
+
+    said: tuple[str, ...] = ()
+    unclean: str = ""
+
+
+@lru_cache(maxsize=4)
+def audit(reference: Reference) -> Audit:
+    """Whether the reference passes, whether what it drives comes to its end before its step is left, and whether it can be repeated:
+    played, reset and played again as in each cell, but with no fault.
+    """
+    said = [*_failed(reference), *_on_their_way(reference)]
+    said += [
+        f"{reference.scenario.name} breaks its own rule without any fault: never {r}. The rule is left out"
+        for r in reference.breaks
+    ]
+    if not reference.returns:
+        said.append(
+            f"{reference.scenario.name} does not end in the steps in which it begins: no cycle is played behind a fault"
+        )
+        return Audit(tuple(said))
+    seen = Trial(reference, Fault("none"), reference.steps[0]).run()
+    if seen.unclean:
+        what = seen.unclean.removeprefix("the cycle behind it is not clean: ")
+        said.append(f"Without any fault the cycle does not repeat itself: {what}. No cell is called bad for that alone")
+    return Audit(tuple(said), seen.unclean)
+
+
+def _failed(reference: Reference) -> list[str]:
+    result = run_scenario(reference.project, reference.scenario)
+    worst = result.worst
+    if worst is None:
+        return []
+    return [f"{reference.scenario.name} does not pass: {worst.text}, {worst.because}. It is swept all the same"]
+
+
+def _on_their_way(reference: Reference) -> list[str]:
+    """Steps that are left, and let go of an actuator, while it is between its ends."""
+    program, found = reference.program, dict[str, None]()
+    for step, visits in reference.leavings.items():
+        for visit, places in enumerate(visits):
+            let_go = reference.lets_go(step, visit)
+            for d, here in zip(reference.matters[step][visit], places):
+                device = program.devices[d]
+                if device.device.kind != "actuator" or d not in let_go:
+                    continue
+                names = [t.name for t in device.device.sensor_terminals()]
+                if not any(x for name, x in zip(names, here) if name in ENDS):
+                    found[f"{reference.name(step)} is left while {device.name} is on its way"] = None
+    return list(found)
