@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.empty_hint import EmptyHint
 from spokeshave.desktop.plain_text import RichLabel, StatusLabel, TextLabel
 from spokeshave.desktop.process_work import LOOK_MS, Elsewhere
 from spokeshave.desktop.proof.sweep_table import FILTERS, LOOKS, MEANS, SweepModel, SweepView
@@ -83,6 +84,7 @@ class SweepPanel(QWidget):
         self.view = SweepView(self.model)
         self.view.selectionModel().currentChanged.connect(self._chosen)
         self.view.doubleClicked.connect(self.show_cell)
+        self.empty = EmptyHint(self.view, ASKS, (("Sweep", self.start),))
         self.about = RichLabel()
         self.about.setWordWrap(True)
         self.reason = QPlainTextEdit()
@@ -217,6 +219,7 @@ class SweepPanel(QWidget):
             self.status.say(ASKS if known is None else known.words(self.document.project), "ink")
         self._legend()
         running = self.sweep is not None
+        self.empty.show_while(not running and not matrix.cells and self.cycle.count() > 0)
         self.start_button.setEnabled(not running and self.cycle.count() > 0)
         self.cancel_button.setVisible(running)
         self.progress.setVisible(running)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from itertools import pairwise
 
 from spokeshave.engine.program import Program
 from spokeshave.engine.session import Session
@@ -123,9 +122,10 @@ class Reference:
         self.patience = (max(windows, default=0) + PATIENCE_MS) // program.period_ms
         """Scans to wait longer than the cycle takes: the longest window."""
         self.steps = tuple(sorted(self.at))
-        came = sorted(checkpoint.session.k for checkpoint in self.at.values())
-        self.longest_stay = max(b - a for a, b in pairwise([*came, max(came[-1], run.last_entry)])) if came else 0
-        """Scans between two steps that are entered for the first time, or from there to the last one, at most."""
+        names = [f"{q.name}.{x.name}.X" for q in program.sequences for x in q.steps]
+        stays = [b - a for name in names for a, b in session.trace.windows(name) if b < session.k]
+        self.longest_stay = max(stays, default=0)
+        """Scans for which it stays in a step that it leaves, at most."""
 
     def later(self, step: Entry, device: str, failure: str) -> Entry:
         """The last step entered behind this one in which the failure might as well come: it sleeps until then."""
