@@ -18,6 +18,7 @@ from spokeshave.verify.batch import Batch
 from spokeshave.verify.completion import complete
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.processes import let_go
+from spokeshave.verify.scenario_language import scenario_problems
 from spokeshave.verify.scenarios import run_all, run_scenario
 from spokeshave.verify.standing import proof_of, since
 from tests.conftest import EXAMPLES
@@ -245,3 +246,11 @@ def test_a_batch_is_cancelled_and_the_next_one_runs(processes):
     broken = Batch(replace(gate(), home="Nothing"), [short])
     wait(broken)
     assert "there is no Nothing" in broken.problem and not broken.results
+
+
+def test_a_row_for_a_time_that_has_passed_is_told():
+    project = gate()
+    text = "at 2 s: press Button\nat 500 ms: acknowledge\nat 2 s: acknowledge\nrun for 3 s\nexpect no alarms"
+    found = scenario_problems(project, Scenario("Late", text))
+    late = [p for p in found if "stands under a row" in p.message]
+    assert [(p.line, p.message) for p in late] == [(2, "this is for 0.5 s, and stands under a row for 2 s")]

@@ -18,7 +18,22 @@ from spokeshave.formats import spoke
 from spokeshave.formats.iec_read import parse_iec
 from spokeshave.language.parse import parse_expression
 from spokeshave.model.diagnostics import errors
-from spokeshave.model.project import Interlock, OpposedPair, Project, Scenario, Trip
+from spokeshave.model.project import (
+    Action,
+    Device,
+    Interlock,
+    OpposedPair,
+    Project,
+    Qualifier,
+    Scenario,
+    Sequence,
+    Signal,
+    SignalClass,
+    Step,
+    Transition,
+    Trip,
+    Type,
+)
 from spokeshave.model.study import StudyPlan
 from spokeshave.verify import processes
 from spokeshave.verify.check.run import every_finding
@@ -119,12 +134,55 @@ def test_who_notices_is_told_and_a_row_that_is_proposed_notices():
         assert any(r.outcome is not Outcome.PASS for r in run_all(worse)), report.proposal(j)
 
 
+def test_a_number_beside_its_limit_and_a_loss_of_power_are_tried_and_what_changes_no_run_does_not_count():
+    project = warmed()
+    report = judged(project)
+    by = {report.mistakes[j.index].words: j for j in report.judged.values()}
+    for words, near in (
+        ("if Main went from Rest to Dip without Wax >= Warm", "with Wax at 65.5"),
+        ("if Main went from Rest to Dip with > for >= in Wax >= Warm", "with Wax at 66.0"),
+        ("if Main kept its steps over a loss of power", "with the power lost"),
+    ):
+        judgement = by[words]
+        assert judgement.state == "survived" and near in judgement.nearest.scenario, (words, judgement)
+        better = report.with_proposal(judgement)
+        assert {r.outcome for r in run_all(better)} == {Outcome.PASS}
+        worse = replace(report.mistakes[judgement.index].project, scenarios=better.scenarios)
+        assert any(r.outcome is not Outcome.PASS for r in run_all(worse))
+    same = {w: j.how for w, j in by.items() if j.state == "equivalent"}
+    assert same["if DipOpen and DipShut were exchanged in the wiring"] == "nothing reads either of them"
+    assert "changes no run" in same["if DipOpen were wired normally closed"]
+    assert same["if Spare kept its value over a loss of power"] == "nothing reads Spare"
+
+
+def warmed() -> Project:
+    """A dip that needs a warm bath; two switches and an internal that nothing reads."""
+    signals = [Signal(n, SignalClass.INPUT) for n in ("Go", "DipOpen", "DipShut")] + [
+        Signal("Wax", SignalClass.INPUT, Type.REAL), Signal("Down", SignalClass.OUTPUT), Signal("Heater", SignalClass.OUTPUT),
+        Signal("Spare", SignalClass.INTERNAL, Type.INT), Signal("Warm", SignalClass.SETTING, Type.REAL, initial=66.0),
+    ]  # fmt: skip
+    steps = (Step("Rest", 10), Step("Dip", 20, (Action(Qualifier.N, "Down"),)))
+    ways = (
+        Transition(("Rest",), ("Dip",), "RISING(Go) AND Wax >= Warm"),
+        Transition(("Dip",), ("Rest",), "Dip.T >= T#4s"),
+    )
+    devices = (
+        Device("Bath", "thermal", (("heater", "Heater"), ("temperature", "Wax")), (("start_c", 69.0),)),
+        Device("Arm", "actuator", (("extend", "Down"), ("extended", "DipOpen"), ("retracted", "DipShut"))),
+        Device("GoButton", "button", (("contact", "Go"),)),
+    )
+    text = "at 1 s: press GoButton\nrun for 4 s\nexpect order Main: Rest, Dip\nexpect finally Main.Dip.X"
+    return Project("Warm", 10, signals=tuple(signals), sequences=(Sequence("Main", "Rest", steps, ways),), devices=devices,
+                   closing="Heater := Wax < 72.0;", scenarios=(Scenario("Dips", text),))  # fmt: skip
+
+
 def test_what_is_the_same_under_all_circumstances_does_not_count():
     assert same_truth("NOT (A OR B)", "NOT A AND NOT B") and not same_truth("A >= 3", "A > 3")
     project = kiln()
     twice = replace(project, trips=(Trip("Stop", 1, "Halt OR Halt"),))
     found = [j for j in judged(twice).judged.values() if j.state == "equivalent"]
     assert [planted(twice)[j.index].words for j in found] == [
+        "if Cool asked for the way to Rest before that to Open",
         "if Stop tripped without Halt",
         "if Stop tripped with AND before Halt",
     ]

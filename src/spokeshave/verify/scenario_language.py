@@ -94,12 +94,29 @@ def check_sheet(project: Project, text: str, edges_before: int = 0) -> Checked:
         message, advice = row_fault(project, row)
         if message:
             problems.append(Problem(row.line, 1, message, advice))
+    problems += _out_of_time(sheet)
     known = {m.lower() for m in sheet.marks}
     for expected in sheet.expectations:
         if expected.kind == "reach" and expected.note and expected.note.lower() not in known:
             offer = did_you_mean(expected.note, sheet.marks) or 'a row such as: on Roast.Drop: mark "dropping"'
             problems.append(Problem(expected.line, 1, f"no row marks {expected.note!r}", offer))
     return Checked(sheet, conditions, tuple(sorted(problems, key=lambda p: (p.line, p.column))), tuple(edges))
+
+
+def _seconds(ms: int) -> str:
+    return f"{ms / 1000:g} s"
+
+
+def _out_of_time(sheet: Sheet) -> list[Problem]:
+    """Rows for a time that has passed when their turn comes: they are done one after the other, as they stand."""
+    found, latest = [], 0
+    for row in sheet.deeds:
+        if row.moment.kind == "at":
+            if row.moment.ms < latest:
+                said = f"this is for {_seconds(row.moment.ms)}, and stands under a row for {_seconds(latest)}"
+                found.append(Problem(row.line, 1, said, "rows are done one after the other: move it up"))
+            latest = max(latest, row.moment.ms)
+    return found
 
 
 def scenario_problems(project: Project, scenario: Scenario) -> tuple[Problem, ...]:

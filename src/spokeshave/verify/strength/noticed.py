@@ -20,6 +20,7 @@ from spokeshave.verify.standing import Proof, proof_of, since
 from spokeshave.verify.strength.planted import Mistake
 from spokeshave.verify.strength.proposals import variants
 from spokeshave.verify.strength.same import same_truth
+from spokeshave.verify.usage import uses
 
 MOST_STUDIED = 200_000
 """Situations of a study with a mistake; what is not decided within them is not noticed."""
@@ -77,6 +78,8 @@ class Judge:
             raise LinkError(bad)
         self.project = project
         self.known = {_said(d) for d in every_finding(project)}
+        self.read = {u.name for u in uses(project) if u.how == "read"}
+        """What the logic reads, in lower case."""
         self.proofs: list[tuple[Scenario, Proof, tuple[Changes, ...]]] = []
         self.idle: list[str] = []
         """Scenarios that fail without any mistake, and so notice none."""
@@ -100,6 +103,22 @@ class Judge:
         self._tries: dict[str, list[Changes]] = {}
         """What was tried of this file without any mistake, by the text."""
 
+    def _changes_no_run(self, mistake: Mistake) -> str:
+        """Why a mistake that the check does not notice changes no run, or an empty text."""
+        if mistake.same:
+            return mistake.same
+        if mistake.kind == "a contact turned":
+            return "the form of a contact in the list is for people and the check: it changes no run"
+        if mistake.kind == "retain" and mistake.place.kind == "signal" and mistake.place.item.lower() not in self.read:
+            return f"nothing reads {mistake.place.item}"
+        if mistake.kind == "inputs exchanged":
+            before = {(d.name, t): s for d in self.project.devices for t, s in d.wires}
+            after = {(d.name, t): s for d in mistake.project.devices for t, s in d.wires}
+            moved = {s.lower() for key, s in before.items() if after.get(key) != s}
+            if not moved & self.read:
+                return "nothing reads either of them"
+        return ""
+
     def judge(self, index: int, mistake: Mistake) -> Judged:
         """What notices a mistake first."""
         if mistake.changed[0] and same_truth(*mistake.changed):
@@ -111,6 +130,8 @@ class Judge:
         ]
         if found:
             return Judged(index, "noticed", "check", f"{found[0].code}: {found[0].message}")
+        if why := self._changes_no_run(mistake):
+            return Judged(index, "equivalent", how=why)
         asked = [(s, p, lanes) for s, p, lanes in self.proofs if since(p, mistake.project)]
         names = tuple(s.name for s, _, _ in asked)
         nearest: list[Nearest] = []

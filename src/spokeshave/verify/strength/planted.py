@@ -20,6 +20,7 @@ from spokeshave.model.project import (
     Trip,
     Type,
 )
+from spokeshave.verify.check.chart import exclude_each_other
 from spokeshave.verify.strength.in_texts import Slip, Slips, delayed
 
 
@@ -35,6 +36,8 @@ class Mistake:
     words: str
     project: Project
     changed: tuple[str, str] = ("", "")
+    same: str = ""
+    """Why it changes no run, where that is seen at once."""
 
     @property
     def ident(self) -> str:
@@ -217,7 +220,8 @@ class _Planting:
             ranks[i], ranks[k] = ranks[k], ranks[i]
             new = tuple(replace(t, priority=ranks[j]) if j in ranks else t for j, t in enumerate(q.transitions))
             words = f"if {s.name} asked for the way to {b.targets[0]} before that to {a.targets[0]}"
-            yield Mistake("priorities exchanged", place, words, self._with(q, transitions=new))
+            same = "their conditions exclude each other" if exclude_each_other(a.condition, b.condition) else ""
+            yield Mistake("priorities exchanged", place, words, self._with(q, transitions=new), same=same)
 
     # -- rules
 

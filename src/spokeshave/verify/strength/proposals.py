@@ -5,12 +5,17 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+from spokeshave.language.literals import value_text
 from spokeshave.language.tokens import Tokens
 from spokeshave.machine.kinds import failures_of
-from spokeshave.model.project import Project, Scenario, SignalClass, Type
+from spokeshave.model.project import Project, Scenario, Signal, SignalClass, Type
 from spokeshave.verify.strength.planted import Mistake
 
-MOST = 10
+_STEPS = {Type.REAL: 0.5, Type.INT: 1.0, Type.DINT: 1.0}
+_NUMBER = re.compile(r"(?<![\w.#])\d+(?:\.\d+)?(?![\w.#])")
+POWER = "with the power lost"
+_RUN = re.compile(r"^\s*run for (\d+(?:\.\d+)?)\s*(ms|s|min)\b", re.IGNORECASE | re.MULTILINE)
+MOST = 12
 """Variants that are tried for a mistake."""
 _EXPECTS = re.compile(r"^[ \t]*(expect|shows)\b.*\n?", re.IGNORECASE | re.MULTILINE)
 
@@ -20,17 +25,24 @@ def variants(project: Project, mistake: Mistake, scenario: Scenario | None) -> l
     about; for an interlock its output asked for by hand.
     """
     found: list[Scenario] = []
-    for said, rows, drops in _deeds(project, mistake):
+    for said, rows, drops in _deeds(project, mistake, scenario):
         base = _EXPECTS.sub("", scenario.text) if scenario is not None else "run for 5 s"
         kept = [
             row for row in base.splitlines() if not drops or not re.search(rf"\bset {drops} to\b", row, re.IGNORECASE)
         ]
         name = f"{scenario.name}, {said}" if scenario is not None else said[:1].upper() + said[1:]
-        found.append(Scenario(name, "\n".join([*rows, *kept]).strip()))
+        at = next((i for i, row in enumerate(kept) if _RUN.match(row)), len(kept)) if said.startswith(POWER) else 0
+        found.append(Scenario(name, "\n".join([*kept[:at], *rows, *kept[at:]]).strip()))
     return found[:MOST]
 
 
-def _deeds(project: Project, mistake: Mistake) -> Iterator[tuple[str, list[str], str]]:
+def _run_ms(scenario: Scenario | None) -> int:
+    """How long a scenario runs; 5 s without one."""
+    found = _RUN.search(scenario.text) if scenario is not None else None
+    return 5000 if found is None else round(float(found[1]) * {"ms": 1, "s": 1000, "min": 60_000}[found[2].lower()])
+
+
+def _deeds(project: Project, mistake: Mistake, scenario: Scenario | None) -> Iterator[tuple[str, list[str], str]]:
     """What is done otherwise in words, the rows that do it, and the input of which other rows go."""
     names = [s for s in (project.signal(n) for n in _names(mistake)) if s is not None]
     inputs = [s for s in names if s.cls is SignalClass.INPUT and s.type is Type.BOOL]
@@ -45,6 +57,12 @@ def _deeds(project: Project, mistake: Mistake) -> Iterator[tuple[str, list[str],
             if s.cls is SignalClass.OUTPUT and s.name.lower() != output.lower():
                 both = [*ask, f"after 100 ms: ask {s.name} to TRUE"]
                 yield f"{output} asked for with {s.name}", both, ""
+    yield from _numbers(project, mistake, names)
+    if mistake.kind == "retain":
+        length = _run_ms(scenario)
+        for part in (3, 2, 6):
+            ms = length * (part - 1) // part
+            yield f"{POWER} after {ms / 1000:g} s", [f"at {ms} ms: power cycle"], ""
     wired = {signal.lower(): d for d in project.devices for _, signal in d.wires}
     for s in inputs:
         for value in ("FALSE", "TRUE"):
@@ -52,6 +70,20 @@ def _deeds(project: Project, mistake: Mistake) -> Iterator[tuple[str, list[str],
         device = wired.get(s.name.lower())
         for failure in failures_of(device) if device is not None else ():
             yield f"{device.name} {failure}", [f'at 0 ms: break {device.name} "{failure}"'], ""  # type: ignore[union-attr]
+
+
+def _numbers(project: Project, mistake: Mistake, names: list[Signal]) -> Iterator[tuple[str, list[str], str]]:
+    """A number that comes in beside what it is compared with, at it, and on its other side."""
+    limits = [float(s.start) for s in names if s.cls is SignalClass.SETTING and s.type in _STEPS]
+    limits += [float(x) for text in mistake.changed for x in _NUMBER.findall(text)]
+    for s in names:
+        step = _STEPS.get(s.type)
+        if s.cls is not SignalClass.INPUT or step is None:
+            continue
+        for limit in dict.fromkeys(limits):
+            for value in (limit - step, limit, limit + step):
+                shown = value_text(value if s.type is Type.REAL else round(value), s.type)
+                yield f"with {s.name} at {shown}", [f"at 0 ms: force {s.name} to {shown}"], s.name
 
 
 def _names(mistake: Mistake) -> list[str]:
