@@ -13,7 +13,7 @@ _spokeshave() {
     find) words="--whole --used --json" ;;
     merge) words="" ;;
     open) words="" ;;
-    propose) words="--seconds --out --take --json" ;;
+    propose) words="--seconds --out --take --devices --json" ;;
     reach) words="--together --before --assume --never --rows --most --keep --json" ;;
     recipes) words="--csv --json" ;;
     replay) words="--name --shift --scenario --within-ms --within --stimuli --json" ;;

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from dataclasses import replace
 
 import pytest
@@ -13,6 +14,7 @@ from spokeshave.machine.shown import COLOURS
 from spokeshave.machine.wiring import exchanged
 from spokeshave.model.project import Project, Signal, SignalClass, Type
 from tests.conftest import EXAMPLES
+from tests.core.test_cli import call
 
 KINDS = {"i": SignalClass.INPUT, "o": SignalClass.OUTPUT}
 
@@ -63,12 +65,12 @@ def test_names_say_what_belongs_together_and_what_does_not():
         "Gate": ("actuator", ("GateDrive", "GateOpen", "GateShut")),
         "PumpMotor": ("motor", ("Pump", "PumpRuns")),
         "FanMotor": ("motor", ("Fan",)),
-        "Stop": ("emergency", ("StopOk",)),
+        "EmergencyStop": ("emergency", ("StopOk",)),
         "GoButton": ("button", ("Go",)),
         "Horn2": ("horn", ("Horn",)),
         "FaultLight": ("lamp", ("FaultLamp",)),
     }
-    made = make_proposed(project, proposed_devices(project), lambda p: (len(p.devices), 0))
+    made = make_proposed(project, proposed_devices(project))
     assert {d.name for d in made.devices} == set(found) and len({d.at for d in made.devices}) == len(found)
     assert not exchanged(made) and proposed_devices(made) == ()
     assert made.device("Gate").wired("extended") == "GateOpen" and made.device("Gate").wired("retracted") == "GateShut"
@@ -76,3 +78,26 @@ def test_names_say_what_belongs_together_and_what_does_not():
     session = Session(made)
     session.run_for(100)
     assert session.stopped is None
+
+
+def test_ends_that_name_no_thing_belong_to_the_only_drives_that_go_there():
+    project = signals("RollOut o\nRollIn o\nAtOut i\nAtIn i\nMotor o\nEStopOk i\nSunny i")
+    assert {d.name: (d.kind, d.signals) for d in proposed_devices(project)} == {
+        "Roll": ("actuator", ("RollOut", "RollIn", "AtOut", "AtIn")),
+        "Motor2": ("motor", ("Motor",)),
+        "EmergencyStop": ("emergency", ("EStopOk",)),
+    }
+    both = signals("RollOut o\nSlideOut o\nAtOut i")
+    assert proposed_devices(both) == (), "which of them is at its end is not said"
+
+
+def test_the_command_lists_devices_and_writes_them_into_a_file(tmp_path):
+    file, more = tmp_path / "gate.spoke", tmp_path / "more.spoke"
+    spoke.write(signals("GateDrive o\nGateOpen i\nGateShut i\nOther i"), file)
+    code, out = call("propose", str(file), "--devices", "--out", str(more))[:2]
+    assert code == 0 and "actuator Gate: GateDrive, GateOpen, GateShut" in out and "no device for Other" in out
+    assert [d.name for d in spoke.read(more).devices] == ["Gate"] and not spoke.read(file).devices
+    found = json.loads(call("propose", str(file), "--devices", "--json")[1])
+    assert found["devices"] == [{"kind": "actuator", "name": "Gate", "signals": ["GateDrive", "GateOpen", "GateShut"]}]
+    assert found["left"] == ["Other"]
+    assert call("propose", str(file), "--devices", "--take")[0] == 0 and spoke.read(file).device("Gate") is not None

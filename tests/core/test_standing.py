@@ -305,6 +305,7 @@ def test_what_the_commands_print_as_json_is_alone_and_as_its_schema_says(tmp_pat
         ["replay", file, trace], ["diff", file, later], ["serve", file, "--map"],
         ["strength", file, "--jobs", "1", "--sample", "12"], ["alarms", file], ["recipes", file],
         ["room", file, "--jobs", "1", "--quick", "--draws", "2"], ["propose", file, "--seconds", "5"],
+        ["propose", file, "--devices"],
         ["find", file, "Opening", "--used"], ["find", file, "nowhere"],
         ["serve", file, "--modbus", "127.0.0.1:0", "--for", "30ms"],
     ):  # fmt: skip

@@ -10,7 +10,6 @@ from PySide6.QtGui import QColor, QImage, QPainter, QWheelEvent
 from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox, QTextBrowser
 
 from spokeshave.desktop.machine_board.operator_drawings import DRAWINGS
-from spokeshave.desktop.machine_board.page import free_cell
 from spokeshave.desktop.ribbon import stage_states
 from spokeshave.desktop.run_cluster import clock_text
 from spokeshave.desktop.theme import DARK, LIGHT
@@ -18,6 +17,7 @@ from spokeshave.formats.files import read_project
 from spokeshave.machine.device import State
 from spokeshave.machine.kinds import KINDS, build
 from spokeshave.model import edits, flow_edits
+from spokeshave.model.board_edits import free_cell
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Device, Project, Scenario
 from tests.looks import drawn

@@ -12,6 +12,7 @@ from functools import lru_cache
 from spokeshave.machine.kinds import KINDS
 from spokeshave.machine.shown import COLOURS
 from spokeshave.machine.wiring import alike, device_of, proposals, unwired, words_of
+from spokeshave.model.board_edits import free_cell
 from spokeshave.model.edits import EditError, add_item, free_name, taken_names
 from spokeshave.model.project import Project, Signal, SignalClass, Type
 
@@ -110,7 +111,8 @@ def proposed_devices(project: Project) -> tuple[NewDevice, ...]:
             device_of(Project(signals=tuple(signals)), kind, [s.name for s in signals])
         except EditError:
             return False
-        usual = name if name and name.lower() not in names else f"{name}{NOUNS.get(kind, '')}"
+        noun = NOUNS.get(kind, "")
+        usual = name if (name and name.lower() not in names) or noun.lower() in name.lower() else f"{name}{noun}"
         chosen = free_name(usual or KINDS[kind].title.split()[-1].capitalize(), names)
         names.add(chosen.lower())
         found.append(NewDevice(kind, chosen, tuple(s.name for s in signals)))
@@ -122,7 +124,7 @@ def proposed_devices(project: Project) -> tuple[NewDevice, ...]:
             own = _pascal(w for w in words_of(s.name) if w not in said)
             propose(kind, own if f"{own}{noun}".lower() in names else f"{own}{noun}", [s])
 
-    one_each("emergency", "Stop", _set("stop ok"), free.of(SignalClass.INPUT, _stops))
+    one_each("emergency", "EmergencyStop", _set("e emergency emerg estop stop ok"), free.of(SignalClass.INPUT, _stops))
     one_each("button", "Button", _set("button pushbutton pb"), free.of(SignalClass.INPUT, _is_pressed))
     one_each("lamp", "Light", LIT, free.outputs(LIT))
     one_each("horn", "Horn", SOUNDS, free.outputs(SOUNDS))
@@ -139,8 +141,8 @@ Propose = Callable[[str, str, Sequence[Signal]], bool]
 
 
 def _stops(signal: Signal) -> bool:
-    words = set(words_of(signal.name))
-    return bool(words & EMERGENCY) or words == {"stop", "ok"}
+    words = words_of(signal.name)
+    return not EMERGENCY.isdisjoint(words) or {"stop", "ok"} == set(words) or "estop" in "".join(words)
 
 
 def _is_pressed(signal: Signal) -> bool:
@@ -191,12 +193,22 @@ def _moved(free: _Free, propose: Propose) -> None:
         switches = free.of(SignalClass.INPUT, lambda s, o=first: _same_thing(_thing(o), _thing(s)))  # type: ignore[misc]
         outputs = [o for o in outputs if o not in drives]
         name = _pascal(w for w in _thing(drives[0]) if all(any(alike(w, o) for o in _thing(s)) for s in switches))
+        switches = switches or _only_ends(free, drives)
         if switches and any(_speaks(s, RUNS) for s in switches):
             propose("motor", name, [*drives, *switches])
         elif switches:
             propose("actuator", name, [*drives, *switches])
         elif any(_speaks(d, TURNS) for d in drives):
             propose("motor", name, drives)
+
+
+def _only_ends(free: _Free, drives: Sequence[Signal]) -> list[Signal]:
+    """Switches that say a way and nothing else, `AtOut` and `AtIn`, where only these drives go that way: `RollOut` and `RollIn`."""
+    ways = {w for d in drives for w in words_of(d.name) if w in WAYS}
+    others = free.of(SignalClass.OUTPUT, lambda s: s not in drives and not ways.isdisjoint(words_of(s.name)))
+    if not ways or others or not _thing(drives[0]):
+        return []
+    return free.of(SignalClass.INPUT, lambda s: not _thing(s) and not ways.isdisjoint(words_of(s.name)))
 
 
 def _by_exact_thing(free: _Free) -> list[list[Signal]]:
@@ -219,13 +231,10 @@ def _shared(signals: Sequence[Signal]) -> list[str]:
     return [w for w in words_of(signals[0].name) if all(w in words_of(s.name) for s in signals)]
 
 
-def make_proposed(project: Project, chosen: Iterable[NewDevice], cell: Callable[[Project], tuple[int, int]]) -> Project:
-    """The machine file with these devices, wired; `cell` gives the place of the next one on the board.
-
-    Raises EditError if a signal finds no terminal any more.
-    """
+def make_proposed(project: Project, chosen: Iterable[NewDevice]) -> Project:
+    """The machine file with these devices, wired, on free places of the board. Raises EditError if a signal finds no terminal any more."""
     for new in chosen:
-        device = device_of(project, new.kind, new.signals, cell(project))
+        device = device_of(project, new.kind, new.signals, free_cell(project))
         if new.kind == "lamp" and (colour := _colour(new.signals[0])) is not None:
             device = replace(device, parameters=(("colour", float(colour)),))
         project = add_item(project, "devices", replace(device, name=free_name(new.name, taken_names(project))))

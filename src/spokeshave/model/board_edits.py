@@ -9,6 +9,12 @@ from spokeshave.model.edits import EditError, add_item, free_name
 from spokeshave.model.project import CONNECTION_KINDS, Connection, Group, Project
 
 
+def free_cell(project: Project) -> tuple[int, int]:
+    """The first empty cell of the board, row by row, five columns wide."""
+    taken = {d.at for d in project.devices} | {x.at for x in project.labels}
+    return next((c, r) for r in range(10_000) for c in range(5) if (c, r) not in taken)
+
+
 def connect(project: Project, source: str, target: str, kind: str, gives: str = "", takes: str = "") -> Project:
     """A line between two devices, which carries a value if `gives` and `takes` name terminals. Raises `EditError`."""
     if kind not in CONNECTION_KINDS:

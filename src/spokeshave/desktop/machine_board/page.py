@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.empty_hint import EmptyHint
 from spokeshave.desktop.machine_board.board import Board
-from spokeshave.desktop.machine_board.wiring_panel import WiringPanel, free_cell
+from spokeshave.desktop.machine_board.wiring_panel import WiringPanel
 from spokeshave.desktop.machine_scene.panel import ScenePanel
 from spokeshave.desktop.plain_text import TextLabel
 from spokeshave.desktop.runner import Runner
@@ -151,7 +151,7 @@ class MachinePage(StagePage):
         project = self.document.project
         stems = {"actuator": "Slide", "thermal": "Heat", "vessel": "Tank", "own": "Part", "emergency": "Stop"}
         name = edits.free_name(stems.get(kind, kind.capitalize()), edits.taken_names(project))
-        device = Device(name, kind, at=free_cell(project))
+        device = Device(name, kind, at=board_edits.free_cell(project))
         if self.document.edit(f"Add {name}", lambda p: edits.add_item(p, "devices", device)):
             self.selection.set(Place("device", item=name))
 
@@ -182,6 +182,6 @@ class MachinePage(StagePage):
         return self.document.edit("Group", lambda p: board_edits.group(p, picked))
 
     def add_label(self) -> None:
-        at = free_cell(self.document.project)
+        at = board_edits.free_cell(self.document.project)
         if self.document.edit("Label", lambda p: edits.add_item(p, "labels", Label("Label", at))):
             self.board.edit_label(len(self.document.project.labels) - 1)

@@ -24,16 +24,11 @@ from spokeshave.desktop.theme import theme
 from spokeshave.machine.kinds import KINDS
 from spokeshave.machine.proposed_devices import NewDevice, make_proposed, proposed_devices
 from spokeshave.machine.wiring import Proposal, exchange, exchanged, likely_kind, make_device, proposals, unwired, wire
+from spokeshave.model.board_edits import free_cell
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Project
 
 _ROLE = Qt.ItemDataRole.UserRole
-
-
-def free_cell(project: Project) -> tuple[int, int]:
-    """The first empty cell of the board, row by row, five columns wide."""
-    taken = {d.at for d in project.devices} | {x.at for x in project.labels}
-    return next((c, r) for r in range(10_000) for c in range(5) if (c, r) not in taken)
 
 
 def _many(count: int, what: str) -> str:
@@ -171,7 +166,7 @@ class WiringPanel(QWidget):
         def wired(project: Project) -> Project:
             for item in ticked:
                 if isinstance(item, NewDevice):
-                    project = make_proposed(project, [item], free_cell)
+                    project = make_proposed(project, [item])
                 else:
                     project = wire(project, [item]) if isinstance(item, Proposal) else exchange(project, *item)
             return project
