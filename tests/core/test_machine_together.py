@@ -414,8 +414,9 @@ def test_items_are_put_on_and_taken_off_by_hand_and_what_was_done_is_kept_as_row
         devices=(Device("Feed", "belt", (("run", "Belt"), ("eye1", "Seen")), (("eye1_m", 1.0), ("speed_m_s", 0.5))), Device("Go", "button")),
         sequences=(Sequence("Main", "Only", (Step("Only", 10),)),), closing="Belt := Run;",
     )  # fmt: skip
-    put, take = "at 0.5 s: press Feed\nat 1.5 s: press Feed\n", "at 1 s: take from Feed\n"
-    for text, times in ((put, 2), (f"{put}{take}", 1), (f"{take}{put}", 1), ("at 1 s: take from Feed\n", 0)):
+    first, second = "at 0.5 s: press Feed\n", "at 1.5 s: press Feed\n"
+    take, later = "at 1 s: take from Feed\n", "at 1.8 s: take from Feed\n"
+    for text, times in ((first + second, 2), (first + second + later, 1), (first + take + second, 1), (take, 0)):
         result = run_scenario(project, Scenario("s", f"{text}run for 6 s\nexpect count Seen: {times} times"))
         assert result.outcome is Outcome.PASS, (text, result.worst)
     session = Session(project)

@@ -71,7 +71,7 @@ def dipper() -> Project:
 
 def lasting(project: Project, rows: str, down: str) -> list[str]:
     """What fails where `Down` should last as long as it says."""
-    text = f"{rows}\nat 0 s: set Go to TRUE\nrun for 6 s\nexpect Main.Down lasts at least {down}\nexpect Main.Down lasts at most {down}"
+    text = f"{rows}\nat 0.5 s: set Go to TRUE\nrun for 6 s\nexpect Main.Down lasts at least {down}\nexpect Main.Down lasts at most {down}"
     result = run_scenario(project, Scenario("one", text))
     return [str(p) for p in result.problems] + [v.because for v in result.verdicts if v.outcome is not Outcome.PASS]
 

@@ -17,6 +17,7 @@ from spokeshave.verify.check import look_over
 from spokeshave.verify.processes import let_go
 from spokeshave.verify.scenarios import Run
 from tests.core.test_large import long_table
+from tests.core.test_sweep import slide
 from tests.desktop.test_proof_elsewhere import divide
 
 
@@ -91,6 +92,7 @@ def test_a_large_machine_file_is_checked_in_a_process_while_one_goes_on_editing(
 
 
 def test_the_record_is_cancelled_and_nothing_is_written(qtbot, window, tmp_path, monkeypatch):
+    window.document.replace(slide(), None)
     file = tmp_path / "record.pdf"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, **k: (str(file), ""))
     window.showing.ask_record()

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from spokeshave.cli.told import File, fail, print_results, safe
+from spokeshave.cli.told import fail, print_results, safe
 
 if TYPE_CHECKING:
     from spokeshave.verify.reach.answers import Study
@@ -25,11 +25,14 @@ opening_app = typer.Typer()
 
 @opening_app.command("open")
 @safe
-def open_file(file: File) -> None:
-    """Open the desktop on a file."""
+def open_file(
+    file: Annotated[Path | None, typer.Argument(help="The machine file; without one the start page.")] = None,
+) -> None:
+    """Open the desktop on a file, or on the start page."""
     from spokeshave.reading import look_at
 
-    look_at(file)
+    if file is not None:
+        look_at(file)
     show_desktop(file)
 
 
