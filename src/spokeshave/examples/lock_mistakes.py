@@ -22,7 +22,7 @@ LOCK = (
             lambda p: condition(p, "Lock", "LowOpensR", "LowOpenR", "LowLeftOpen"), scenario="A boat goes up"),
     Mistake("call-kept", "the call from below is kept for ever, so that the lock goes round for nobody",
             lambda p: replace(p, opening=p.opening.replace("IF Lock.ComeInLow.X THEN UpAsked := FALSE; END_IF;", "")),
-            scenario="A boat goes up"),
+            code="set-never-cleared"),
     Mistake("goes-on-by-itself", "after a stop and a reset the leaves move before the keeper says so",
             lambda p: edits.change_sequence(p, "Lock", hold_when=""), scenario="Emergency stop"),
     Mistake("not-calm", "the gate opens as soon as the level switch closes, and not when the water is calm",

@@ -8,7 +8,7 @@ from spokeshave.engine.link import link_problems
 from spokeshave.model.answers import Answers
 from spokeshave.model.diagnostics import Diagnostic, Place, Severity, did_you_mean
 from spokeshave.model.project import Project
-from spokeshave.verify.check import actions, alarms, chart, devices, recipes, scene, signals, text_rules
+from spokeshave.verify.check import actions, alarms, chart, data_flow, devices, recipes, scene, signals, text_rules
 from spokeshave.verify.check.look import Look, warning
 from spokeshave.verify.check.waivers import Sorted, sort_out
 from spokeshave.verify.progress import look as look_up
@@ -19,17 +19,18 @@ RULES = (
     *actions.RULES,
     *devices.RULES,
     *text_rules.RULES,
+    *data_flow.RULES,
     *alarms.RULES,
     *recipes.RULES,
     *scene.RULES,
 )
 _CODES_LIST = (
-    "accepted-missing alarm-no-device alarm-of-nothing alarms-alike branches-overlap condition-constant "
+    "accepted-missing alarm-no-device alarm-of-nothing alarms-alike branches-overlap condition-constant confirmed-too-late "
     "contact-otherwise counter-never-reset dead-time-zero drives-unopposed equal-overshoots input-not-given "
-    "interlock-circular level-for-edge movement-unconfirmed name-near no-longest opposed-together priorities-mixed "
+    "interlock-circular level-for-edge movement-unconfirmed name-near no-longest opposed-together other-copy priorities-mixed "
     "read-nowhere recipe-no-setting recipes-alike reset-never-stored run-circle run-no-end run-not-awaited run-nothing scene-of-nothing "
-    "section-never-joins section-unsound statement-unreachable step-no-exit "
-    "step-unreachable stop-normally-open stored-never-reset target-shared tile-of-nothing time-beyond-window time-zero "
+    "section-never-joins section-unsound set-never-cleared statement-unreachable step-no-exit "
+    "step-unreachable stop-normally-open stored-never-reset target-shared tile-of-nothing time-beyond-window time-zero timer-in-step "
     "timer-resets-itself trip-misses-output trip-no-reset trip-no-scope window-below-travel window-reversed "
     "wires-exchanged written-nowhere written-twice"
 )
