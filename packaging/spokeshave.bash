@@ -14,7 +14,7 @@ _spokeshave() {
     merge) words="" ;;
     open) words="" ;;
     propose) words="--seconds --out --take --devices --json" ;;
-    reach) words="--together --before --assume --never --rows --most --keep --json" ;;
+    reach) words="--together --before --assume --never --rows --stored --most --keep --json" ;;
     recipes) words="--csv --json" ;;
     replay) words="--name --shift --scenario --within-ms --within --stimuli --json" ;;
     room) words="--jobs --cluster --quick --tolerance --tolerance-of --keep --draws --seed --csv --json" ;;

@@ -14,11 +14,11 @@ from spokeshave.engine.session import Session
 from spokeshave.formats.iec_read import parse_iec
 from spokeshave.formats.spoke import dumps, loads
 from spokeshave.language.rename import rename_signal
-from spokeshave.model.project import Interlock, OpposedPair, Project, Scenario, SignalClass, Type
+from spokeshave.model.project import Action, Interlock, OpposedPair, Project, Qualifier, Scenario, SignalClass, Type
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.reach.answers import study
 from spokeshave.verify.reach.asked import Says
-from spokeshave.verify.reach.invariants import broken, of_scenarios, watched, watching
+from spokeshave.verify.reach.invariants import broken, of_scenarios, of_stored, watched, watching
 from spokeshave.verify.reach.questions import parse_plan, print_plan
 from spokeshave.verify.reach.studied import StudyError
 from spokeshave.verify.scenarios import run_scenario
@@ -123,6 +123,22 @@ def test_nothing_that_is_proven_never_to_be_comes_in_a_run(project, inputs, data
     for a in proven:
         stage = "NeverAsked1" if "before" in a.about else "NeverOut1"
         assert not session.trace.windows(stage), a.about
+
+
+def test_what_is_still_stored_at_home_is_asked_and_found():
+    air, main = cutter().sequences
+
+    def with_blocks(first: tuple[Action, ...]) -> Project:
+        cut = replace(main.steps[-1], actions=(*main.steps[-1].actions, Action(Qualifier.S, "Knife")))
+        steps = (replace(main.steps[0], actions=first), *main.steps[1:-1], cut)
+        return cutter(sequences=(air, replace(main, steps=steps)))
+
+    wrong = with_blocks(())
+    (line,) = of_stored(wrong)
+    assert line == "Main.Idle.X AND Knife" and set(says(wrong, line).values()) == {Says.BAD}
+    right = with_blocks((Action(Qualifier.R, "Knife"),))
+    assert of_stored(right) == () == of_stored(cutter()), "the initial step resets it; nothing is stored"
+    assert set(says(right, line).values()) == {Says.GOOD}
 
 
 def test_rows_of_scenarios_are_taken_over_and_lines_kept_renamed_and_refused(tmp_path):

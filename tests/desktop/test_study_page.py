@@ -110,6 +110,8 @@ def test_faulty_lines_and_files_are_told_and_a_study_can_be_left(qtbot, window, 
 def test_rows_of_scenarios_become_lines_and_are_answered(qtbot, window, panel):
     panel.rows_button.click()
     assert "not asked yet" in panel.fault.text()
+    panel.stored_button.click()
+    assert "No step stores anything" in panel.fault.text()
     rows_said = Scenario("s", "run for 1 s\nexpect never Up AND Down\nexpect while Up: NOT Down")
     window.document.edit("rows", lambda p: replace(p, scenarios=(rows_said,)))
     panel.text.setPlainText("together Up, Down")

@@ -84,6 +84,10 @@ def reach(
     rows: Annotated[
         bool, typer.Option("--rows", help="Ask what the never, always and while rows of the scenarios say, too.")
     ] = False,
+    stored: Annotated[
+        bool,
+        typer.Option("--stored", help="Ask what is still stored when a sequence is back in its initial step, too."),
+    ] = False,
     most: Annotated[int, typer.Option(help="Stop after so many situations.", min=1)] = MOST,
     keep: Annotated[
         bool, typer.Option("--keep", help="Put the ways that were found into the file, as scenarios.")
@@ -94,12 +98,12 @@ def reach(
     from spokeshave.formats.files import write_project
     from spokeshave.reading import read_project
     from spokeshave.verify.reach.answers import study, study_data, with_ways
-    from spokeshave.verify.reach.invariants import of_scenarios
+    from spokeshave.verify.reach.invariants import of_scenarios, of_stored
     from spokeshave.verify.reach.studied import StudyError
 
     project = read_project(file)
     assumed = (*project.study.assumptions, *(assume or ()))
-    asked = (*(never or ()), *(of_scenarios(project) if rows else ()))
+    asked = (*(never or ()), *(of_scenarios(project) if rows else ()), *(of_stored(project) if stored else ()))
     try:
         found = study(project, assumed, map(_pair, together or ()), map(_pair, before or ()), most, None, asked)
     except StudyError as error:

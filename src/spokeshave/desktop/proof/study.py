@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+from collections.abc import Iterable
 from dataclasses import replace
 from html import escape
 
@@ -28,7 +29,7 @@ from spokeshave.model.project import Project
 from spokeshave.verify.progress import look
 from spokeshave.verify.reach.answers import Study, study, with_ways
 from spokeshave.verify.reach.asked import Answer, Says
-from spokeshave.verify.reach.invariants import of_scenarios, said
+from spokeshave.verify.reach.invariants import of_scenarios, of_stored, said
 from spokeshave.verify.reach.questions import HELP, parse_plan, print_plan
 from spokeshave.verify.reach.studied import StudyError
 from spokeshave.verify.scenarios import Run
@@ -92,6 +93,11 @@ class StudyPanel(QWidget):
             "A line for each never, always and while row of the scenarios: proven of everything, not of some runs"
         )
         self.rows_button.clicked.connect(self.take_rows)
+        self.stored_button = QPushButton("Ask what stays stored")
+        self.stored_button.setToolTip(
+            "A line for each output that steps store: is it still on when the sequence is back in its initial step?"
+        )
+        self.stored_button.clicked.connect(self.ask_stored)
         self.apply_button = QPushButton("Apply")
         self.apply_button.clicked.connect(self.apply_text)
         self.limits = RichLabel()
@@ -127,6 +133,7 @@ class StudyPanel(QWidget):
         low = QHBoxLayout()
         low.addWidget(self.fault, 1)
         low.addWidget(self.rows_button)
+        low.addWidget(self.stored_button)
         low.addWidget(self.apply_button)
         left = QWidget()
         column = QVBoxLayout(left)
@@ -253,13 +260,21 @@ class StudyPanel(QWidget):
 
     def take_rows(self) -> None:
         """Writes what scenarios say must never be below the lines; it is taken into the file by *Apply*, or when the study begins."""
+        self._add(of_scenarios(self.document.project), "There is no never, always or while row that is not asked yet.")
+
+    def ask_stored(self) -> None:
+        """Writes a line for everything that steps store: that it is off in the initial step."""
+        self._add(of_stored(self.document.project), "No step stores anything that is not asked yet.")
+
+    def _add(self, lines: Iterable[str], none: str) -> None:
+        """Writes lines below those that stand there, without those that do already; `none` is told where there is no other."""
         text = self.text.toPlainText()
         there = {line.strip() for line in text.splitlines()}
-        new = [line for line in map(said, of_scenarios(self.document.project)) if line not in there]
+        new = [line for line in map(said, lines) if line not in there]
         if new:
             self.text.setPlainText("\n".join([*([text.rstrip()] if text.strip() else []), *new]))
         else:
-            self.fault.setText("There is no never, always or while row that is not asked yet.")
+            self.fault.setText(none)
 
     def apply_text(self) -> bool:
         """Takes what is assumed and asked into the machine file; FALSE where it is wrong."""

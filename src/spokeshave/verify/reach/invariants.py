@@ -16,7 +16,7 @@ from spokeshave.language.scenario import parse_scenario
 from spokeshave.language.syntax import TextError
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import free_name, taken_names
-from spokeshave.model.project import Project, Signal, SignalClass
+from spokeshave.model.project import Project, Signal, SignalClass, Type
 from spokeshave.verify.reach.asked import Answer, Says
 from spokeshave.verify.reach.studied import StudyError
 from spokeshave.verify.usage import names_in, uses_in_expression
@@ -144,4 +144,19 @@ def of_scenarios(project: Project) -> tuple[str, ...]:
                 continue
             if not unknown:
                 found.append(line)
+    return tuple(dict.fromkeys(found))
+
+
+def of_stored(project: Project) -> tuple[str, ...]:
+    """Whether what steps store is still there when their sequence has come to its initial step, as lines of a study; outputs and BOOL
+    internals alone, and none on which the initial step acts itself.
+    """
+    found: list[str] = []
+    for q in project.sequences:
+        first = q.step(q.initial)
+        kept = {a.target.lower() for a in first.actions} if first is not None else set()
+        for a in (a for s in q.steps for a in s.actions if a.qualifier.stored and a.target.lower() not in kept):
+            signal = project.signal(a.target)
+            if signal is not None and signal.type is Type.BOOL:
+                found.append(f"{q.name}.{q.initial}.X AND {signal.name}")
     return tuple(dict.fromkeys(found))
