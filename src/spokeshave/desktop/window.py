@@ -259,6 +259,7 @@ class MainWindow(FileWindow):
         self.pages.setCurrentIndex(index)
         self.ribbon.show_stage(index)
         self.waiting.show()
+        self.counts.show()
         self.details.setVisible(self._details_shown[index])
         self.outline.setVisible(self._outline_shown[index] and not self.program.takes_room)
         first = page.first()
@@ -278,7 +279,7 @@ class MainWindow(FileWindow):
         self.stage = -1
         self.pages.show_start(self.start)
         self.ribbon.show_stage(-1)
-        for panel in (self.details, self.outline, self.lists, self.waiting):
+        for panel in (self.details, self.outline, self.lists, self.waiting, self.counts):
             panel.hide()
         self.start.new.setFocus()
         self.table.refresh()

@@ -31,7 +31,7 @@ from spokeshave.verify.cause_effect import Cause
 from spokeshave.verify.cause_effect_edits import KINDS, add, guards_of, remove
 from spokeshave.verify.usage import names_in
 
-HINTS = {"interlock": "must be TRUE, such as DrumRuns", "opposed": "dead time, such as 500 ms", "permissive": "must be TRUE to enter",
+HINTS = {"interlock": "must be TRUE, such as GateClosed", "opposed": "dead time, such as 500 ms", "permissive": "must be TRUE to enter",
          "window": "longest, such as 5 s", "hold": "holds while TRUE", "restart": "restarts on its rise", "trip": "trips when TRUE"}  # fmt: skip
 
 
