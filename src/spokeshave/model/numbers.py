@@ -44,6 +44,13 @@ def _value(signal: Signal, text: str) -> str:
     return f"{signal.name} {by[1]} {text}" if by else text
 
 
+def _body_name(signal: Signal, text: str) -> str:
+    """A name that says what the body does, as far as a name can: `Frame_Plus1`, `Frame_Is0`."""
+    by = re.fullmatch(r"([-+=]?)\s*(\d+)", text) if signal.cls is SignalClass.INTERNAL else None
+    word = {"+": "Plus", "-": "Minus"}.get(by[1], "Is") if by else "Value"
+    return f"{signal.name}_{word}{by[2] if by else ''}"
+
+
 def number_of(project: Project, sequence: Sequence, body: str) -> tuple[str, str] | None:
     """The number variable a body gives a value, and that as it is typed; None for any other body."""
     text = next((b.text for b in sequence.bodies if b.name.lower() == body.lower()), "")
@@ -98,7 +105,7 @@ def put_number(project: Project, sequence: str, step: str, target: str, text: st
             wanted = f"{signal.name} := {value};"
             body = next((b for b in bodies if b.name.lower() in mine and b.text.strip() == wanted), None)
             if body is None:
-                body = Body(free_name(f"{signal.name}_Value", taken), wanted)
+                body = Body(free_name(_body_name(signal, text), taken), wanted)
                 bodies = (*bodies, body)
             rest = (*rest, Action(_BLOCKS[signal.cls], body.name))
         steps = replaced(q.steps, at, replace(q.steps[at], actions=rest))
