@@ -13,6 +13,7 @@ from spokeshave.machine.proposed_devices import make_proposed, proposed_devices
 from spokeshave.machine.shown import COLOURS
 from spokeshave.machine.wiring import exchanged
 from spokeshave.model.project import Project, Signal, SignalClass, Type
+from spokeshave.verify.check.run import findings
 from tests.conftest import EXAMPLES
 from tests.core.test_cli import call
 
@@ -78,6 +79,21 @@ def test_names_say_what_belongs_together_and_what_does_not():
     session = Session(made)
     session.run_for(100)
     assert session.stopped is None
+
+
+def test_a_stop_that_the_logic_asks_for_is_closed_at_rest():
+    stop = signals("Start i\nStop i\nStopOk i\nMotor o")
+    for opening, closed in (
+        ("Motor := (Start OR Motor) AND Stop;", True),
+        ("Motor := (Start OR Motor) AND NOT Stop;", False),
+    ):
+        made = make_proposed(replace(stop, opening=opening), proposed_devices(replace(stop, opening=opening)))
+        button, listed = made.device("StopButton"), made.signal("Stop")
+        assert ("normally_closed", 1.0) in button.parameters if closed else not button.parameters
+        assert (listed.contact, listed.initial) == (("nc", True) if closed else ("no", None))
+        assert made.signal("StopOk").contact == "nc" and not [
+            d for d in findings(made) if d.code == "contact-otherwise"
+        ]
 
 
 def test_ends_that_name_no_thing_belong_to_the_only_drives_that_go_there():

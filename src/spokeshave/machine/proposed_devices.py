@@ -5,6 +5,7 @@ Only what is plain is proposed; a signal whose name says nothing stays without a
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
@@ -42,6 +43,7 @@ CONTENT = _set("full empty low high max min")
 INDEXES = _set("advance index turn step next rotate")
 IN_PLACE = _set("place position pos inplace inpos inposition indexed")
 RUNS = _set("runs running fb feedback turning moving")
+STOPS = _set("stop halt e emergency estop emerg")
 WRONG = _set("fault faulted error alarm emergency trip tripped stopped")
 WELL = _set("run running runs ready auto automatic ok done on")
 TURNS = _set("motor pump fan blower stirrer mixer spindle")
@@ -232,13 +234,36 @@ def _shared(signals: Sequence[Signal]) -> list[str]:
 
 
 def make_proposed(project: Project, chosen: Iterable[NewDevice]) -> Project:
-    """The machine file with these devices, wired, on free places of the board. Raises EditError if a signal finds no terminal any more."""
+    """The machine file with these devices, wired, on free places of the board; a contact that opens when it is pressed is so in the
+    list too. Raises EditError if a signal finds no terminal any more."""
     for new in chosen:
         device = device_of(project, new.kind, new.signals, free_cell(project))
+        closed = new.kind in ("button", "emergency") and _opens_when_pressed(project, new.signals[0])
+        if closed:
+            if new.kind == "button":
+                device = replace(device, parameters=(("normally_closed", 1.0),))
+            signals = (
+                replace(s, contact="nc", initial=True) if s.name == new.signals[0] else s for s in project.signals
+            )
+            project = replace(project, signals=tuple(signals))
         if new.kind == "lamp" and (colour := _colour(new.signals[0])) is not None:
             device = replace(device, parameters=(("colour", float(colour)),))
         project = add_item(project, "devices", replace(device, name=free_name(new.name, taken_names(project))))
     return project
+
+
+def _opens_when_pressed(project: Project, name: str) -> bool:
+    """Whether a contact that stops is closed at rest: its name says so, or the logic asks for it as it stands, `Start AND Stop`."""
+    words = set(words_of(name))
+    if words.isdisjoint(STOPS):
+        return False
+    if "ok" in words:
+        return True
+    texts = [project.opening, *(t.condition for q in project.sequences for t in q.transitions)]
+    texts += [i.condition for i in project.interlocks] + [b.text for q in project.sequences for b in q.bodies]
+    whole = "\n".join(texts)
+    asked = len(re.findall(rf"\b{name}\b", whole, re.IGNORECASE))
+    return asked > len(re.findall(rf"\bNOT\s+\(?\s*{name}\b", whole, re.IGNORECASE)) == 0
 
 
 def _colour(signal: str) -> int | None:

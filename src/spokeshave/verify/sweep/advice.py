@@ -10,8 +10,9 @@ from spokeshave.model import edits, flow_edits
 from spokeshave.model.edits import free_name, taken_names
 from spokeshave.model.project import Device, Project, Sequence, Step, Trip
 from spokeshave.verify.sweep.concerns import reads_of
+from spokeshave.verify.sweep.faults import HANDS
 from spokeshave.verify.sweep.matrix import Matrix
-from spokeshave.verify.sweep.phrases import LEFT, PRESSED, STANDS, WAITS
+from spokeshave.verify.sweep.phrases import LEFT, ON, PRESSED, STANDS, WAITS
 from spokeshave.verify.sweep.verdicts import Cell, Verdict
 
 LONGEST = "T#10s"
@@ -37,7 +38,7 @@ class Advice:
 
 def advice(project: Project, cell: Cell) -> Advice:
     """What to do about a bad cell."""
-    for phrase, says in ((PRESSED, _pressed), (LEFT, _left), (WAITS, _waits), (STANDS, _stands)):
+    for phrase, says in ((PRESSED, _pressed), (ON, _on), (LEFT, _left), (WAITS, _waits), (STANDS, _stands)):
         names = phrase.read(cell.because)
         if names is not None:
             return says(project, cell, names)
@@ -76,6 +77,19 @@ def _pressed(project: Project, cell: Cell, names: dict[str, str]) -> Advice:
         f"A trip on {condition} turns off what is driven while {names['stop']} is pressed",
         f"Add a trip on {condition}", lambda p: edits.put_items(p, "trips", (*p.trips, trip)),
     )  # fmt: skip
+
+
+def _on(project: Project, cell: Cell, names: dict[str, str]) -> Advice:
+    output, why = names["output"], names["why"]
+    if "power is back" in why:
+        return Advice(
+            f"{output} comes on by itself when power is back: begin in a step that waits for a hand, and keep nothing that starts it"
+        )
+    if "after the reset" in why:
+        return Advice(
+            f"{output} comes on by itself after a reset: a trip that restarts its sequence, or a way on that asks for a hand, keeps it off"
+        )
+    return Advice(f"{output} is on {why}: what stops the machine has to turn it off too, or say that it may stay on")
 
 
 def _left(project: Project, cell: Cell, names: dict[str, str]) -> Advice:
@@ -124,9 +138,9 @@ def _waits(project: Project, cell: Cell, names: dict[str, str]) -> Advice:
     if at is None:
         return Advice(f"A longest time of {names['step']} would tell of it")
     q, step = at
-    if step.name == q.initial:
+    if step.name == q.initial or _by_hand(project, names["terms"]):
         return Advice(
-            f"{names['step']} may wait for ever: whoever wants to begin sees that nothing happens. Explain it so, or let a lamp say what is missing"
+            f"{names['step']} waits for somebody, who sees that nothing happens. Explain it so, or let a lamp say what is missing"
         )
     if not step.longest:
         return Advice(
@@ -137,6 +151,13 @@ def _waits(project: Project, cell: Cell, names: dict[str, str]) -> Advice:
     return Advice(
         f"{names['step']} is late at some time, but its alarm has nothing to do with {cell.fault.split()[0]}: let an alarm point at it"
     )
+
+
+def _by_hand(project: Project, terms: str) -> bool:
+    """Whether all that is missing is given by hands."""
+    by_hand = {s.lower() for d in project.devices if d.kind in HANDS or d.kind == "selector" for _, s in d.wires}
+    read = reads_of(terms.replace(" and ", " AND "))
+    return bool(read) and read <= by_hand
 
 
 def _stands(project: Project, cell: Cell, names: dict[str, str]) -> Advice:

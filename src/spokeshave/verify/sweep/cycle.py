@@ -37,17 +37,28 @@ _ORDER = re.compile(r"^\s*expect order [^:]+:(.*)$", re.MULTILINE | re.IGNORECAS
 
 def promises_to_come_back(scenario: Scenario) -> bool:
     """Whether the rows say of each order of steps that it ends in the step in which it begins."""
-    orders = [[step.strip().lower() for step in m[1].split(",")] for m in _ORDER.finditer(scenario.text)]
+    orders = _orders(scenario)
     return bool(orders) and all(len(o) > 1 and o[0] == o[-1] for o in orders)
 
 
+def _orders(scenario: Scenario) -> list[list[str]]:
+    return [[step.strip().lower() for step in m[1].split(",")] for m in _ORDER.finditer(scenario.text)]
+
+
+def likely_cycle(possible: list[Scenario]) -> Scenario | None:
+    """Of scenarios whose rows promise that they come back to the steps in which they begin, the one that goes through the most."""
+    promised = [s for s in possible if promises_to_come_back(s)]
+    return max(promised, key=lambda s: sum(len(set(o)) for o in _orders(s)), default=None)
+
+
 def usual_cycle(project: Project) -> Scenario | None:
-    """The scenario that is swept if nobody says which: the first whose rows promise that it comes back to the steps in which it begins,
-    else the first that does so in a run, else the first that can be; None where none can be.
+    """The scenario that is swept if nobody says which: the `likely_cycle`, else the first that comes back in a run, else the first that
+    can be; None where none can be.
     """
     possible = cycles_of(project)
-    said = next((s for s in possible if promises_to_come_back(s)), None)
-    return said or next((s for s in possible if _comes_back(project, s)), possible[0] if possible else None)
+    return likely_cycle(possible) or next(
+        (s for s in possible if _comes_back(project, s)), possible[0] if possible else None
+    )
 
 
 def _comes_back(project: Project, scenario: Scenario) -> bool:
