@@ -220,6 +220,7 @@ def test_every_planted_mistake_is_found(roastery, mistake):
             assert mistake.study in {a.kind for a in bad} and all(a.way.replays for a in bad)
     else:
         assert not [d for d in findings(project) if d.severity != "advice"], "only the run shows it"
+    if mistake.scenario:
         scenario = project.scenario(mistake.scenario)
         assert scenario is not None
         result = run_scenario(project, scenario)

@@ -144,7 +144,8 @@ def test_results_are_a_workbook_or_a_table_of_scenarios(tmp_path):
     for path in (book, table):
         assert call("verify", mistake, "--table", str(path))[0] == 1
     pages = {s.name: s.rows for s in read_sheets(book)}
-    assert list(pages) == ["Scenarios", "Rows", "Requirements"]
+    assert list(pages) == ["Scenarios", "Rows", "Requirements", "Findings"]
+    assert "lets go of Gate" in pages["Findings"][1][2]
     assert pages["Scenarios"][0] == ("Scenario", "Run", "Group", "Shows", "Verdict", "Ran (s)", "Why not")
     project = read_project(Path(mistake))
     verdicts = [r.outcome.value for s in project.scenarios for r in run_scenario(project, s).runs]

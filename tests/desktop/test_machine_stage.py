@@ -13,10 +13,11 @@ from spokeshave.desktop.machine_board import cards
 from spokeshave.language.declared import declared_text, read_declared
 from spokeshave.machine.device import in_words
 from spokeshave.machine.kinds import KINDS, failures_of, terminals_of
-from spokeshave.model import board_edits, edits
+from spokeshave.model import board_edits, edits, flow_edits
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import EditError, new_sequence
 from spokeshave.model.project import Connection, Device, Project, Signal, SignalClass, Type
+from tests.looks import drawn
 
 from ..core.test_machine_together import line, own
 
@@ -382,3 +383,14 @@ def test_hazards_are_read_on_the_card_and_stand_in_the_diagram(qtbot, window):
     assert [(e.k, e.text) for e in window.runner.session.trace.events if e.kind == "hazard"] == [
         (101, "Bin is overfilled")
     ]
+
+
+def test_devices_are_drawn_at_rest_while_the_logic_cannot_run(window):
+    window.show_stage(3)
+    window.document.edit("break", lambda p: flow_edits.change_transition(p, "Roast", 0, condition="StartButton AND"))
+    assert window.runner.session is None
+    sight = window.machine.board.sight()
+    assert [d.name for d in sight.program.devices] == [d.name for d in window.document.project.devices]
+    assert drawn(window.machine.board)
+    window.document.edit("two", lambda p: replace(p, devices=(*p.devices, replace(p.devices[0], kind="unheard of"))))
+    assert window.machine.board.sight() is None and drawn(window.machine.board)

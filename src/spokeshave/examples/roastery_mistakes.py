@@ -44,7 +44,8 @@ ROASTERY = (
     Mistake("timer-resets-itself", "a timer's own output takes its input away", _timer, code="timer-resets-itself"),
     Mistake(
         "left-unconfirmed", "the step that opens the gate ends by time alone, before the gate is seen open",
-        lambda p: condition(p, "Roast", "Charge", "CloseGate", "Charge.T >= T#300ms"), scenario="Light roast in order",
+        lambda p: condition(p, "Roast", "Charge", "CloseGate", "Charge.T >= T#300ms"), code="confirmed-too-late",
+        scenario="Light roast in order",
     ),
     Mistake(
         "both-at-once", "the charge gate is commanded in the step that opens the drop door",

@@ -98,7 +98,10 @@ class Board(QWidget):
 
     def sight(self) -> cards.Sight | None:
         shown = self.runner.shown()
-        return None if shown is None else cards.Sight(*shown, self.runner.part_of_scan())
+        if shown is None:
+            p = self.document.project
+            return cards.at_rest(p.period_ms, p.signals, p.devices)
+        return cards.Sight(*shown, self.runner.part_of_scan())
 
     def index_of(self, name: str) -> int:
         """Index of a device in the program that runs, -1 if it is not in it."""

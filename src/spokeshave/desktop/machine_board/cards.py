@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
 from typing import NamedTuple
 
 from PySide6.QtCore import QPointF, QRectF, Qt
@@ -11,11 +12,13 @@ from spokeshave.desktop.machine_board.drawings import W
 from spokeshave.desktop.machine_board.operator_drawings import DRAWINGS
 from spokeshave.desktop.theme import text_font, theme
 from spokeshave.engine.by_hand import is_asked, is_blocked
+from spokeshave.engine.link import LinkError
 from spokeshave.engine.program import Program
+from spokeshave.engine.session import Session
 from spokeshave.engine.situation import Situation
 from spokeshave.machine.kinds import terminals_of
 from spokeshave.machine.wiring import words_of
-from spokeshave.model.project import Connection, Device, Group, Project
+from spokeshave.model.project import Connection, Device, Group, Project, Signal
 
 CELL_W, CELL_H = 138, 112
 MARGIN = 12
@@ -29,6 +32,16 @@ class Sight(NamedTuple):
     program: Program
     situation: Situation
     part: float
+
+
+@lru_cache(maxsize=2)
+def at_rest(period_ms: int, signals: tuple[Signal, ...], devices: tuple[Device, ...]) -> Sight | None:
+    """The devices as they stand before anything runs, for a machine file whose logic cannot run yet; None where they cannot either."""
+    try:
+        session = Session(Project(period_ms=period_ms, signals=signals, devices=devices))
+    except LinkError:
+        return None
+    return Sight(session.program, session.situation, 0.0)
 
 
 def cell(at: tuple[int, int]) -> QRectF:
