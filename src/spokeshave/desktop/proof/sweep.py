@@ -245,8 +245,13 @@ class SweepPanel(QWidget):
         )
 
     def _advice(self, cell: Cell | None) -> Advice | None:
-        """What would tell of the fault of a bad cell, while the matrix is of the machine file as it is."""
-        if cell is None or not cell.verdict.is_bad or not self.of_present():
+        """What would tell of the fault of a bad cell that nobody has explained, while the matrix is of the machine file as it is."""
+        if (
+            cell is None
+            or not cell.verdict.is_bad
+            or not self.of_present()
+            or self.model.matrix.explained(cell) is not None
+        ):
             return None
         return advice(self.document.project, cell)
 
