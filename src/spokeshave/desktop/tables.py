@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import operator
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -106,19 +106,23 @@ class ItemTable(QAbstractTableModel):
         while_seen(widget, self.document.changed, self.refresh)
 
     def refresh(self) -> None:
-        before, self.rows = self.rows, self.items(self.document.project)
-        if before is self.rows:
+        before, after = self.rows, self.items(self.document.project)
+        if before is after:
             return
-        if self.next_row is not None and len(self.rows) == len(before) + 1 and all(map(operator.eq, before, self.rows)):
+        if self.next_row is not None and len(after) == len(before) + 1 and all(map(operator.eq, before, after)):
             # What was the next row is an item now, and stays where it is; there is a next one under it.
-            self.beginInsertRows(NO_PARENT, len(self.rows), len(self.rows))
+            self.beginInsertRows(NO_PARENT, len(after), len(after))
+            self.rows = after
             self.endInsertRows()
             self.dataChanged.emit(self.index(len(before), 0), self.index(len(before), len(self.columns) - 1))
-        elif len(before) != len(self.rows):
+        elif len(before) != len(after):
             self.beginResetModel()
+            self.rows = after
             self.endResetModel()
-        elif self.rows:
-            self.dataChanged.emit(self.index(0, 0), self.index(len(self.rows) - 1, len(self.columns) - 1))
+        else:
+            self.rows = after
+            if after:
+                self.dataChanged.emit(self.index(0, 0), self.index(len(after) - 1, len(self.columns) - 1))
 
     def rowCount(self, parent: Index = NO_PARENT) -> int:
         return 0 if parent.isValid() else len(self.rows) + (self.next_row is not None)
@@ -188,11 +192,7 @@ class ItemTable(QAbstractTableModel):
 
     def edit_cells(self, texts: dict[tuple[int, int], str]) -> bool:
         """Types texts into cells, all in one edit. Cells that follow from others are left out."""
-        found: list[tuple[Column, int, str]] = []
-        for (row, at), value in texts.items():
-            column, text = self.columns[at], value.strip()
-            if column.put is not None and row < len(self.rows) and text != column.get(self.rows[row]):
-                found.append((column, row, text))
+        found = list(self._typed(texts))
         if not found:
             return False
 
@@ -205,19 +205,23 @@ class ItemTable(QAbstractTableModel):
         return self.document.edit(title if len(found) == 1 else f"Edit {len(found)} cells", change)
 
     def changes_of(self, texts: dict[tuple[int, int], str]) -> list[Callable[[Project], Project]]:
-        """The edits behind texts in cells, one after the other; those that follow from others and those that are so
-        already are left out.
-        """
+        """The edits behind texts in cells, one after the other."""
 
         def one(column: Column, row: int, text: str) -> Callable[[Project], Project]:
             return lambda project: column.put_typed(project, row, text)
 
-        found = []
+        return [one(*typed) for typed in self._typed(texts)]
+
+    def _typed(self, texts: dict[tuple[int, int], str]) -> Iterator[tuple[Column, int, str]]:
+        """The column, row and text of each cell that is to be another: cells that follow from others, that an item does not have, or that
+        are so already are left out.
+        """
         for (row, at), value in texts.items():
             column, text = self.columns[at], value.strip()
-            if column.put is not None and row < len(self.rows) and text != column.get(self.rows[row]):
-                found.append(one(column, row, text))
-        return found
+            if column.put is None or row >= len(self.rows) or not column.applies(self.rows[row]):
+                continue
+            if text != column.get(self.rows[row]):
+                yield column, row, text
 
     def problems_of(self, texts: dict[tuple[int, int], str]) -> list[str]:
         """What is wrong with texts that are to go into cells, each with its row and column."""

@@ -27,7 +27,6 @@ from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.stage_page import StagePage
 from spokeshave.machine.kinds import KINDS
-from spokeshave.machine.proposed_devices import proposed_devices
 from spokeshave.model import board_edits, edits
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import CONNECTION_KINDS, Device, Label
@@ -109,6 +108,8 @@ class MachinePage(StagePage):
         all_of_it.setContentsMargins(0, 0, 0, 0)
         all_of_it.addWidget(self.parts)
         self.empty = EmptyHint(area, "", (("Make the devices", self.wiring.accept_ticked), ("Add a device", self.add)))
+        self.wiring.looked.connect(self._show_empty)
+        self._show_empty()
         self.board.picked_changed.connect(self.refresh)
         document.changed.connect(self.refresh)
         self.refresh()
@@ -130,13 +131,11 @@ class MachinePage(StagePage):
         self.group_button.setEnabled(len(picked) > 1 or self._group_of(picked) >= 0)
         text = f"{picked[0]} to {picked[1]}" if len(picked) == 2 else f"{len(picked)} picked" if len(picked) > 2 else ""
         self.hint.setText(text or "Drag places; Ctrl and click picks several")
-        self._show_empty()
 
     def _show_empty(self) -> None:
         """What stands for the machine, before there is a device: those that the names of signals speak of."""
-        project = self.document.project
-        if not project.devices:
-            new = len(proposed_devices(project))
+        empty, new = not self.document.project.devices, self.wiring.new_devices
+        if empty:
             make = self.empty.buttons[0]
             make.setVisible(bool(new))
             make.setText(f"Make {new} device{'' if new == 1 else 's'}")
@@ -144,7 +143,7 @@ class MachinePage(StagePage):
                 "The machine stands in for the real one. The names of the signals speak of devices, listed below: take them, and change what differs."
                 if new else "The machine stands in for the real one. Choose signals below and make a device of them, or add one."
             )  # fmt: skip
-        self.empty.show_while(not project.devices)
+        self.empty.show_while(empty)
 
     def add(self) -> None:
         kind = str(self.kind.currentData())

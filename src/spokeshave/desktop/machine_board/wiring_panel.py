@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
@@ -36,11 +36,15 @@ def _many(count: int, what: str) -> str:
 
 
 class WiringPanel(QWidget):
-    """Three lists side by side: proposals to accept, loose terminals, loose signals."""
+    """Three lists side by side: proposals to accept, loose terminals, loose signals. `looked` comes when they are of the file as it is."""
+
+    looked = Signal()
 
     def __init__(self, document: Document, selection: Selection) -> None:
         super().__init__()
         self.document, self.selection = document, selection
+        self.new_devices = 0
+        """How many devices are proposed that are not there yet."""
         self.proposed = self._list("Proposed wires")
         self.terminals = self._list("Terminals without a signal")
         self.signals = self._list("Signals without a device")
@@ -110,7 +114,9 @@ class WiringPanel(QWidget):
             item = QListWidgetItem(f"{p.device}.{p.terminal} ← {p.signal}   {100 * p.score:.0f} %")
             item.setData(_ROLE, p)
             self._add(self.proposed, item, off)
-        for new in proposed_devices(project):
+        new_devices = proposed_devices(project)
+        self.new_devices = len(new_devices)
+        for new in new_devices:
             item = QListWidgetItem(f"{new.name}, {KINDS[new.kind].title.lower()} ← {', '.join(new.signals)}")
             item.setData(_ROLE, new)
             item.setToolTip("A device that is not there yet")
@@ -142,6 +148,7 @@ class WiringPanel(QWidget):
         )
         self.accept.setEnabled(count > 0)
         self.make.setEnabled(left > 0)
+        self.looked.emit()
 
     def _add(self, view: QListWidget, item: QListWidgetItem, off: set[object]) -> None:
         item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)

@@ -9,14 +9,13 @@ from spokeshave.machine.kinds import sensors_of
 from spokeshave.model import edits, flow_edits
 from spokeshave.model.edits import free_name, taken_names
 from spokeshave.model.project import Device, Project, Sequence, Step, Trip
+from spokeshave.verify.check.remedies import USUAL_LONGEST
 from spokeshave.verify.sweep.concerns import reads_of
 from spokeshave.verify.sweep.faults import HANDS
 from spokeshave.verify.sweep.matrix import Matrix
 from spokeshave.verify.sweep.phrases import LEFT, ON, PRESSED, STANDS, WAITS
 from spokeshave.verify.sweep.verdicts import Cell, Verdict
 
-LONGEST = "T#10s"
-"""What a step gets that has no longest time; whoever takes it puts their own in its place."""
 OPPOSITE = {
     "extended": "retracted",
     "retracted": "extended",
@@ -145,8 +144,8 @@ def _waits(project: Project, cell: Cell, names: dict[str, str]) -> Advice:
     if not step.longest:
         return Advice(
             f"A longest time of {names['step']} tells that {names['terms']} does not come",
-            f"Give {step.name} {LONGEST[2:]} at most",
-            lambda p: edits.change_step(p, q.name, step.name, longest=LONGEST),
+            f"Give {step.name} {USUAL_LONGEST[2:]} at most",
+            lambda p: edits.change_step(p, q.name, step.name, longest=USUAL_LONGEST),
         )
     return Advice(
         f"{names['step']} is late at some time, but its alarm has nothing to do with {cell.fault.split()[0]}: let an alarm point at it"

@@ -22,7 +22,7 @@ class Audit:
     unclean: str = ""
 
 
-@lru_cache(maxsize=4)
+@lru_cache(maxsize=2)
 def audit(reference: Reference) -> Audit:
     """Whether the reference passes, whether what it drives comes to its end before its step is left, and whether it can be repeated:
     played, reset and played again as in each cell, but with no fault.
