@@ -394,3 +394,34 @@ def test_devices_are_drawn_at_rest_while_the_logic_cannot_run(window):
     assert drawn(window.machine.board)
     window.document.edit("two", lambda p: replace(p, devices=(*p.devices, replace(p.devices[0], kind="unheard of"))))
     assert window.machine.board.sight() is None and drawn(window.machine.board)
+
+
+def test_devices_that_names_speak_of_are_made_by_one_click(qtbot, window):
+    names = {
+        "GateDrive": SignalClass.OUTPUT,
+        "GateOpen": SignalClass.INPUT,
+        "Start": SignalClass.INPUT,
+        "Other": SignalClass.INPUT,
+    }
+    signals = tuple(Signal(n, c) for n, c in names.items())
+    window.document.replace(replace(new_sequence(Project()), signals=signals), None)
+    window.show_stage(3)
+    QApplication.processEvents()
+    page = window.machine
+    make = page.empty.buttons[0]
+    assert page.empty.isVisible() and make.text() == "Make 2 devices" and make.isVisible()
+    page.wiring.proposed.item(1).setCheckState(Qt.CheckState.Unchecked)
+    qtbot.mouseClick(make, Qt.MouseButton.LeftButton)
+    assert [(d.name, d.kind) for d in window.document.project.devices] == [("Gate", "actuator")], (
+        "what is not ticked is left"
+    )
+    assert not page.empty.isVisible() and page.wiring.proposed.count() == 1
+    page.wiring.proposed.item(0).setCheckState(Qt.CheckState.Checked)
+    qtbot.mouseClick(page.wiring.accept, Qt.MouseButton.LeftButton)
+    assert [d.name for d in window.document.project.devices] == ["Gate", "StartButton"]
+    assert page.wiring.proposed.count() == 0 and page.wiring.signals.count() == 1, "Other says nothing"
+    window.document.undo()
+    window.document.undo()
+    window.document.edit("none speaks", lambda p: replace(p, signals=(Signal("Other", SignalClass.INPUT),)))
+    QApplication.processEvents()
+    assert page.empty.isVisible() and not make.isVisible() and "Choose signals below" in page.empty.says.text()
