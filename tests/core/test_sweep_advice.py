@@ -94,6 +94,15 @@ def test_every_mend_that_is_offered_makes_its_cells_told():
     assert matrix.coverage > first.coverage and len(matrix.open()) < len(first.open()) / 2
 
 
+def test_a_step_that_looks_at_nothing_is_told_what_to_await():
+    project = slide(out="Away.T >= T#1500ms")
+    told = next(t for t, _ in causes(project, sweep(project)) if t.title.startswith("Await SlideOut"))
+    assert told.mend is not None and "without a look at Carriage" in told.text
+    mended = told.mend(project)
+    assert mended.sequences[0].transitions[1].condition == "(Away.T >= T#1500ms) AND SlideOut"
+    assert told.text not in [t.text for t, _ in causes(mended, sweep(mended))]
+
+
 def test_a_cycle_is_chosen_that_comes_back():
     scenarios = (
         Scenario("Out only", "at 100 ms: press GoButton\nrun for 1500 ms\nexpect order Main: Rest, Away"),

@@ -99,7 +99,10 @@ def _left(project: Project, cell: Cell, names: dict[str, str]) -> Advice:
         return Advice(
             f"{device.name} tells nobody where it is: {step} can only be sure of it with a switch, or a monitor that shows that it runs"
         )
-    for index, terminal, signal in _awaited(at[0], at[1], device):
+    awaited = list(_awaited(at[0], at[1], device))
+    if not awaited:
+        return _unawaited(at[0], at[1], device)
+    for index, terminal, signal in awaited:
         other = device.wired(OPPOSITE.get(terminal, ""))
         condition = at[0].transitions[index].condition
         if other and other.lower() not in reads_of(condition):
@@ -114,6 +117,23 @@ def _left(project: Project, cell: Cell, names: dict[str, str]) -> Advice:
         f"{step} believes what {device.name} shows as soon as it is entered: await that it has gone off in between, or give the step a "
         "shortest time; a switch that sticks is told then"
     )
+
+
+def _unawaited(q: Sequence, step: Step, device: Device) -> Advice:
+    """A step that is left whatever a device does."""
+    text = f"{q.name}.{step.name} is left without a look at {device.name}"
+    marks = {a.target.lower() for a in step.actions if not a.qualifier.resets}
+    ways = [i for i, t in enumerate(q.transitions) if step.name in t.sources]
+    for drive, sensor in (("extend", "extended"), ("retract", "retracted"), ("run", "running")):
+        switch = device.wired(sensor)
+        if switch and device.wired(drive).lower() in marks and len(ways) == 1:
+            condition = f"({q.transitions[ways[0]].condition}) AND {switch}"
+            return Advice(
+                f"{text}: await {switch} there",
+                f"Await {switch} too in {step.name}",
+                _await(q.name, ways[0], condition),
+            )
+    return Advice(f"{text}: await what shows that it is where it belongs, there or in a position of the opening logic")
 
 
 def _await(sequence: str, index: int, condition: str) -> Callable[[Project], Project]:
