@@ -103,6 +103,10 @@ def test_ends_that_name_no_thing_belong_to_the_only_drives_that_go_there():
         "Motor2": ("motor", ("Motor",)),
         "EmergencyStop": ("emergency", ("EStopOk",)),
     }
+    places = signals("AtStart i\nInward i\nGoal i")
+    places = replace(places, signals=tuple(replace(s, comment="switch at the start") for s in places.signals[:2]) + tuple(
+        replace(s, comment="green button") for s in places.signals[2:]))  # fmt: skip
+    assert [(d.kind, d.signals) for d in proposed_devices(places)] == [("button", ("Goal",))]
     both = signals("RollOut o\nSlideOut o\nAtOut i")
     assert proposed_devices(both) == (), "which of them is at its end is not said"
 

@@ -32,7 +32,8 @@ def _set(text: str) -> frozenset[str]:
 
 
 EMERGENCY = _set("emergency estop emerg")
-PRESSED = _set("button pushbutton pb start stop pause reset ack acknowledge confirm go again call")
+BUTTON = _set("button pushbutton pb")
+PRESSED = BUTTON | _set("start stop pause reset ack acknowledge confirm go again call")
 LIT = _set("lamp light beacon led indicator")
 SOUNDS = _set("horn buzzer siren")
 HEATS = _set("heater heat heating burner")
@@ -127,7 +128,7 @@ def proposed_devices(project: Project) -> tuple[NewDevice, ...]:
             propose(kind, own if f"{own}{noun}".lower() in names else f"{own}{noun}", [s])
 
     one_each("emergency", "EmergencyStop", _set("e emergency emerg estop stop ok"), free.of(SignalClass.INPUT, _stops))
-    one_each("button", "Button", _set("button pushbutton pb"), free.of(SignalClass.INPUT, _is_pressed))
+    one_each("button", "Button", BUTTON, free.of(SignalClass.INPUT, _is_pressed))
     one_each("lamp", "Light", LIT, free.outputs(LIT))
     one_each("horn", "Horn", SOUNDS, free.outputs(SOUNDS))
     people = len(found)
@@ -148,7 +149,8 @@ def _stops(signal: Signal) -> bool:
 
 
 def _is_pressed(signal: Signal) -> bool:
-    return _speaks(signal, PRESSED) or not PRESSED.isdisjoint(words_of(signal.comment))
+    named = _speaks(signal, PRESSED) and "at" not in words_of(signal.name)  # `AtStart` is a place
+    return named or not BUTTON.isdisjoint(words_of(signal.comment))
 
 
 def _pascal(words: Iterable[str]) -> str:
