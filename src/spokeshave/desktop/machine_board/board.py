@@ -99,8 +99,7 @@ class Board(QWidget):
     def sight(self) -> cards.Sight | None:
         shown = self.runner.shown()
         if shown is None:
-            p = self.document.project
-            return cards.at_rest(p.period_ms, p.signals, p.devices)
+            return cards.at_rest(self.document.project)
         return cards.Sight(*shown, self.runner.part_of_scan())
 
     def index_of(self, name: str) -> int:

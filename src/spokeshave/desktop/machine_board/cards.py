@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
 from typing import NamedTuple
 
 from PySide6.QtCore import QPointF, QRectF, Qt
@@ -18,7 +17,8 @@ from spokeshave.engine.session import Session
 from spokeshave.engine.situation import Situation
 from spokeshave.machine.kinds import terminals_of
 from spokeshave.machine.wiring import words_of
-from spokeshave.model.project import Connection, Device, Group, Project, Signal
+from spokeshave.model.answers import Answers
+from spokeshave.model.project import Connection, Device, Group, Project
 
 CELL_W, CELL_H = 138, 112
 MARGIN = 12
@@ -34,14 +34,16 @@ class Sight(NamedTuple):
     part: float
 
 
-@lru_cache(maxsize=2)
-def at_rest(period_ms: int, signals: tuple[Signal, ...], devices: tuple[Device, ...]) -> Sight | None:
-    """The devices as they stand before anything runs, for a machine file whose logic cannot run yet; None where they cannot either."""
+def _at_rest(p: Project) -> Sight | None:
     try:
-        session = Session(Project(period_ms=period_ms, signals=signals, devices=devices))
+        session = Session(Project(period_ms=p.period_ms, signals=p.signals, devices=p.devices))
     except LinkError:
         return None
     return Sight(session.program, session.situation, 0.0)
+
+
+at_rest = Answers(_at_rest, most=2)
+"""The devices as they stand before anything runs, for a machine file whose logic cannot run yet; None where they cannot either."""
 
 
 def cell(at: tuple[int, int]) -> QRectF:

@@ -241,7 +241,9 @@ class SweepPanel(QWidget):
         self.mend_button.setVisible(told is not None and told.mend is not None)
         self.mend_button.setText(told.title if told is not None else "")
         self.about.setText(
-            "Choose a cell; a double click shows its run beside the reference." if cell is None else self._words(cell)
+            "Choose a cell; a double click shows its run beside the reference."
+            if cell is None
+            else self._words(cell, told)
         )
 
     def _advice(self, cell: Cell | None) -> Advice | None:
@@ -261,7 +263,7 @@ class SweepPanel(QWidget):
         if told is not None and told.mend is not None:
             self.document.edit(told.title, told.mend)
 
-    def _words(self, cell: Cell) -> str:
+    def _words(self, cell: Cell, told: Advice | None) -> str:
         sign, colour = LOOKS[cell.verdict]
         times = [f"injected at {_s(cell.injected_ms)}"]
         if cell.noticed_ms >= 0:
@@ -277,7 +279,6 @@ class SweepPanel(QWidget):
             )
         name = f"<span style='color:{theme.colour(colour).name()}'><b>{sign} {cell.verdict.value}</b></span>"
         lines = "<br>".join(t[0].upper() + t[1:] for t in times)
-        told = self._advice(cell)
         mended = f"<p><b>What would tell:</b> {escape(told.text)}.</p>" if told is not None else ""
         return (
             f"<p><b>{escape(cell.fault)}</b><br>in {escape(cell.step)}</p><p style='font-size:16px'>{name}</p>"

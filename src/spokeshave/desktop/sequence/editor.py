@@ -106,8 +106,8 @@ class SequenceEditor(QObject):
 
     # -- edits
 
-    def _apply(self, name: str, change: Callable[[Project], Project]) -> bool:
-        """A named edit, with renumbering where no number is left; a new step is selected."""
+    def _apply(self, name: str, change: Callable[[Project], Project], named: bool = False) -> bool:
+        """A named edit, with renumbering where no number is left; a new step is selected, and told for its name to be typed, unless it is `named`."""
         before = {s.name for s in self.sequence.steps} if self.sequence else set()
         if not self.document.edit(name, lambda p: with_room(p, self.current, change)):
             return False
@@ -115,7 +115,7 @@ class SequenceEditor(QObject):
         new = tuple(s.name for s in after if s.name not in before)
         if new:
             self.selection.set(Place("step", self.current, new[0]), new)
-            if len(new) == 1:
+            if len(new) == 1 and not named:
                 self.made.emit(new[0])
         return True
 
@@ -144,10 +144,7 @@ class SequenceEditor(QObject):
             (new,) = {s.name for s in after.steps} - {s.name for s in before.steps}
             return rename_step(with_new, self.current, new, name)
 
-        if not self.document.edit(f"Add step {name}", lambda p: with_room(p, self.current, change)):
-            return False
-        self.selection.set(Place("step", self.current, name), (name,))
-        return True
+        return self._apply(f"Add step {name}", change, named=True)
 
     def others(self) -> list[str]:
         """The sequences beside this one."""

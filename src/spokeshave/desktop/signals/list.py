@@ -32,7 +32,7 @@ from spokeshave.desktop.theme import theme
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.signal_table import FIELDS, Import, guess_mapping, plan_import, write_table
 from spokeshave.formats.tables.grid import read_sheets
-from spokeshave.language.rename import rename_signal
+from spokeshave.language.rename import check_new_name
 from spokeshave.model import edits
 from spokeshave.model.addresses import address_problems
 from spokeshave.model.diagnostics import Place
@@ -310,8 +310,8 @@ class SignalList(QWidget):
         names = [c.value for c in SignalClass]
         last = project.signals[-1].cls if project.signals else SignalClass.INPUT
         cls = SignalClass(self.cls.currentText()) if self.cls.currentText() in names else last
-        project = edits.new_signal(project, cls)
-        return rename_signal(project, project.signals[-1].name, name)
+        check_new_name(project, "", name)
+        return edits.add_item(project, "signals", Signal(name, cls, edits.usual_type(cls)))
 
     def remove(self) -> None:
         rows = sorted({r for r, _ in self.view.cells()}, reverse=True)

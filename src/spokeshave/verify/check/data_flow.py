@@ -10,7 +10,6 @@ from spokeshave.language.units import copied_name
 from spokeshave.model.diagnostics import Diagnostic, Place
 from spokeshave.model.project import Device, Qualifier, Sequence, SignalClass, Step, Type
 from spokeshave.verify.check.look import Look, warning
-from spokeshave.verify.sweep.concerns import reads_of
 
 TIMERS = ("TON", "TOF", "TP")
 
@@ -57,19 +56,16 @@ def timer_in_a_step(look: Look) -> Iterator[Diagnostic]:
 
 def confirmed_too_late(look: Look) -> Iterator[Diagnostic]:
     """A movement that one step begins and lets go of, and whose end switch only a later step awaits."""
-    awaits: dict[str, dict[str, list[int]]] = {}
-    """Of each signal, the sequences that await it, and in which transitions."""
-    for q in look.project.sequences:
-        for i, t in enumerate(q.transitions):
-            for name in reads_of(t.condition):
-                awaits.setdefault(name, {}).setdefault(q.name, []).append(i)
     for d in look.project.devices:
         for drive, sensor in (("extend", "extended"), ("retract", "retracted")) if d.kind == "actuator" else ():
             output, switch = d.wired(drive), d.wired(sensor)
-            for name, awaited in awaits.get(switch.lower(), {}).items() if output and switch else ():
+            awaited: dict[str, list[int]] = {}
+            for place in (u.place for u in look.used(switch, "read") if output and u.place.kind == "transition"):
+                awaited.setdefault(place.sequence, []).append(place.index)
+            for name, ways in awaited.items():
                 sequence = look.project.sequence(name)
                 assert sequence is not None
-                yield from _late(sequence, d, output, switch, awaited)
+                yield from _late(sequence, d, output, switch, ways)
 
 
 def _late(q: Sequence, device: Device, output: str, switch: str, awaited: list[int]) -> Iterator[Diagnostic]:

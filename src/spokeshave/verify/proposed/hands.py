@@ -162,11 +162,16 @@ def _goes(session: Session, way: Way, values: dict[str, Any]) -> bool:
 _NUMBER = re.compile(r"(?<![\w.#])\d+(?:\.\d+)?(?![\w.#])")
 
 
+def numbers_in(text: str) -> list[float]:
+    """The numbers that stand in a text, but for times, parts of names, and those too long to be meant."""
+    return [float(x) for x in _NUMBER.findall(text) if len(x) < 9]
+
+
 def _compared_with(project: Project) -> list[float]:
     """Numbers that stand in conditions and texts, with their neighbours, and 0."""
     texts = [project.opening, project.closing, *(t.condition for q in project.sequences for t in q.transitions)]
     texts += [t.condition for t in project.trips] + [i.condition for i in project.interlocks]
-    found = {float(m[0]) for text in texts for m in _NUMBER.finditer(text) if len(m[0]) < 9}
+    found = {x for text in texts for x in numbers_in(text)}
     found |= {
         float(s.start)
         for s in project.signals

@@ -163,8 +163,8 @@ class Search:
 
     def _as_soon_as_it_differs(self, node: Node) -> Run:
         """Waits no longer than until something else is missing than before: the bath is warm, the leaf is at its end."""
-        run = Run(node, self.tests)
-        run.on(WAIT_MS, lambda: self._changes(node, run))
+        run, before = Run(node, self.tests), self.hands.awaited(node.session)
+        run.on(WAIT_MS, lambda: self.hands.awaited(run.session) != before)
         run.settle()
         return run
 

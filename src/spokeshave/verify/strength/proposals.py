@@ -6,15 +6,16 @@ import re
 from collections.abc import Iterator
 
 from spokeshave.language.literals import value_text
+from spokeshave.language.scenario import parse_scenario
 from spokeshave.language.tokens import Tokens
 from spokeshave.machine.kinds import failures_of
 from spokeshave.model.project import Project, Scenario, Signal, SignalClass, Type
+from spokeshave.verify.proposed.hands import numbers_in
 from spokeshave.verify.strength.planted import Mistake
 
 _STEPS = {Type.REAL: 0.5, Type.INT: 1.0, Type.DINT: 1.0}
-_NUMBER = re.compile(r"(?<![\w.#])\d+(?:\.\d+)?(?![\w.#])")
-POWER = "with the power lost"
-_RUN = re.compile(r"^\s*run for (\d+(?:\.\d+)?)\s*(ms|s|min)\b", re.IGNORECASE | re.MULTILINE)
+USUAL_MS = 5000
+"""How long a run is where there is no scenario to go by."""
 MOST = 12
 """Variants that are tried for a mistake."""
 _EXPECTS = re.compile(r"^[ \t]*(expect|shows)\b.*\n?", re.IGNORECASE | re.MULTILINE)
@@ -26,20 +27,15 @@ def variants(project: Project, mistake: Mistake, scenario: Scenario | None) -> l
     """
     found: list[Scenario] = []
     for said, rows, drops in _deeds(project, mistake, scenario):
-        base = _EXPECTS.sub("", scenario.text) if scenario is not None else "run for 5 s"
+        base = _EXPECTS.sub("", scenario.text) if scenario is not None else f"run for {USUAL_MS} ms"
         kept = [
             row for row in base.splitlines() if not drops or not re.search(rf"\bset {drops} to\b", row, re.IGNORECASE)
         ]
         name = f"{scenario.name}, {said}" if scenario is not None else said[:1].upper() + said[1:]
-        at = next((i for i, row in enumerate(kept) if _RUN.match(row)), len(kept)) if said.startswith(POWER) else 0
-        found.append(Scenario(name, "\n".join([*kept[:at], *rows, *kept[at:]]).strip()))
+        # Rows are done as they stand: what is done at the start comes before the others, a later loss of power behind them.
+        rows = [*kept, *rows] if mistake.kind == "retain" else [*rows, *kept]
+        found.append(Scenario(name, "\n".join(rows).strip()))
     return found[:MOST]
-
-
-def _run_ms(scenario: Scenario | None) -> int:
-    """How long a scenario runs; 5 s without one."""
-    found = _RUN.search(scenario.text) if scenario is not None else None
-    return 5000 if found is None else round(float(found[1]) * {"ms": 1, "s": 1000, "min": 60_000}[found[2].lower()])
 
 
 def _deeds(project: Project, mistake: Mistake, scenario: Scenario | None) -> Iterator[tuple[str, list[str], str]]:
@@ -59,10 +55,10 @@ def _deeds(project: Project, mistake: Mistake, scenario: Scenario | None) -> Ite
                 yield f"{output} asked for with {s.name}", both, ""
     yield from _numbers(project, mistake, names)
     if mistake.kind == "retain":
-        length = _run_ms(scenario)
+        length = (parse_scenario(scenario.text).length_ms if scenario is not None else 0) or USUAL_MS
         for part in (3, 2, 6):
             ms = length * (part - 1) // part
-            yield f"{POWER} after {ms / 1000:g} s", [f"at {ms} ms: power cycle"], ""
+            yield f"with the power lost after {ms / 1000:g} s", [f"at {ms} ms: power cycle"], ""
     wired = {signal.lower(): d for d in project.devices for _, signal in d.wires}
     for s in inputs:
         for value in ("FALSE", "TRUE"):
@@ -75,7 +71,7 @@ def _deeds(project: Project, mistake: Mistake, scenario: Scenario | None) -> Ite
 def _numbers(project: Project, mistake: Mistake, names: list[Signal]) -> Iterator[tuple[str, list[str], str]]:
     """A number that comes in beside what it is compared with, at it, and on its other side."""
     limits = [float(s.start) for s in names if s.cls is SignalClass.SETTING and s.type in _STEPS]
-    limits += [float(x) for text in mistake.changed for x in _NUMBER.findall(text)]
+    limits += [x for text in mistake.changed for x in numbers_in(text)]
     for s in names:
         step = _STEPS.get(s.type)
         if s.cls is not SignalClass.INPUT or step is None:

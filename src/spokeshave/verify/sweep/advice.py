@@ -95,7 +95,7 @@ def _left(project: Project, cell: Cell, names: dict[str, str]) -> Advice:
     step, device, at = names["step"], project.device(names["device"]), _at(project, names["step"])
     if device is None or at is None:
         return Advice(f"{step} has to await where {names['device']} is")
-    if not any(d for d in _sensed(device)):
+    if not any(device.wired(t.name) for t in sensors_of(device)):
         return Advice(
             f"{device.name} tells nobody where it is: {step} can only be sure of it with a switch, or a monitor that shows that it runs"
         )
@@ -138,10 +138,6 @@ def _unawaited(q: Sequence, step: Step, device: Device) -> Advice:
 
 def _await(sequence: str, index: int, condition: str) -> Callable[[Project], Project]:
     return lambda p: flow_edits.change_transition(p, sequence, index, condition=condition)
-
-
-def _sensed(device: Device) -> list[str]:
-    return [t.name for t in sensors_of(device) if device.wired(t.name)]
 
 
 def _awaited(q: Sequence, step: Step, device: Device) -> Iterator[tuple[int, str, str]]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import lru_cache
 
 from spokeshave.verify.scenarios import run_scenario
@@ -14,34 +13,25 @@ ENDS = ("extended", "retracted", "middle", "middle2")
 """Sensors of a linear actuator that tell that it is somewhere it can stay."""
 
 
-@dataclass(frozen=True, slots=True)
-class Audit:
-    """`said` are sentences; `unclean` is what is wrong behind a cycle without any fault, and `astray` what is otherwise in it."""
-
-    said: tuple[str, ...] = ()
-    unclean: str = ""
-
-
 @lru_cache(maxsize=2)
-def audit(reference: Reference) -> Audit:
-    """Whether the reference passes, whether what it drives comes to its end before its step is left, and whether it can be repeated:
-    played, reset and played again as in each cell, but with no fault.
+def unclean_by_itself(reference: Reference) -> str:
+    """What is wrong behind the cycle when it is played, reset and played again as in each cell, but with no fault; empty for nothing."""
+    return Trial(reference, Fault("none"), reference.steps[0]).run().unclean
+
+
+def audit(reference: Reference) -> tuple[str, ...]:
+    """In sentences: whether the reference passes, whether what it drives comes to its end before its step is left, and whether it can be
+    repeated.
     """
+    name = reference.scenario.name
     said = [*_failed(reference), *_on_their_way(reference)]
-    said += [
-        f"{reference.scenario.name} breaks its own rule without any fault: never {r}. The rule is left out"
-        for r in reference.breaks
-    ]
+    said += [f"{name} breaks its own rule without any fault: never {r}. The rule is left out" for r in reference.breaks]
     if not reference.returns:
-        said.append(
-            f"{reference.scenario.name} does not end in the steps in which it begins: no cycle is played behind a fault"
-        )
-        return Audit(tuple(said))
-    seen = Trial(reference, Fault("none"), reference.steps[0]).run()
-    if seen.unclean:
-        what = seen.unclean.removeprefix("the cycle behind it is not clean: ")
+        said.append(f"{name} does not end in the steps in which it begins: no cycle is played behind a fault")
+    elif unclean := unclean_by_itself(reference):
+        what = unclean.removeprefix("the cycle behind it is not clean: ")
         said.append(f"Without any fault the cycle does not repeat itself: {what}. No cell is called bad for that alone")
-    return Audit(tuple(said), seen.unclean)
+    return tuple(said)
 
 
 def _failed(reference: Reference) -> list[str]:

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import re
-
+from spokeshave.language.scenario import parse_scenario
 from spokeshave.language.scenario_lists import cases_of
 from spokeshave.model.project import Project, Scenario
 from spokeshave.verify import VerifyError
@@ -32,9 +31,6 @@ def cycles_of(project: Project) -> list[Scenario]:
     return found
 
 
-_ORDER = re.compile(r"^\s*expect order [^:]+:(.*)$", re.MULTILINE | re.IGNORECASE)
-
-
 def promises_to_come_back(scenario: Scenario) -> bool:
     """Whether the rows say of each order of steps that it ends in the step in which it begins."""
     orders = _orders(scenario)
@@ -42,7 +38,9 @@ def promises_to_come_back(scenario: Scenario) -> bool:
 
 
 def _orders(scenario: Scenario) -> list[list[str]]:
-    return [[step.strip().lower() for step in m[1].split(",")] for m in _ORDER.finditer(scenario.text)]
+    """The steps of each order that its rows expect, without the sequence."""
+    rows = parse_scenario(scenario.text).expectations
+    return [[step.lower() for step in row.names[1:]] for row in rows if row.kind == "order"]
 
 
 def likely_cycle(possible: list[Scenario]) -> Scenario | None:

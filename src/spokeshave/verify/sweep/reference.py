@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 from spokeshave.engine.program import Program
@@ -179,8 +180,7 @@ class Reference:
         """The driven devices with a drive that its sequence acts on, but for steps that run beside it."""
         program, (i, a) = self.program, step
         blocks = [b for x in program.sequences[i].steps if not self._beside(i, a, x.index) for b in x.blocks]
-        acted = {program.targets[b.target].slot for b in blocks}
-        acted |= {final for final, asked in program.asked.items() if asked in acted}
+        acted = _outputs_of(program, (b.target for b in blocks))
         return {n for n, d in enumerate(program.devices) if driven[n] and not acted.isdisjoint(d.drives)}
 
     def _awaited(self, step: Entry) -> dict[int, frozenset[int]]:
@@ -197,9 +197,8 @@ class Reference:
         program, (i, a) = self.program, step
         steps = program.sequences[i].steps
         after = {t for w in steps[a].ways for t in w.targets}
-        slots = {program.targets[b.target].slot for x in after for b in steps[x].blocks}
-        slots |= {program.targets[b.target].slot for b in steps[a].blocks if b not in steps[a].constant}
-        slots |= {final for final, asked in program.asked.items() if asked in slots}
+        kept = [b for x in after for b in steps[x].blocks] + [b for b in steps[a].blocks if b not in steps[a].constant]
+        slots = _outputs_of(program, (b.target for b in kept))
         known = zip(self.matters[step][visit], self._sensors[step][visit])
         return [d for d, sensors in known if sensors is None and slots.isdisjoint(program.devices[d].drives)]
 
@@ -298,11 +297,16 @@ def _shown(value: Value) -> str:
     return str(value).upper() if isinstance(value, bool) else f"{value:g}"
 
 
+def _outputs_of(program: Program, targets: Iterable[int]) -> set[int]:
+    """The slots of targets of blocks: as they are asked for, and as they go out."""
+    slots = {program.targets[t].slot for t in targets}
+    return slots | {final for final, asked in program.asked.items() if asked in slots}
+
+
 def _moving_outputs(program: Program, regulated: frozenset[str]) -> tuple[int, ...]:
     """Slots of the outputs that do not only tell people something, and do not follow a number by themselves, whatever sequences do."""
     shown = {slot for d in program.devices if d.device.kind in SHOWN_BY for slot in d.drives}
     used = {slot for d in program.devices if d.device.kind not in SHOWN_BY for slot in d.drives}
-    acted = {target.slot for target in program.targets}
-    acted |= {final for final, asked in program.asked.items() if asked in acted}
+    acted = _outputs_of(program, range(len(program.targets)))
     outputs = (r for r in program.recorded if r.kind == "output" and r.slot not in shown - used)
     return tuple(r.slot for r in outputs if r.slot in acted or r.name.lower() not in regulated)

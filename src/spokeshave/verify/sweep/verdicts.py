@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from enum import StrEnum
 
-from spokeshave.verify.sweep.audit import audit
+from spokeshave.verify.sweep.audit import unclean_by_itself
 from spokeshave.verify.sweep.faults import Fault
 from spokeshave.verify.sweep.reference import Reference
 from spokeshave.verify.sweep.trial import Seen, Trial
@@ -47,7 +47,7 @@ def try_out(reference: Reference, fault: Fault, step: Entry) -> Cell:
     """Runs one cell and judges it."""
     trial = Trial(reference, fault, step)
     seen = trial.run()
-    if seen.unclean and seen.unclean == audit(reference).unclean:
+    if seen.unclean and seen.unclean == unclean_by_itself(reference):
         seen = replace(seen, unclean="")
     verdict, because = judge(fault, seen, str(trial.session.stopped or ""))
     period = reference.program.period_ms

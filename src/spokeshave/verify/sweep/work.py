@@ -95,7 +95,7 @@ def describe(sent: Sent, cycle: str, reset: str) -> Described:
 
 def look_at_reference(sent: Sent, cycle: str, reset: str) -> tuple[str, ...]:
     """In a process: what the cycle leaves undone itself, see `audit`."""
-    return audit(_reference(sent, cycle, reset)).said
+    return audit(_reference(sent, cycle, reset))
 
 
 def run_cells(sent: Sent, cycle: str, reset: str, fault: int, first: int) -> list[Cell]:
