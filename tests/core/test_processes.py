@@ -93,3 +93,11 @@ def test_processes_end_when_the_program_is_killed():
     while not all(map(_gone, workers)):
         assert time.monotonic() < end_by, "they went on for nobody"
         time.sleep(0.02)
+
+
+def read_ahead() -> tuple[bool, bool]:
+    return "spokeshave.verify.sweep.work" in sys.modules, "numpy" in sys.modules
+
+
+def test_a_process_begins_with_what_it_needs_and_without_what_has_threads_of_its_own(one):
+    assert executor().submit(read_ahead).result(timeout=60) == (True, False)

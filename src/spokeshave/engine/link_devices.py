@@ -7,7 +7,7 @@ the sensors in phase 1 and drives in phase 10, as if it went through a signal.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from spokeshave.engine import program as pg
@@ -79,6 +79,8 @@ class DeviceLinker:
         self.own: list[_Own] = []
         self.kept: dict[str, int] = {}
         """Slots of the machine itself, by lower-case `device.name`: a power cycle of the controls leaves them."""
+        self._compared: set[int] = set()
+        """Devices, by index, whose number is nothing but compared with."""
 
     def read(self) -> None:
         new = self.texts.table.new
@@ -121,13 +123,20 @@ class DeviceLinker:
             first = devices[-1].first_drive + len(devices[-1].drives) if devices else 0
             device = build(d, project.period_ms, coupled)
             given = {name: slot for (source, name), slot in between.items() if source == d.name.lower() and i not in of}
-            devices.append(self._device(d, device, drives[i], first, given, times, inward))
+            devices.append(self._device(i, device, drives[i], first, given, inward))
         return {
-            "devices": tuple(devices),
+            "devices": self.timed(tuple(devices), times),
             "own": tuple(self._linked_own(o, drives[o.index], code) for o in self.own),
             "inward": inward,
             "machine": dict(self.kept),
         }
+
+    def timed(self, devices: tuple[pg.LinkedDevice, ...], times: Times) -> tuple[pg.LinkedDevice, ...]:
+        """The same devices with what their numbers are compared with."""
+        return tuple(
+            replace(d, thresholds=times.thresholds(d.number)) if i in self._compared else d
+            for i, d in enumerate(devices)
+        )
 
     def _slot_between(self, c: Connection, own: _Own | None) -> int:
         """Where the value that goes along a connection stands."""
@@ -141,10 +150,10 @@ class DeviceLinker:
         return slot
 
     def _device(
-        self, d: Described, device: Device, drives: tuple[int, ...], first: int, given: dict[str, int], times: Times,
+        self, index: int, device: Device, drives: tuple[int, ...], first: int, given: dict[str, int],
         inward: frozenset[int],
     ) -> pg.LinkedDevice:  # fmt: skip
-        final = self.texts.table.final
+        d, final = self.project.devices[index], self.texts.table.final
         own = isinstance(device, OwnDevice)
         terminals = () if own else sensors_of(d)
         sensors = tuple((i, final[d.wired(t.name).lower()]) for i, t in enumerate(terminals) if d.wired(t.name))
@@ -162,10 +171,9 @@ class DeviceLinker:
         can_harm = type(device).hazards is not Device.hazards and (
             device.harmed_by_time or sum(slot != pg.NOTHING for slot in drives) > 1
         )
-        thresholds = None if matters else times.thresholds(number)
-        return pg.LinkedDevice(
-            d.name, device, drives, first, can_harm, sensors, tuple(slots), number, thresholds, inner
-        )
+        if not matters:
+            self._compared.add(index)
+        return pg.LinkedDevice(d.name, device, drives, first, can_harm, sensors, tuple(slots), number, None, inner)
 
     def _linked_own(self, own: _Own, drives: tuple[int, ...], code: list[Compiled]) -> pg.LinkedOwn:
         d = self.project.devices[own.index]

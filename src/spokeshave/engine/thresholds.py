@@ -67,6 +67,12 @@ class _Reader:
         self.compared: list[tuple[int, str, ck.Checked]] = []
         self.otherwise: set[int] = set()
 
+    def copy(self) -> _Reader:
+        """One that has read the same and reads on by itself."""
+        other = _Reader(self.steps, self.numbers, self.fixed)
+        other.compared, other.otherwise = list(self.compared), set(self.otherwise)
+        return other
+
     def read(self, node: ck.Checked) -> None:
         match node:
             case ck.Load():
@@ -98,33 +104,55 @@ class _Reader:
         return False
 
 
-def read_times(table: SlotTable, units: Sequence[Unit], steps: frozenset[int], unseen: Sequence[int]) -> Times:
-    """Looks through all texts of a project. `steps` are the slots of step times, `unseen` those for `Times.unseen`."""
-    timers = {(kind, base) for kind, base in table.base.values() if kind in ("TON", "TOF", "TP")}
-    elapsed = {base + _ET for _, base in timers}
-    of_class = {c: {table.final[s.name.lower()] for s in table.project.variables if s.cls is c} for c in SignalClass}
-    numbers = frozenset(table.final[s.name.lower()] for s in table.project.variables if s.type is Type.REAL)
-    reader = _Reader(steps, numbers & of_class[SignalClass.INPUT], frozenset(of_class[SignalClass.SETTING]))
-    for _, tree in units:
-        for node in _expressions(tree):
-            reader.read(node)
-    holds = (time for _, _, _, time in table.edges if time is not None)
-    fixed_holds = all(x.slot in reader.fixed for time in holds for x in ck.loads(time))
-    code = compile_units([(0, other) for _, _, other in reader.compared])
-    comparisons: dict[int, tuple[Comparison, ...]] = {}
-    for (slot, op, tree), compiled in zip(reader.compared, code):
-        other = compiled if isinstance(tree, (ck.Const, ck.Load)) else partial(_or_none, compiled)
-        comparisons[slot] = (*comparisons.get(slot, ()), Comparison(op, other, tree))
-    looked_at = [i for i in unseen if i not in elapsed]
-    return Times(
-        {slot: c for slot, c in comparisons.items() if slot in steps},
-        steps & reader.otherwise,
-        {slot: comparisons.get(slot, ()) for slot in reader.numbers - reader.otherwise},
-        tuple(sorted(timers)),
-        bool(elapsed & reader.otherwise),
-        all(x.slot in reader.fixed for _, _, other in reader.compared for x in ck.loads(other)) and fixed_holds,
-        itemgetter(*looked_at) if looked_at else lambda v: None,
-    )
+class TimesReader:
+    """Looks through all texts of a project once. `steps` are the slots of step times, `unseen` those for `Times.unseen`."""
+
+    def __init__(self, table: SlotTable, units: Sequence[Unit], steps: frozenset[int], unseen: Sequence[int]) -> None:
+        self._steps = steps
+        timers = {(kind, base) for kind, base in table.base.values() if kind in ("TON", "TOF", "TP")}
+        self._timers = tuple(sorted(timers))
+        self._elapsed = {base + _ET for _, base in timers}
+        of_class = {
+            c: {table.final[s.name.lower()] for s in table.project.variables if s.cls is c} for c in SignalClass
+        }
+        numbers = frozenset(table.final[s.name.lower()] for s in table.project.variables if s.type is Type.REAL)
+        self._read = _Reader(steps, numbers & of_class[SignalClass.INPUT], frozenset(of_class[SignalClass.SETTING]))
+        for _, tree in units:
+            for node in _expressions(tree):
+                self._read.read(node)
+        holds = (time for _, _, _, time in table.edges if time is not None)
+        self._fixed_holds = all(x.slot in self._read.fixed for time in holds for x in ck.loads(time))
+        self._code = _comparisons(self._read.compared)
+        looked_at = [i for i in unseen if i not in self._elapsed]
+        self._unseen = itemgetter(*looked_at) if looked_at else lambda v: None
+
+    def times(self, also: Sequence[ck.Checked] = ()) -> Times:
+        """What passes and is compared, in the texts and in the conditions of `also`."""
+        reader, steps = self._read.copy(), self._steps
+        for tree in also:
+            reader.read(tree)
+        code = [*self._code, *_comparisons(reader.compared[len(self._code) :])]
+        comparisons: dict[int, tuple[Comparison, ...]] = {}
+        for (slot, _, _), comparison in zip(reader.compared, code):
+            comparisons[slot] = (*comparisons.get(slot, ()), comparison)
+        return Times(
+            {slot: c for slot, c in comparisons.items() if slot in steps},
+            steps & reader.otherwise,
+            {slot: comparisons.get(slot, ()) for slot in reader.numbers - reader.otherwise},
+            self._timers,
+            bool(self._elapsed & reader.otherwise),
+            self._fixed_holds
+            and all(x.slot in reader.fixed for _, _, other in reader.compared for x in ck.loads(other)),
+            self._unseen,
+        )
+
+
+def _comparisons(compared: Sequence[tuple[int, str, ck.Checked]]) -> list[Comparison]:
+    code = compile_units([(0, other) for _, _, other in compared])
+    return [
+        Comparison(op, one if isinstance(tree, (ck.Const, ck.Load)) else partial(_or_none, one), tree)
+        for (_, op, tree), one in zip(compared, code)
+    ]
 
 
 def _or_none(compiled: Compiled, v: list[Any]) -> Any:

@@ -3,6 +3,7 @@
     desktop or command --work, arguments--> process: work(...), look(part) from time to time --result--> future
 
 They are started with the first work and stay for the next. They end by themselves when the program that started them is gone.
+Each is a fork of a process that has read the modules already: the first work begins at once, and what they read is shared.
 """
 
 from __future__ import annotations
@@ -49,6 +50,10 @@ def _do(number: int, work: Callable[..., T], arguments: tuple[Any, ...]) -> T:
 # -- in the program
 
 
+_READ_AHEAD = ["spokeshave.verify.batch", "spokeshave.verify.sweep.work"]
+"""What the processes are forked with. Nothing that needs NumPy, which has threads of its own: a fork would be without them."""
+
+
 @dataclass
 class _Pool:
     inner: ProcessPoolExecutor
@@ -81,7 +86,8 @@ def executor(jobs: int = 0) -> Executor:
     """The processes, started if there are none: `jobs` of them, else one for each processor this program may use."""
     global _pool
     if _pool is None:
-        context = get_context("spawn")
+        context = get_context("forkserver")
+        context.set_forkserver_preload(_READ_AHEAD)
         parts, ended = context.Array("d", SLOTS, lock=False), context.Array("q", SLOTS, lock=False)
         inner = ProcessPoolExecutor(
             jobs or len(os.sched_getaffinity(0)), context, initializer=_begin_process, initargs=(parts, ended)

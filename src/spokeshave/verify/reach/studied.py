@@ -7,7 +7,7 @@ from dataclasses import replace
 from itertools import islice, pairwise, product
 from typing import Any
 
-from spokeshave.engine.link import Linker, LinkError
+from spokeshave.engine.link import compilation
 from spokeshave.engine.names import TextScope
 from spokeshave.engine.program import LinkedStep, Way
 from spokeshave.engine.waits import MIRROR, first_at
@@ -43,11 +43,9 @@ class Studied:
         those that may have one of several values.
         """
         bare = replace(project, devices=(), connections=(), groups=(), scenarios=(), accepted=())
-        linker = Linker(bare)
-        program = linker.program()
-        if program is None:
-            raise LinkError(linker.found)
-        self.project, self.program, self.linker = project, program, linker
+        compiled = compilation(bare)
+        program = compiled.program()
+        self.project, self.program, self.texts = project, program, compiled.texts
         self.limits: list[str] = []
         self.start = program.start
         self.of_slot = {r.slot: r for r in program.recorded}
@@ -65,7 +63,7 @@ class Studied:
     # -- texts
 
     def _read_texts(self) -> None:
-        program, texts = self.program, self.linker.texts
+        program, texts = self.program, self.texts
         trees: dict[Place, Any] = {
             texts.places[n]: tuple(_spliced(tree)) if isinstance(tree, tuple) else tree
             for n, tree in texts.units
@@ -112,9 +110,9 @@ class Studied:
 
     def assumption(self, text: str) -> ck.Checked:
         """A condition on inputs and settings. Raises `StudyError`."""
-        done = self.linker.texts.condition(text, Place(item="assumption"), TextScope(self.linker.texts.table))
+        done = self.texts.condition(text, Place(item="assumption"), TextScope(self.texts.table))
         if done is None:
-            raise StudyError(f"the assumption {text!r}: {self.linker.found[-1].message}")
+            raise StudyError(f"the assumption {text!r}: {self.texts.found[-1].message}")
         tree: ck.Checked = done[1]
         for load in ck.loads(tree):
             if self.of_slot.get(load.slot) is None or self.of_slot[load.slot].kind not in ("input", "setting"):
@@ -123,10 +121,10 @@ class Studied:
 
     def readable(self, condition: str, text: str) -> None:
         """Raises `StudyError` for a condition that cannot be read, which stands in the line `text`."""
-        before = len(self.linker.found)
-        if self.linker.texts.condition(condition, Place(item="never"), TextScope(self.linker.texts.table)) is None:
-            found = self.linker.found[before:]
-            del self.linker.found[before:]
+        before = len(self.texts.found)
+        if self.texts.condition(condition, Place(item="never"), TextScope(self.texts.table)) is None:
+            found = self.texts.found[before:]
+            del self.texts.found[before:]
             raise StudyError(f"{text}: {found[-1].message}")
 
     # -- what matters
@@ -210,7 +208,7 @@ class Studied:
                 )
 
     def _is_block(self, slot: int) -> bool:
-        table = self.linker.texts.table
+        table = self.texts.table
         return table.first_instance <= slot < table.first_edge
 
     def _is_made_anew(self, slot: int) -> bool:

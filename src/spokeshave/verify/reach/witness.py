@@ -101,7 +101,7 @@ def _predecessors(found: Found, at: int) -> list[int]:
 class _Player:
     def __init__(self, explorer: Explorer, found: Found) -> None:
         self.explorer, self.found, self.studied = explorer, found, found.studied
-        self.session = Session(self.studied.linker.project, every_scan=True)
+        self.session = Session(self.studied.texts.project, every_scan=True)
         self.names = {slot: self.studied.of_slot[slot].name for slot in self.studied.inputs}
         self.values: dict[int, Value] = {}
         self.rows: list[tuple[int, str, Value]] = []
