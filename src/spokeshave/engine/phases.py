@@ -362,15 +362,14 @@ def forget_moves(s: Situation) -> None:
 
 
 def _come_or_go(program: Program, s: Situation, trip: LinkedTrip, condition: bool, reset: bool) -> None:
-    ident, place = f"trip:{trip.name}", Place("trip", item=trip.name)
     if not s.trip_on[trip.index]:
         if condition or trip.index in s.raised:
             s.trip_on[trip.index] = True
             s.effected[trip.index] = set()
-            raise_alarm(program, s, ident, f"trip {trip.name}", place)
+            raise_alarm(program, s, f"trip:{trip.name}", f"trip {trip.name}", Place("trip", item=trip.name))
     elif not condition and (reset or not trip.latching):
         s.trip_on[trip.index] = False
-        clear_alarm(s, ident)
+        clear_alarm(s, f"trip:{trip.name}")
 
 
 def _take_effect(program: Program, s: Situation, trip: LinkedTrip, i: int) -> None:

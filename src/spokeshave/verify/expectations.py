@@ -9,7 +9,7 @@ from math import inf
 from typing import Any
 
 from spokeshave.engine.explain import blockers
-from spokeshave.engine.program import Program
+from spokeshave.engine.program import LinkedSequence, Program
 from spokeshave.engine.situation import Situation
 from spokeshave.language import checked as ck
 from spokeshave.language.compile import compile_units
@@ -67,13 +67,12 @@ class Watcher:
         """Since when what must hold does not."""
 
     def see(self, s: Situation) -> None:
-        """Looks at the situation at the end of scan `s.k - 1`."""
+        """Looks at the situation at the end of scan `s.k - 1`, as long as nothing is decided."""
         self.now = (s.k - 1) * self.program.period_ms - self.start_ms
-        if self.decided is None:
-            try:
-                self.look(s)
-            except RunStop as stop:
-                self.has_no_value(stop)
+        try:
+            self.look(s)
+        except RunStop as stop:
+            self.has_no_value(stop)
 
     def look(self, s: Situation) -> None:
         raise NotImplementedError
@@ -329,23 +328,33 @@ class Counted(Watcher):
         self.decide(Outcome.PASS if enough else Outcome.NOT_REACHED, f"{self.word} {_times(self.count)}", self.last_ms)
 
 
+def _step_in(q: LinkedSequence, name: str) -> int:
+    return next(s.index for s in q.steps if s.name.lower() == name.lower())
+
+
 class Steps(Watcher):
     """Expectations on when steps are entered and left: order, reach, lasts."""
 
     def __init__(self, row: ExpectRow, program: Program, trees: tuple[ck.Checked, ...]) -> None:
         super().__init__(row, program, trees)
-        self.seq = next(q for q in program.sequences if q.name.lower() == row.names[0].lower())
+        by_name = {q.name.lower(): q for q in program.sequences}
+        self.seq = by_name[row.names[0].lower()]
         self.came: list[tuple[str, int]] = []
         self.stays: list[tuple[int, int]] = []
         self.open = -1
+        self._step = -1
+        self._ends: list[tuple[int, int]] = []
+        """Sequence and step that are to be reached, and from which it counts."""
+        if row.kind.startswith("lasts"):
+            self._step, self._see = _step_in(self.seq, row.names[1]), self._see_stay
+        elif row.kind == "reach":
+            ends = ((by_name[q.lower()], step) for q, step in zip(row.names[::2], row.names[1::2]))
+            self._ends, self._see = [(q.index, _step_in(q, step)) for q, step in ends], self._see_reach
+        else:
+            self._see = self._see_entries
 
     def look(self, s: Situation) -> None:
-        if self.row.kind.startswith("lasts"):
-            self._see_stay(s)
-        elif self.row.kind == "reach":
-            self._see_reach(s)
-        else:
-            self._see_entries(s)
+        self._see(s)
 
     def _see_entries(self, s: Situation) -> None:
         if not entered(s, self.seq.index):
@@ -366,10 +375,9 @@ class Steps(Watcher):
     def _see_reach(self, s: Situation) -> None:
         if len(self.row.names) == 2 and self.open < 0:  # from a mark, or from the start
             self.open = self.marks.get(self.row.note.lower(), -1) if self.row.note else 0
-        for which in (1, 0) if len(self.row.names) > 2 else (0,):
-            q, step = self.row.names[2 * which : 2 * which + 2]
-            seq = next(x for x in self.program.sequences if x.name.lower() == q.lower())
-            if any(seq.steps[a].name.lower() == step.lower() for a in entered(s, seq.index)):
+        for which in range(len(self._ends) - 1, -1, -1):  # from where it counts, before what is to be reached
+            sequence, step = self._ends[which]
+            if step in s.came[sequence] and step in s.active[sequence]:
                 if which and self.open < 0:
                     self.open = self.now
                 elif not which and self.open >= 0:
@@ -379,15 +387,14 @@ class Steps(Watcher):
                     return
 
     def _see_stay(self, s: Situation) -> None:
-        step = next(x for x in self.seq.steps if x.name.lower() == self.row.names[1].lower())
-        if step.index in s.left[self.seq.index] and self.open >= 0:
+        if self._step in s.left[self.seq.index] and self.open >= 0:
             took = self.now - self.open
             self.stays.append((self.open, took))
             self.open = -1
             least = self.row.kind == "lasts_least"
             if (took < self.row.ms - self.slack_ms) if least else (took > self.row.ms + self.slack_ms):
                 self.decide(Outcome.FAIL, f"it lasted {_seconds(took)}")
-        if step.index in entered(s, self.seq.index):
+        if self._step in s.came[self.seq.index] and self._step in s.active[self.seq.index]:
             self.open = self.now
 
     def end(self) -> None:

@@ -14,6 +14,7 @@ from spokeshave.engine.program import LinkedSequence, LinkedStep, LinkedTrip, Pr
 from spokeshave.engine.situation import Mode, Situation
 from spokeshave.language import checked as ck
 from spokeshave.language.compile import or_false
+from spokeshave.language.functions import RunStop
 from spokeshave.language.terms import terms_of
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Project
@@ -179,13 +180,16 @@ class ActedWatch:
     """Which rules came into play in a run: `first` has each with its time in ms since the scenario started."""
 
     def __init__(self, program: Program, start_ms: int) -> None:
-        self.open = tests(program)
+        self.open = list(_tests(program))
         self.period, self.start_ms = program.period_ms, start_ms
         self.first: dict[Key, int] = {}
 
     def see(self, s: Situation) -> None:
         """Looks at the situation at the end of scan `s.k - 1`."""
-        came = [key for key, acts in self.open if acts(s)]
+        try:
+            came = [key for key, acts in self.open if acts(s)]
+        except RunStop:  # a condition has no value: only what has one acts
+            came = [key for key, acts in self.open if or_false(acts)(s)]
         if came:
             now = (s.k - 1) * self.period - self.start_ms
             for key in came:

@@ -150,6 +150,10 @@ class CaseRun:
         """What watchers let pass, see `Watcher.slack_ms`."""
         self.acted: ActedWatch | None = None
         self.watchers: list[Watcher] = []
+        self._looking: list[Watcher] = []
+        """Those that are not decided yet."""
+        self._timed: list[Watcher] = []
+        """Those that want to look at some time even if nothing happens."""
         self.edges = SheetEdges((), self.session.program)
         self.stopped = ""
         period = project.period_ms
@@ -182,6 +186,10 @@ class CaseRun:
             watcher.start_ms, watcher.marks = self.script.start_ms, self.script.marks
             watcher.slack_ms = self.slack_ms
             self.watchers.append(watcher)
+        self._looking = [
+            w for w in self.watchers if not isinstance(w, Alarms)
+        ]  # those are read from the trace at the end
+        self._timed = [w for w in self._looking if type(w).due is not Watcher.due]
 
     def advance(self, scans: int) -> bool:
         """Runs up to that many scans; FALSE when there is nothing more to run."""
@@ -223,8 +231,9 @@ class CaseRun:
     def _due(self) -> int:
         """The scan behind which somebody has to look even if nothing happens: the script, or a watcher by its time."""
         period, start = self.session.program.period_ms, self.script.start_ms
-        times = [t for w in self.watchers if w.decided is None and (t := w.due()) is not None]
-        times += self.edges.due()
+        times = [t for w in self._timed if w.decided is None and (t := w.due()) is not None]
+        if self.edges.edges:
+            times += self.edges.due()
         scans = [-(-(start + t) // period) for t in times]
         k = self.session.k
         return min([self.script.next_scan(), *(scan + 1 for scan in scans if scan >= k)])
@@ -250,14 +259,17 @@ class CaseRun:
         self.acted.see(s)
         if self.edges.edges:
             self.edges.see(s, (s.k - 1) * self.session.program.period_ms - self.script.start_ms)
-        for w in self.watchers:
-            if w.decided is None:
-                if over:
-                    w.pass_over(over)
-                if (stop := self.edges.fault_in(w.trees)) is not None:
-                    w.has_no_value(stop)
-                else:
-                    w.see(s)
+        decided = False
+        for w in self._looking:
+            if over:
+                w.pass_over(over)
+            if self.edges.faults and (stop := self.edges.fault_in(w.trees)) is not None:
+                w.has_no_value(stop)
+            else:
+                w.see(s)
+            decided |= w.decided is not None
+        if decided:
+            self._looking = [w for w in self._looking if w.decided is None]
 
     def _end(self) -> bool:
         if self.ahead and not self.stopped:
