@@ -12,7 +12,7 @@ from spokeshave.engine.checked_texts import Texts
 from spokeshave.engine.link_alarms import AlarmLinker
 from spokeshave.engine.link_devices import DeviceLinker
 from spokeshave.engine.link_sequence import SequenceLinker
-from spokeshave.engine.thresholds import TimesReader
+from spokeshave.engine.thresholds import TimesReader, expressions_of
 from spokeshave.language import checked as ck
 from spokeshave.language.compile import Choice, Compiled
 from spokeshave.language.effects import is_pure
@@ -66,6 +66,13 @@ class Compilation:
         devices = moving["devices"]
         slots = [s for d in devices for s in d.drives]
         blocks = sorted((b for q in linked for s in q.steps for b in s.blocks), key=lambda b: b.order)
+        locks = tuple(i(code) for i in found.interlocks if i is not None)
+        impure = any(not isinstance(tree, (tuple, Choice)) and not is_pure(tree) for _, tree in texts.units)
+        runs_texts = bool(project.opening.strip() or project.closing.strip() or project.home.strip())
+        texts_run = [texts.units[u][1] for u in (found.opening, found.closing) if u is not None]
+        always = [e for tree in texts_run for e in expressions_of(tree)] + ([found.home[1]] if found.home else [])
+        may_stop = [lock.checked for lock in locks if not lock.pure]
+        may_stop += [time for _, _, _, time in table.edges if time is not None and not is_pure(time)]
         self._program = pg.Program(
             project=project,
             period_ms=project.period_ms,
@@ -88,7 +95,7 @@ class Compilation:
             home=f(found.home[0]) if found.home else None,
             home_slot=table.home,
             home_tree=found.home[1] if found.home else None,
-            interlocks=tuple(i(code) for i in found.interlocks if i is not None),
+            interlocks=locks,
             pairs=tuple(p for p in found.pairs if p is not None),
             outputs=tuple(
                 (table.read[s.name.lower()], table.final[s.name.lower()])
@@ -97,15 +104,16 @@ class Compilation:
             ),
             **moving,
             driven=tuple(i for i, d in enumerate(devices) for _ in d.drives),
-            drives=itemgetter(*slots) if len(slots) > 1 else lambda v: tuple(v[s] for s in slots),
+            drives=itemgetter(*slots) if len(slots) > 1 else (lambda v: (v[slots[0]],)) if slots else lambda v: (),
             instances=dict(table.base),
             times=times,
             watched=self._watched(linked),
             by_order={b.order: b for b in blocks},
             has_bodies=any(t.run is not None for t in targets),
             transparent=not any(isinstance(tree, tuple) for _, tree in texts.units) and not project.trips,
-            restless=bool(project.opening.strip() or project.closing.strip() or project.home.strip())
-            or any(not isinstance(tree, (tuple, Choice)) and not is_pure(tree) for _, tree in texts.units),
+            restless=impure or runs_texts,
+            runs_texts=runs_texts or bool(may_stop),
+            always_read=frozenset(x.slot for tree in (*always, *may_stop) for x in ck.loads(tree)),
             looked_at=False,
             guarded=bool(project.trips) or any(q.can_hold or q.restart >= 0 for q in linked),
             retained=tuple(table.read[s.name.lower()] for s in project.variables if s.retain),

@@ -326,6 +326,10 @@ class Program:
     """Whether nothing but the engine itself changes what is recorded: no text assigns, no trip zeroes."""
     restless: bool
     """Whether a text runs in every scan, or a condition can do more than give its value."""
+    runs_texts: bool
+    """Whether there is anything of which `always_read` tells."""
+    always_read: frozenset[int]
+    """What texts read that run in every scan, and conditions that are asked in every scan and can do more than give their value."""
     looked_at: bool
     """Whether somebody looks at conditions from outside."""
     guarded: bool

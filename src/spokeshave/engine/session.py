@@ -199,6 +199,10 @@ class Session:
             s.dev_next[i], s.dev_ahead[i], s.dev_wake[i], s.dev_course[i] = s.k, (), s.k, None
         s.next_reading = min(s.dev_next, default=s.next_reading)
 
+    def look_anew(self) -> None:
+        """The next scan is run, whatever happens in it: for somebody who begins to look."""
+        self.situation.calm = -1
+
     def run_to(self, end: int, holds: Callable[[Situation], bool]) -> bool:
         """On to scan `end`, or until something holds after a scan; what it looks at by conditions is told to `look_at`."""
 
@@ -206,6 +210,7 @@ class Session:
             show_times(self.program, s)
             return holds(s)
 
+        self.look_anew()
         while self.k < end and self.stopped is None:
             before = self.k
             self.run_scans(end - self.k, look)

@@ -76,7 +76,7 @@ class Part:
 _SEQUENCE = Part(Of.SEQUENCE)
 _NESTED = Part(Of.SEQUENCE, deep=True)
 PARTS: dict[str, Part] = {
-    "k": Part(stays=True), "v": Part(), "cold": Part(), "changed": Part(), "moved": Part(),
+    "k": Part(stays=True), "v": Part(), "cold": Part(), "calm": Part(), "changed": Part(), "moved": Part(),
     # sequences
     "active": _NESTED, "entered": _NESTED, "came": _NESTED, "left": _NESTED, "jumped": _SEQUENCE,
     "lost": Part(Of.SEQUENCE, by_name=True), "mode": Part(Of.SEQUENCE, by_name=True), "late_hold": Part(Of.SEQUENCE, by_name=True),
@@ -118,6 +118,8 @@ class Situation:
         self.left: list[list[int]] = [[] for _ in range(n)]
         self.changed: list[int] = []
         """Slots that the engine itself may have changed in this scan: inputs, step flags, targets, outputs."""
+        self.calm = -1
+        """The scan before which it is known that it does nothing unless something comes; another number says nothing."""
         self.moved = True
         """Whether any step came or left, or any target of action blocks changed, in the last scan."""
         self.mode = [Mode.RUN] * n

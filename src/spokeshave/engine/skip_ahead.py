@@ -14,15 +14,15 @@ from spokeshave.engine.evolve import choose, in_order
 from spokeshave.engine.finish import outputs
 from spokeshave.engine.next_change import jump, next_of_time
 from spokeshave.engine.phases import forget_moves, read_devices, turn_device
-from spokeshave.engine.program import Program, Way
+from spokeshave.engine.program import OVERFLOWS, Program, Way
 from spokeshave.engine.quiescence import nothing_follows
 from spokeshave.engine.scan import scan
 from spokeshave.engine.scan_memo import Driven, Move, ScanMemo, Spot, moves_key
 from spokeshave.engine.situation import Situation
 from spokeshave.engine.trace import Trace
+from spokeshave.language.functions import RunStop
 from spokeshave.machine.device import NEVER
 
-NOT_KNOWN = object()
 Look = Callable[[Situation], bool]
 
 
@@ -46,10 +46,13 @@ class SkipAhead:
 
     def _by_phases(self, end: int, most: int) -> bool:
         program, s, trace = self.program, self.s, self.trace
-        can_glance = not (program.restless or s.forces or s.by_hand)
-        wake, quiet, unseen = 0, False, NOT_KNOWN
+        can_glance = not (s.forces or s.by_hand)
+        idle = not program.runs_texts
+        wake, quiet, unseen = 0, s.calm == s.k, program.times.unseen(s.v)
+        if quiet:
+            wake = self._jump(next_of_time(program, s), end)
         while s.k < end and self.run < most:
-            if can_glance and s.k < wake and not s.bodies and self._nothing_but_inputs():
+            if can_glance and (quiet or idle) and s.k < wake and not s.bodies and self._nothing_but_inputs():
                 self.glances += 1
                 quiet = True
             else:
@@ -58,22 +61,38 @@ class SkipAhead:
                 wake = 0
                 before, unseen = unseen, program.times.unseen(s.v)
                 quiet = not trace.stirred and unseen == before
+            s.calm = s.k if quiet else -1
             if self.look is not None and self.look(s):
                 return True
-            if (quiet or can_glance) and (wake <= s.k or not program.times.fixed):
+            if (quiet or (can_glance and idle)) and (wake <= s.k or not program.times.fixed):
                 wake = next_of_time(program, s)
             if quiet:
-                to = wake if wake < s.next_reading else s.next_reading
-                if to > s.k:
-                    jump(program, s, to if to < end else end)
+                wake = self._jump(wake, end)
         return False
+
+    def _jump(self, wake: int, end: int) -> int:
+        """Jumps over the scans before `wake` in which no device shows anything either, at most to `end`."""
+        s = self.s
+        to = min(wake, s.next_reading, end)
+        if to > s.k:
+            jump(self.program, s, to)
+            s.calm = to
+        return wake
 
     def _nothing_but_inputs(self) -> bool:
         """Whether scan `k` does nothing but take in what devices show; if so it is put down, else nothing has happened."""
         program, s = self.program, self.s
         read_devices(program, s)
-        if s.events or not program.inward.isdisjoint(s.changed) or not nothing_follows(program, s):
+        if s.events or not program.inward.isdisjoint(s.changed):
             return False
+        if not program.always_read.isdisjoint(s.changed):
+            return False  # what runs in every scan, and has done nothing, sees something else now
+        try:
+            if not nothing_follows(program, s) or s.v[OVERFLOWS]:
+                s.v[OVERFLOWS].clear()
+                return False
+        except RunStop:
+            return False  # the scan stops there too, and tells it
         if s.moved:
             s.moved = False
             forget_moves(s)

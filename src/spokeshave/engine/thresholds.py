@@ -118,7 +118,7 @@ class TimesReader:
         numbers = frozenset(table.final[s.name.lower()] for s in table.project.variables if s.type is Type.REAL)
         self._read = _Reader(steps, numbers & of_class[SignalClass.INPUT], frozenset(of_class[SignalClass.SETTING]))
         for _, tree in units:
-            for node in _expressions(tree):
+            for node in expressions_of(tree):
                 self._read.read(node)
         holds = (time for _, _, _, time in table.edges if time is not None)
         self._fixed_holds = all(x.slot in self._read.fixed for time in holds for x in ck.loads(time))
@@ -162,7 +162,7 @@ def _or_none(compiled: Compiled, v: list[Any]) -> Any:
         return None
 
 
-def _expressions(tree: ck.Checked | tuple[ck.CheckedStatement, ...] | Choice) -> Iterator[ck.Checked]:
+def expressions_of(tree: ck.Checked | tuple[ck.CheckedStatement, ...] | Choice) -> Iterator[ck.Checked]:
     """All expressions of a text; those of a choice are texts of their own too."""
     if isinstance(tree, Choice):
         return
@@ -173,4 +173,4 @@ def _expressions(tree: ck.Checked | tuple[ck.CheckedStatement, ...] | Choice) ->
         expressions, blocks = ck.inner(s)
         yield from expressions
         for block in blocks:
-            yield from _expressions(block)
+            yield from expressions_of(block)

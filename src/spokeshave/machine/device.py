@@ -113,6 +113,7 @@ class Device(ABC):
         """`used` are the terminals that somebody looks at or drives; all without it."""
         self.period_ms = period_ms
         self.used = frozenset(t.name for t in self.terminals) if used is None else used
+        self._shows_number = any(t.type is Type.REAL and t.name in self.used for t in self.sensor_terminals())
         self.value = {p.name: float(parameters.get(p.name, p.default)) for p in self.parameters}
         for p in self.parameters:
             if not p.least <= self.value[p.name] < 1e9:
@@ -155,9 +156,9 @@ class Device(ABC):
 
     def ahead(self, state: State, k: int) -> Plan:
         """What comes after scan `k` if nothing turns: one scan at least, in their order. A plan that tells everything
-        ends with NEVER.
+        ends with NEVER. A number that nobody takes is left out.
         """
-        following = self.next_change(state, k)
+        following = self.next_change(state, k) if self._shows_number else self.next_switch(state, k)
         if following == NEVER:
             return END_OF_PLAN
         pairs = enumerate(zip(self.sense(state, k), self.sense(state, following)))

@@ -4,7 +4,8 @@ one scan earlier, since a mark acts in the scan in which its step is entered (th
 
 from __future__ import annotations
 
-from typing import Any
+import numpy as np
+from numpy.typing import NDArray
 
 from spokeshave.engine.link import LinkError, link
 from spokeshave.engine.program import Program
@@ -119,10 +120,12 @@ class Proof:
             a, b = _values(one.trace, output), _values(two.trace, output)
             both = min(len(a), len(b))
             a, b = a[:both], b[:both]
-            k = next((i for i, (x, y) in enumerate(zip(a, b)) if x != y and i > 0), -1)
-            if k >= 0 and not self.same:
-                self.same = f"at {k * project.period_ms} ms {output} is {b[k]} in the text and {a[k]} in the sequence"
-            if a[1:-1] != b[2:] and not self.later:
+            if not self.same and (other := np.flatnonzero(a[1:] != b[1:])).size:
+                k = int(other[0]) + 1
+                self.same = (
+                    f"at {k * project.period_ms} ms {output} is {b[k]:g} in the text and {a[k]:g} in the sequence"
+                )
+            if not self.later and not np.array_equal(a[1:-1], b[2:]):
                 self.later = f"{output} does not come one scan earlier like the others"
         return self.same if self.same and self.later else ""
 
@@ -141,28 +144,27 @@ class Proof:
         comes, is no difference, but it may not add up.
         """
         a, b = _values(chart, name), _values(text, name)
-        for k in range(1, min(len(a), len(b)) - 1):
-            if a[k] != b[k] and a[k] != b[k + 1] and a[k] != b[k - 1]:
-                return f"at {k * project.period_ms} ms {name} is {b[k]} in the text and {a[k]} in the sequence"
-        return ""
+        n = min(len(a), len(b))
+        mine, now = a[1 : n - 1], b[1 : n - 1]
+        other = np.flatnonzero((mine != now) & (mine != b[2:n]) & (mine != b[: n - 2])) if n > 2 else np.array([], int)
+        if not other.size:
+            return ""
+        k = int(other[0]) + 1
+        return f"at {k * project.period_ms} ms {name} is {b[k]:g} in the text and {a[k]:g} in the sequence"
 
 
-def _values(trace: Trace, name: str) -> list[Any]:
+def _values(trace: Trace, name: str) -> NDArray[np.float64]:
     """The value of a signal at the end of each scan."""
     scans, values = trace.changes(trace.column(name))
-    out: list[Any] = []
-    for i, value in enumerate(values):
-        end = int(scans[i + 1]) if i + 1 < len(scans) else trace.scan_count
-        out += [value] * (end - int(scans[i]))
-    return out
+    return np.repeat(values, np.diff(np.append(scans, trace.scan_count)))
 
 
-def _active(trace: Trace, numbers: dict[str, int]) -> list[int]:
+def _active(trace: Trace, numbers: dict[str, int]) -> NDArray[np.int64]:
     """The number of the first of some steps that is active at the end of each scan, -1 where none is."""
-    out = [-1] * trace.scan_count
+    out = np.full(trace.scan_count, -1)
     for name, number in reversed(numbers.items()):
         for begin, end in trace.windows(name):
-            out[begin:end] = [number] * (end - begin)
+            out[begin:end] = number
     return out
 
 
@@ -171,9 +173,10 @@ def _state_differs(one: Session, numbers: dict[str, int], two: Session, variable
     chart, text = one.trace, two.trace
     now = _active(chart, numbers)
     states = _values(text, variable)[: chart.scan_count]
-    if now[: len(states)] != states:
-        k = next(k for k, (a, b) in enumerate(zip(now, states)) if a != b)
-        return f"at {k * chart.period_ms} ms the state is {states[k]} in the text and {now[k]} in the sequence"
+    both = min(len(now), len(states))
+    if (other := np.flatnonzero(now[:both] != states[:both])).size:
+        k = int(other[0])
+        return f"at {k * chart.period_ms} ms the state is {states[k]:g} in the text and {now[k]} in the sequence"
     if one.stopped is None or text.scan_count <= chart.scan_count + 1:
         return ""
     return f"at {one.k * chart.period_ms} ms the sequence stops, and the text does not: {one.stopped.message}"

@@ -11,11 +11,13 @@ from typing import Any
 from spokeshave.engine.explain import blockers
 from spokeshave.engine.program import LinkedSequence, Program
 from spokeshave.engine.situation import Situation
+from spokeshave.engine.trace import Trace
 from spokeshave.language import checked as ck
 from spokeshave.language.compile import compile_units
 from spokeshave.language.functions import RunStop
 from spokeshave.language.scenario_rows import ExpectRow
 from spokeshave.model.alarms import phrase_of
+from spokeshave.model.project import Project, SignalClass, Type
 
 
 class Outcome(StrEnum):
@@ -232,18 +234,42 @@ class Throughout(Watcher):
             self.decide(Outcome.PASS, f"in all {self.seen} scans of it", self.first)
 
 
+def is_number(tree: ck.Checked, project: Project) -> bool:
+    """Whether an expression is nothing but a number that the machine gives: the trace has each of its values."""
+    if not isinstance(tree, ck.Load) or tree.type is not Type.REAL:
+        return False
+    signal = project.signal(tree.name)
+    return signal is not None and signal.cls is SignalClass.INPUT
+
+
 class ValueFrom(Watcher):
-    """value e from low to high, while a: decided by the first value outside, else tells the least and the most."""
+    """value e from low to high, while a: decided by the first value outside, else tells the least and the most.
+
+    With a `trace` it looks at when `a` holds, and at the end at the values in those scans.
+    """
 
     def __init__(self, row: ExpectRow, program: Program, trees: tuple[ck.Checked, ...]) -> None:
         super().__init__(row, program, trees)
         self.least, self.most, self.most_at = inf, -inf, 0
+        self.trace: Trace | None = None
+        self._since = -1
+        self._spans: list[tuple[int, int]] = []
+        """From which scan to before which `a` held."""
 
     def look(self, s: Situation) -> None:
-        if len(self.tests) > 1 and not self.tests[1](s.v):
+        on = len(self.tests) == 1 or bool(self.tests[1](s.v))
+        if self.trace is not None:
+            if on and self._since < 0:
+                self._since = s.k - 1
+            elif not on and self._since >= 0:
+                self._spans.append((self._since, s.k - 1))
+                self._since = -1
+        elif on:
+            self._see(self.tests[0](s.v))
+        else:
             self.breaks(False)
-            return
-        value = self.tests[0](s.v)
+
+    def _see(self, value: Any) -> None:
         low, high = self.row.limits
         self.least = min(self.least, value)
         if value > self.most:
@@ -251,7 +277,26 @@ class ValueFrom(Watcher):
         if self.breaks(not low <= value <= high):
             self.decide(Outcome.FAIL, f"{self.row.conditions[0]} = {_shown(value)}")
 
+    def _read(self, trace: Trace) -> None:
+        """The values of the spans, as the trace has them."""
+        tree = self.trees[0]
+        assert isinstance(tree, ck.Load)
+        scans, values = trace.changes(trace.column(tree.name))
+        if self._since >= 0:
+            self._spans.append((self._since, trace.scan_count))
+        for begin, end in self._spans:
+            first = max(0, int(scans.searchsorted(begin, "right")) - 1)
+            for i in range(first, int(scans.searchsorted(end))):
+                self.now = max(begin, int(scans[i])) * self.program.period_ms - self.start_ms
+                self._see(float(values[i]))
+                if self.decided is not None:
+                    return
+
     def end(self) -> None:
+        if self.trace is not None:
+            self._read(self.trace)
+            if self.decided is not None:
+                return
         if self.most < self.least:
             never = "the run ended before" if len(self.tests) == 1 else f"{self.row.conditions[1]} never came"
             self.decide(Outcome.NOT_REACHED, never)

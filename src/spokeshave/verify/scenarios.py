@@ -11,7 +11,7 @@ from spokeshave.language.functions import RunStop
 from spokeshave.language.scenario_lists import Case, cases_of
 from spokeshave.language.syntax import Problem
 from spokeshave.model.project import Project, Scenario
-from spokeshave.verify.expectations import Alarms, Outcome, Verdict, Watcher
+from spokeshave.verify.expectations import Alarms, Outcome, ValueFrom, Verdict, Watcher, is_number
 from spokeshave.verify.protection import ActedWatch
 from spokeshave.verify.scenario_language import Checked, check_sheet, scenario_problems
 from spokeshave.verify.scenario_names import way_to
@@ -139,7 +139,13 @@ class CaseRun:
         for checked in (*(c for c, _ in self.ahead), self.checked):
             self.project = with_parameters(self.project, checked.sheet.given)
         looked_at = [t for c, _ in self.ahead for row in c.sheet.deeds for t in c.conditions[row.line]]
-        looked_at += [t for trees in self.checked.conditions.values() for t in trees]
+        self._told: set[int] = set()
+        """Rows about a number of the machine, which the trace tells whole: nobody looks at it as it changes."""
+        if not every_scan:
+            rows = (r for r in self.checked.sheet.expectations if r.kind == "value_from")
+            self._told = {r.line for r in rows if is_number(self.checked.conditions[r.line][0], project)}
+        for line, trees in self.checked.conditions.items():
+            looked_at += trees[1:] if line in self._told else trees
         self.session = Session(self.project, every_scan=every_scan, also=looked_at)
         self.session.tells_moves = True
         self.seen_to = 0
@@ -185,7 +191,10 @@ class CaseRun:
             watcher = WATCHERS[row.kind](row, program, self.checked.conditions[row.line])
             watcher.start_ms, watcher.marks = self.script.start_ms, self.script.marks
             watcher.slack_ms = self.slack_ms
+            if isinstance(watcher, ValueFrom) and row.line in self._told:
+                watcher.trace = self.session.trace
             self.watchers.append(watcher)
+        self.session.look_anew()
         self._looking = [
             w for w in self.watchers if not isinstance(w, Alarms)
         ]  # those are read from the trace at the end

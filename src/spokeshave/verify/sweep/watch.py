@@ -74,6 +74,7 @@ class Watched:
     def run_to(self, end: int, next_entry: bool = False) -> bool:
         """On to scan `end`, or to the goal, or to the next entry of a step: then TRUE."""
         session, script = self.session, self.script
+        session.look_anew()
         while session.k < end and session.stopped is None:
             if self.reached() or self._holds(session.situation):
                 return True
