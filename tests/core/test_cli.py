@@ -13,6 +13,7 @@ import pytest
 from typer.testing import CliRunner
 
 from spokeshave.cli import whole_app
+from spokeshave.formats.files import write_project
 from spokeshave.formats.spoke import dumps
 from spokeshave.formats.tables.grid import read_sheets
 from spokeshave.model.project import Scenario
@@ -130,10 +131,13 @@ def test_check_exits_by_the_worst_finding(tmp_path):
 
 
 def test_verify_reports_and_exits_1_when_something_failed(tmp_path):
-    xml, html = tmp_path / "r.xml", tmp_path / "r.html"
-    code, out, _ = call("verify", str(EXAMPLES / "roastery-mistake.spoke"), "--junit", str(xml), "--report", str(html))
+    xml, html, file = tmp_path / "r.xml", tmp_path / "r.html", tmp_path / "mistake.spoke"
+    project = read_project(EXAMPLES / "roastery-mistake.spoke")
+    write_project(replace(project, sweep=replace(project.sweep, cycle="Gone")), file)  # the demo's test sweeps it whole
+    code, out, _ = call("verify", str(file), "--junit", str(xml), "--report", str(html))
     assert code == 1
     assert "it lasted 0.3 s" in out and "it lasted 0.3 s" in html.read_text() and 'failures="2"' in xml.read_text()
+    assert "there is no scenario &#39;Gone&#39;" in html.read_text()
     code, out, _ = call("verify", ROASTERY, "--group", "Manual", "--json")
     assert code == 0 and {s["outcome"] for s in json.loads(out)["scenarios"]} == {"pass"}
 

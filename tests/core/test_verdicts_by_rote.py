@@ -195,6 +195,31 @@ def test_scans_that_are_jumped_over_change_nothing_of_what_is_said(project: Proj
     assert skipping.runs[0].live.executed <= every.runs[0].live.executed
 
 
+@settings(max_examples=40)
+@given(
+    st.lists(
+        st.tuples(
+            st.integers(15, 70),
+            st.integers(0, 40),
+            st.sampled_from(["", "Burner", "NOT Burner", "Roast.Preheat.X", "Roast.Preheat.T = T#0s", "BeanTemp > 40"]),
+        ),
+        min_size=1,
+        max_size=6,
+    )
+)
+def test_a_number_of_the_machine_is_judged_as_if_each_value_had_been_looked_at(roastery, spans) -> None:
+    """It changes in hundreds of scans that nobody runs, and is judged by its trace."""
+    rows = ["at 500 ms: press Start", "on Roast.Preheat, 3 s later: hold Emergency", "run for 9 s"]
+    rows += [
+        f"expect value BeanTemp from {low} to {low + more}{f' while {when}' * bool(when)}" for low, more, when in spans
+    ]
+    scenario = Scenario("Heated and let cool", "\n".join(rows))
+    skipping, every = run_scenario(roastery, scenario), run_scenario(roastery, scenario, every_scan=True)
+    assert not skipping.problems, [p.message for p in skipping.problems]
+    assert skipping.verdicts == every.verdicts
+    assert "BeanTemp > 40" in scenario.text or skipping.runs[0].live.executed * 10 < every.runs[0].live.executed
+
+
 def test_an_edge_that_has_no_value_fails_its_row_alone_and_a_moment_has_none():
     project = Project("Two", signals=(Signal("Up", SignalClass.INPUT), Signal("N", SignalClass.INTERNAL, Type.INT)))
     rows = [
