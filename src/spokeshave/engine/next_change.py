@@ -15,7 +15,6 @@ from __future__ import annotations
 from spokeshave.engine.program import Program
 from spokeshave.engine.situation import Mode, Situation
 from spokeshave.engine.waits import first_at, turns_in
-from spokeshave.language.function_blocks import TIME
 from spokeshave.machine.device import NEVER
 
 
@@ -79,14 +78,14 @@ def _next_of_pairs(program: Program, s: Situation) -> int:
 
 
 def _next_of_timers(program: Program, s: Situation) -> int:
-    v, nearest = s.v, NEVER
+    v, nearest, now = s.v, NEVER, (s.k - 1) * program.period_ms
     for kind, base in program.times.timers:
         on, q, pt, start, was = v[base], v[base + 2], v[base + 1], v[base + 4], v[base + 5]
         running = was and not q if kind == "TON" else q and (kind == "TP" or not on)
         if running:
             if program.times.elapsed_read:
                 return s.k
-            nearest = min(nearest, s.k - 1 + first_at(v[TIME] - start, pt, program.period_ms))
+            nearest = min(nearest, s.k - 1 + first_at(now - start, pt, program.period_ms))
     return nearest
 
 

@@ -295,6 +295,7 @@ class CaseRun:
         ]
         for w in self.watchers:
             if isinstance(w, Alarms):
+                w.now = (self.seen_to - 1) * period - start
                 w.see_events(events)
         done = tuple(st for st, _ in session.log[: session.next_stimulus])
         acted = tuple(self.acted.first.items()) if self.acted is not None else ()
