@@ -37,45 +37,35 @@ def link(project: Project, also: Sequence[ck.Checked] = ()) -> pg.Program:
     No scan is jumped over in which one of the conditions in `also` could turn: somebody looks at them from outside. What they
     do not change is worked out once for all who look.
     """
-    return _known(project).program(also)
+    return _compiled(_known(project)).program(also)
 
 
 def compilation(project: Project) -> Compilation:
     """A machine file with its texts compiled, for one who adds texts of his own. Raises `LinkError`."""
-    linker = Linker(project)
-    compiled = linker.compiled()
-    if compiled is None:
-        raise LinkError(linker.found)
-    return compiled
-
-
-_known = Answers(compilation, most=4)
+    return _compiled(Linker(project))
 
 
 def link_problems(project: Project) -> list[Diagnostic]:
     """What keeps a machine file from running; empty if it runs."""
-    return Linker(project).problems()
+    return list(_known(project).found)
 
 
 class Linker:
-    """Checks every text of a machine file in its place, then compiles them all at once."""
+    """Checks every text of a machine file in its place, then compiles them all at once. What is in the way is in `found`."""
 
     def __init__(self, project: Project) -> None:
         self.given = project
         self.project = written_out(project)
         self.texts = Texts(self.project)
         self.found = self.texts.found
+        self._texts_read = self._read()
+        self._compilation: Compilation | None = None
 
-    def problems(self) -> list[Diagnostic]:
-        """What keeps the machine file from running; empty if it runs."""
-        self.read()
-        return self.found
-
-    def read(self) -> Read | None:
+    def _read(self) -> Read | None:
         """Every text checked in its place, or None with the errors in `found`."""
         project, texts = self.project, self.texts
         if runs_any(self.given):
-            self.found += run_problems(self.given) or Linker(without_runs(self.given)).problems()
+            self.found += run_problems(self.given) or Linker(without_runs(self.given)).found
             if self.found:
                 return None  # told of the texts as they are written, not of those that become of them
         check_names(project, texts.note)
@@ -108,10 +98,12 @@ class Linker:
         )
 
     def compiled(self) -> Compilation | None:
-        """Everything but what depends on who looks at the run, or None with the errors in `found`."""
-        found = self.read()
-        if found is None:
-            return None
+        """Everything but what depends on who looks at the run; None where something is in the way."""
+        if self._texts_read is not None and self._compilation is None:
+            self._compilation = self._compile(self._texts_read)
+        return self._compilation
+
+    def _compile(self, found: Read) -> Compilation:
         texts = self.texts
         edges = [
             (
@@ -135,3 +127,13 @@ class Linker:
             return None
         tree = self.texts.check(text, place, scope, "statements")
         return None if tree is None else self.texts.unit(tree, place)
+
+
+_known = Answers(Linker, most=4)
+
+
+def _compiled(linker: Linker) -> Compilation:
+    compiled = linker.compiled()
+    if compiled is None:
+        raise LinkError(linker.found)
+    return compiled

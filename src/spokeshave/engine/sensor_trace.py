@@ -63,13 +63,13 @@ def end_stretch(program: Program, s: Situation, trace: Trace, stopped: bool) -> 
     trace.take_in(rows, s.v)
 
 
-FEW = 20_000
-"""Scans of which each is looked at sooner than NumPy is loaded."""
+FEW, FEWER = 20_000, 150
+"""Scans of which each is looked at sooner than NumPy is loaded, and than it answers."""
 
 
 def _readings(d: LinkedDevice, motions: list[Motion]) -> tuple[Numbers, Numbers]:
     """What a device showed: in one go, or scan by scan if these are few and NumPy is not there yet."""
-    if "numpy" in sys.modules or sum(high - low for _, low, high in motions) > FEW:
+    if sum(high - low for _, low, high in motions) > (FEWER if "numpy" in sys.modules else FEW):
         return d.device.readings(motions)
     scans: list[int] = []
     numbers: list[float] = []

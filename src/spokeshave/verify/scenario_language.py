@@ -79,6 +79,21 @@ def check_sheet(project: Project, text: str, edges_before: int = 0) -> Checked:
     """Parses a scenario without lists and checks every name in it against the project. `edges_before` are the edges of other sheets that are
     played in the same run.
     """
+    key = (text, edges_before)
+    known = _last_sheets.get(key)
+    if known is None or known[0] is not project:
+        if len(_last_sheets) >= MOST_SHEETS:
+            _last_sheets.clear()
+        known = _last_sheets[key] = (project, _check_sheet(project, text, edges_before))
+    return known[1]
+
+
+MOST_SHEETS = 64
+_last_sheets: dict[tuple[str, int], tuple[Project, Checked]] = {}
+"""What was checked last: a scenario is looked through before it is run."""
+
+
+def _check_sheet(project: Project, text: str, edges_before: int) -> Checked:
     sheet = parse_scenario(text)
     edges: list[SheetEdge] = []
     of_moments, of_expectations = SheetScope(_table(project)), SheetScope(_table(project), edges, edges_before)

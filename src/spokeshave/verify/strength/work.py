@@ -23,6 +23,8 @@ from spokeshave.verify.sweep.work import Sent
 
 PART = 6
 """Mistakes that are sent at once: few enough that the first come soon, and to be cancelled."""
+FIRST = 4
+"""Mistakes that are sent alone, before the others: somebody waits for the first."""
 
 
 @lru_cache(maxsize=2)
@@ -69,7 +71,9 @@ class Strength(Pieces):
         self.idle: tuple[str, ...] = ()
         """Scenarios that fail without any mistake, and so notice none."""
         self._sent = Sent(project)
-        self.add((_work, self._sent, tuple(wanted[i : i + PART]), study) for i in range(0, len(wanted), PART))
+        parts = [wanted[i : i + 1] for i in range(min(FIRST, len(wanted)))]
+        parts += [wanted[i : i + PART] for i in range(FIRST, len(wanted), PART)]
+        self.add((_work, self._sent, tuple(part), study) for part in parts)
 
     @property
     def part(self) -> float:
