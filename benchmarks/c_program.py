@@ -172,7 +172,7 @@ def device(i: int, d: LinkedDevice) -> list[str]:
     dev = d.device
     if isinstance(dev, Actuator):
         place = f"clamp(p{i} + (k - k{i}) * s{i}, {dev.stroke}LL)"
-        sensors = ((0, f"p >= {dev.stroke}LL"), (1, "p <= 0"))
+        sensors: tuple[tuple[int, str], ...] = ((0, f"p >= {dev.stroke}LL"), (1, "p <= 0"))
         start = f"static whole k{i}, p{i} = {dev.start()[1]}, s{i} = {dev.start()[2]};"
         sense = f"whole p = {place};"
         turn = f"p{i} = {place}; s{i} = {drives[0]} ? {dev.away} : {-dev.back};"

@@ -61,8 +61,8 @@ def carousel() -> Project:
             for i in range(8)
         ]
         made.append(Sequence(arm, f"{arm}0", steps, tuple(ways)))
-    ways = made[0].transitions
-    made[0] = Sequence("A", "A0", made[0].steps, (Transition(("A0",), ("A1",), "AtA0 AND Go"), *ways[1:]))
+    behind = made[0].transitions[1:]
+    made[0] = Sequence("A", "A0", made[0].steps, (Transition(("A0",), ("A1",), "AtA0 AND Go"), *behind))
     return Project("Carousel arms", 10, signals=tuple(signals), sequences=tuple(made), reset="Go",
                    closing="IF A.A7.X AND B.B7.X THEN Down := LIMIT(0, Down + 1, 3); ELSIF C.C7.X THEN Down := 0; END_IF;")  # fmt: skip
 

@@ -11,7 +11,7 @@ import time
 from pathlib import Path
 
 import spokeshave
-from spokeshave.formats import spoke
+from spokeshave.formats.files import read_project
 from spokeshave.verify import processes
 from spokeshave.verify.scenarios import run_all
 from spokeshave.verify.strength.work import Strength
@@ -20,7 +20,7 @@ ROASTERY = Path(spokeshave.__file__).parent / "examples" / "roastery.spoke"
 
 
 def main() -> None:
-    project = spoke.read(ROASTERY)
+    project = read_project(ROASTERY)
     run_all(project)
     begin = time.perf_counter()
     run_all(project)

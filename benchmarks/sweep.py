@@ -23,8 +23,9 @@ from benchmarks import c_program
 from benchmarks.workload import workload
 from spokeshave.engine.session import Session
 from spokeshave.model.project import Project, Scenario
+from spokeshave.verify import processes
 from spokeshave.verify.sweep.verdicts import Cell
-from spokeshave.verify.sweep.work import Sweep, processes
+from spokeshave.verify.sweep.work import Sweep
 
 HOUR_MS = 3_600_000
 TIMES = 30
@@ -74,9 +75,10 @@ def main() -> int:
         program = c_program.build(project, Path(folder))
         beside = c_seconds(program, project.period_ms)
         for jobs in (1, 2):
-            with processes(jobs) as executor:
-                executor.submit(sum, ()).result()  # started
-                cells, first, took = timed(project, executor)
+            executor = processes.executor(jobs)
+            executor.submit(sum, ()).result()  # started
+            cells, first, took = timed(project, executor)
+            processes.let_go()
             beside += c_seconds(program, project.period_ms)
             seconds = sum(c.end_ms - c.injected_ms for c in cells) / 1000
             rates.append(seconds / took)

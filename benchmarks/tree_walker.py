@@ -16,7 +16,7 @@ from spokeshave.model.project import Project
 class Walker:
     def __init__(self, project: Project) -> None:
         self.reference = Reference(project)
-        self.devices = []
+        self.devices: list[list[Any]] = []
         for d in project.devices:
             kind, made = KINDS[d.kind], build(d, project.period_ms)
             drives = [d.wired(t.name).lower() for t in kind.drive_terminals()]
@@ -35,6 +35,10 @@ class Walker:
             now = tuple(bool(r.final.get(name)) for name in drives)
             if now != before:
                 device[3], device[4] = made.turn(state, k, now, frozenset(), 0), now
+
+    def run(self, scans: int) -> None:
+        for _ in range(scans):
+            self.scan()
 
     def changes(self) -> list[tuple[int, str, Any]]:
         """What its rows say that changed, as (scan, name, value)."""
