@@ -13,18 +13,21 @@ from dataclasses import dataclass, fields, replace
 from functools import lru_cache
 from itertools import product
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from spokeshave.formats.disk import bytes_of
 from spokeshave.formats.errors import FormatError, reading
 from spokeshave.formats.files import TABLES, text_of
 from spokeshave.formats.files import read_project as read_as_it_is
 from spokeshave.formats.iec_places import in_file
-from spokeshave.formats.iec_read import Read, parse_states, places_in_text
 from spokeshave.formats.states.choices import Choices, Note
-from spokeshave.formats.states.fold import ENTRY
-from spokeshave.formats.tables.book import read_book
 from spokeshave.model.diagnostics import Diagnostic
 from spokeshave.model.project import Project
+
+if TYPE_CHECKING:
+    from spokeshave.formats.iec_read import Read
+
+# What reads programs and tables is loaded where one is read: a machine file is read without.
 
 MOST_TRIED = 24
 """Forms of a state program that are run beside its text."""
@@ -53,18 +56,22 @@ def read_project(path: Path) -> Project:
 
 def look_at(path: Path) -> None:
     """Raises `FormatError` where a file cannot be read; a program written by hand is not run beside its text for that."""
-    from spokeshave.formats.plcopen.reading import text_of_xml
-
     if path.suffix.lower() in TABLES:
+        from spokeshave.formats.tables.book import read_book
+
         read_book(path)
         return
     if path.suffix.lower() == ".xml":
+        from spokeshave.formats.plcopen.reading import text_of_xml
+
         with reading(path):
             text_of_xml(bytes_of(path))
         return
     if path.suffix.lower() != ".st":
         read_as_it_is(path)
         return
+    from spokeshave.formats.iec_read import parse_states
+
     with reading(path):
         text = text_of(path)
         if is_by_hand(text):
@@ -99,6 +106,8 @@ def _read_xml(path: Path) -> Reading:
 
 def located(found: list[Diagnostic], file: Path) -> list[Diagnostic]:
     """Findings of an IEC text with the line and column they have in it, where that is known."""
+    from spokeshave.formats.iec_read import places_in_text
+
     text = text_of(file)
     try:
         origins = places_in_text(text, read_text(text).choices)
@@ -139,6 +148,8 @@ def read_elsewhere(text: str) -> Reading | str:
 @lru_cache(maxsize=4)
 def read_text(text: str) -> Reading:
     """As `read_iec`, with what became of the text. Raises `FormatError`."""
+    from spokeshave.formats.iec_read import parse_states
+
     read = parse_states(text)
     if read.written is not None:
         return _proven(read)
@@ -148,6 +159,7 @@ def read_text(text: str) -> Reading:
 
 def _proven(read: Read) -> Reading:
     """The nicest form that does what the text does."""
+    from spokeshave.formats.states.fold import ENTRY
     from spokeshave.reading.proof import Proof
 
     assert read.written is not None
