@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QPushButton, QT
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.place_lists import PlaceList
 from spokeshave.desktop.selection import Selection
+from spokeshave.desktop.theme import theme
 from spokeshave.model.diagnostics import Diagnostic, Severity
 from spokeshave.verify.check.remedies import Remedy, remedy
 from spokeshave.verify.check.waivers import place_text, unwaive, waive
@@ -28,6 +29,8 @@ class FindingsList(QWidget):
         )
         self.list.currentItemChanged.connect(lambda *_: self._chosen())
         self._rows: list[Diagnostic] = []
+        self._shown: object = None
+        """The rows in the list as they are written, and in which colours."""
         self.filter = QLineEdit()
         self.filter.setPlaceholderText("Filter")
         self.filter.setAccessibleName("Filter of the findings")
@@ -67,17 +70,22 @@ class FindingsList(QWidget):
     def refresh(self) -> None:
         """The rows again; the chosen finding stays chosen while it is there."""
         chosen = self.chosen()
-        self.list.clear()
-        self._rows = []
         wanted, kind = self.filter.text().strip().lower(), self.shown.currentText()
         reasons = dict(self.document.waived)
+        rows: list[tuple[Diagnostic, list[str]]] = []
         for d in reasons if kind == "waived" else self.document.findings:
             cells = [_SIGNS[d.severity], str(d.place), d.message, reasons.get(d, d.advice)]
             fits = kind in ("all open", "waived") or d.severity.value == kind.removesuffix("s")
             if fits and wanted in " ".join((d.code, *cells)).lower():
-                self._rows.append(d)
+                rows.append((d, cells))
+        shown = (rows, theme.now)
+        if shown != self._shown:  # a large machine has hundreds, and most edits change none
+            self._shown = shown
+            self.list.clear()
+            self._rows = [d for d, _ in rows]
+            for n, (d, cells) in enumerate(rows):
                 self.list.add(cells, d.place, _COLOURS[d.severity])
-                row = self.list.topLevelItem(len(self._rows) - 1)
+                row = self.list.topLevelItem(n)
                 if d == chosen and row is not None:
                     self.list.setCurrentItem(row)
         self._chosen()

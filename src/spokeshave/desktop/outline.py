@@ -15,6 +15,7 @@ from spokeshave.model.project import SignalClass
 LONG = 600
 """Entries of an outline that is not made anew with every key."""
 _ROLE = Qt.ItemDataRole.UserRole
+_MARK = Qt.ItemDataRole.UserRole + 1
 
 
 class Outline(QWidget):
@@ -34,6 +35,8 @@ class Outline(QWidget):
         self.tree.itemClicked.connect(self._chosen)
         self.tree.itemActivated.connect(self._chosen)
         self._names: object = None
+        self._marked_in: object = None
+        """The colours in which items were marked."""
         self._later = QTimer(self)
         self._later.setSingleShot(True)
         self._later.setInterval(300)
@@ -137,10 +140,14 @@ class Outline(QWidget):
         """Items with an error or warning are written in vermilion with a sign behind."""
         bad = {(d.place.kind, d.place.sequence, d.place.item.split(" ")[0]): d.message
                for d in self.document.findings if d.severity != "advice"}  # fmt: skip
+        anew, self._marked_in = self._marked_in is not theme.now, theme.now
         for top in self._groups():
             for child in self._entries(top):
                 place: Place = child.data(0, _ROLE)
-                message = bad.get((place.kind, place.sequence, place.item))
+                message = bad.get((place.kind, place.sequence, place.item), "")
+                if not anew and child.data(0, _MARK) == message:
+                    continue
+                child.setData(0, _MARK, message)
                 child.setForeground(0, theme.colour("late" if message else "ink"))
                 text = child.text(0).removesuffix("  !")
                 child.setText(0, f"{text}  !" if message else text)

@@ -8,6 +8,7 @@ from time import perf_counter
 from PySide6.QtCore import QObject, Qt, QTimer, Signal
 
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.link_beside import LinkBeside
 from spokeshave.desktop.run_to import CHUNK, Goal
 from spokeshave.engine.alarms import alarm_told
 from spokeshave.engine.explain import Waiting, waiting
@@ -87,7 +88,9 @@ class Runner(QObject):
         self._later = QTimer(self)
         self._later.setSingleShot(True)
         self._later.setInterval(ADOPT_AFTER_MS)
-        self._later.timeout.connect(self.adopt)
+        self._beside = LinkBeside(self)
+        self._later.timeout.connect(lambda: self._beside.ask(document.project))
+        self._beside.linked.connect(self.adopt)
         self._project: Project | None = None
         self._document_changed()
 
@@ -174,7 +177,8 @@ class Runner(QObject):
                 self.advanced.emit()
             return
         steps = sum(len(q.steps) for q in project.sequences)
-        if self._project is not None and steps > LARGE and not self._replaced(project) and not self.running:
+        if self._project is not None and steps > LARGE and not self._replaced(project):
+            self._beside.forget()
             self._later.start()
         else:
             self.adopt()
@@ -182,6 +186,7 @@ class Runner(QObject):
     def adopt(self) -> None:
         """Makes the present machine file the one that runs, between two scans."""
         self._later.stop()
+        self._beside.forget()
         project = self.document.project
         fresh = self.session is None or self.session.k == 0 or self._replaced(project)
         try:
@@ -210,7 +215,7 @@ class Runner(QObject):
     def ready(self) -> None:
         """Catches up with edits that have waited, and with what is typed and not taken over."""
         self.document.drafts.flush()
-        if self._later.isActive():
+        if self._later.isActive() or self._beside.waits:
             self.adopt()
 
     def _ready_session(self) -> Session | None:

@@ -325,6 +325,10 @@ class Later:
         return self._function(v)
 
 
+AT_ONCE = 100
+"""Functions that are compiled in one call of Python's compiler, which no other thread can interrupt."""
+
+
 def compile_units(units: Sequence[Unit], later: Container[int] = ()) -> list[Compiled]:
     """A Python function of the list of values for each unit: expressions return their value, statements None. Those in
     `later` are hardly ever asked, and are compiled when they are.
@@ -344,7 +348,8 @@ def compile_units(units: Sequence[Unit], later: Container[int] = ()) -> list[Com
         else:
             body = [Node.Return(compiler.expression(tree))]
         functions.append(Node.FunctionDef(name=f"f{i}", args=arguments, body=body, decorator_list=[]))
-    module = ast.Module([*bodies.made, *functions], [])
     space: dict[str, Any] = {**HELPERS, **{f"block_{kind}": work for kind, work in WORK.items()}}
-    exec(compile(module, "<machine file>", "exec"), space)
+    made = [*bodies.made, *functions]
+    for i in range(0, len(made), AT_ONCE):
+        exec(compile(ast.Module(made[i : i + AT_ONCE], []), "<machine file>", "exec"), space)
     return [Later(unit) if i in later else space[f"f{i}"] for i, unit in enumerate(units)]

@@ -22,8 +22,9 @@ def remembered(make: Callable[[Items], Made]) -> Callable[[Items], Made]:
             return found[1]
         if len(known) >= MOST:
             known.clear()
-        known[id(items)] = (items, make(items))
-        return known[id(items)][1]
+        worked_out = make(items)
+        known[id(items)] = (items, worked_out)  # not looked up again: another thread may forget it
+        return worked_out
 
     return made
 
