@@ -13,7 +13,8 @@ from spokeshave.desktop.sequence.sheet import FIRST_MARK, STEP, lasted_text
 from spokeshave.formats import spoke
 from spokeshave.model import flow_edits
 from spokeshave.model.diagnostics import Place
-from spokeshave.model.project import Project
+from spokeshave.model.project import Project, Sequence, Step, Transition
+from spokeshave.model.sections import sections
 from spokeshave.verify.measure import Lasted
 from tests.core.test_rows_and_times import timed
 from tests.desktop.test_window import cell, sheet_of, type_into
@@ -110,15 +111,56 @@ def test_rows_are_duplicated_moved_and_deleted_together(qtbot, window):
     assert next(t for _, t in q.leaving("Drop")).targets == ("CloseDoor",)
 
 
-def test_shift_insert_makes_a_step_before_and_illegal_jumps_say_why(qtbot, window):
+def test_shift_insert_makes_a_step_before_and_jumps_out_of_a_branch_say_what_is_not_whole(qtbot, window):
     view = sheet_of(window)
     view.setCurrentIndex(cell(view, "Charge", STEP))
     qtbot.keyClick(view, Key.Key_Insert, Mod.ShiftModifier)
     assert names(window)[names(window).index("Charge") - 1] == "Step45"
     before = window.document.project
-    type_into(qtbot, view, cell(view, "Purge", view.sheet.next), "Charge")
+    at = cell(view, "Purge", view.sheet.next)
+    type_into(qtbot, view, at, "Charge")
+    said = "leaves the simultaneous branches of Purge and SpinUp"
+    assert said in window.message.text() and view.sheet.text(at.row(), at.column()) == "Charge", "it is taken, and told"
+    window.document.check()
+    assert any(said in view.sheet.problem_at(row, at.column()) for row in range(view.sheet.rowCount()))
+    window.document.undo()
     assert window.document.project is before
-    assert "leaves the simultaneous branches of Purge and SpinUp" in window.message.text()
+
+
+def test_simultaneous_branches_are_typed_row_by_row(qtbot, window):
+    """From two steps in a line to a section that begins and ends, and back."""
+    steps = tuple(Step(n, 10 * i) for i, n in enumerate(("Wait", "Left", "LeftDone", "Right", "RightDone", "Away"), 1))
+    names = [s.name for s in steps]
+    ways = tuple(Transition((a,), (b,), f"{a}.T >= T#1s") for a, b in zip(names, [*names[1:], names[0]]))
+    line = Project("Gates", 10, sequences=(Sequence("Both", "Wait", steps, ways),))
+    window.document.replace(line, None)
+    view = sheet_of(window, "Both")
+    next_ = view.sheet.next
+
+    def texts() -> list[str]:
+        return [view.sheet.text(r, next_) for r in range(view.sheet.rowCount())]
+
+    type_into(qtbot, view, cell(view, "Wait", next_), "Left + Right")
+    assert "not whole" in window.message.text()
+    type_into(qtbot, view, cell(view, "LeftDone", next_), "waits with RightDone")
+    assert texts() == ["Left + Right", "LeftDone", "waits with RightDone", "RightDone", "Away", "Wait"]
+    q = window.document.project.sequences[0]
+    assert not sections(q).problem and [t.sources for _, t in q.leaving("RightDone")] == [("LeftDone", "RightDone")]
+    type_into(qtbot, view, cell(view, "Right", next_), "with right")
+    assert "cannot wait with itself" in window.message.text() and window.document.project.sequences[0] is q
+    type_into(qtbot, view, cell(view, "Left", next_), "waits with Nobody")
+    assert "has no step Nobody" in window.message.text()
+    type_into(qtbot, view, cell(view, "LeftDone", next_), "Right")
+    assert [t.sources for _, t in window.document.project.sequences[0].leaving("RightDone")] == [("RightDone",)]
+    type_into(qtbot, view, cell(view, "RightDone", next_), "Away with LeftDone")
+    assert window.document.project.sequences[0] == q, "the same, said in the other row"
+    type_into(qtbot, view, cell(view, "LeftDone", next_), "30 + Right")
+    assert "not whole" in window.message.text()
+    type_into(qtbot, view, cell(view, "LeftDone", next_), "Right")
+    type_into(qtbot, view, cell(view, "Wait", next_), "Left")
+    assert sorted(t.sources + t.targets for t in window.document.project.sequences[0].transitions) == sorted(
+        t.sources + t.targets for t in ways
+    )
 
 
 def test_renumbering_asks_for_a_spacing_without_stopping_the_window(qtbot, window):

@@ -58,6 +58,8 @@ class Document(QObject):
     """An edit has succeeded."""
     checked = Signal()
     refused = Signal(str)
+    noted = Signal(str)
+    """What is to be known of an edit that was taken over."""
     proven = Signal()
     measured = Signal()
     """Room was measured."""

@@ -190,6 +190,7 @@ class MainWindow(FileWindow):
         self.document.checked.connect(self.refresh)
         self.document.proven.connect(self.refresh)
         self.document.refused.connect(self.say_fault)
+        self.document.noted.connect(self.say)
         self.runner.refused.connect(self.say_fault)
         self.runner.found.connect(self.say)
         self.runner.running_changed.connect(self.table.refresh)

@@ -1,6 +1,7 @@
 """Edits of the flow along a line: insert, delete, move, numbers. Branches are in `branch_edits`.
 
-Every edit of a sound chart (see `sections`) gives a sound chart or raises `EditError` with the reason.
+Every edit of a sound chart (see `sections`) gives a sound chart or raises `EditError` with the reason, but for those that type
+where a step leads (`lead_to`, `wait_with`): a simultaneous section is typed row by row, and is not whole before its end.
 """
 
 from __future__ import annotations
@@ -252,3 +253,54 @@ def change_transition(project: Project, sequence: str, index: int, **changes: An
 
     flow = "sources" in changes or "targets" in changes
     return sound_edit(project, sequence, edit) if flow else edit_sequence(project, sequence, edit)
+
+
+def lead_to(project: Project, sequence: str, step: str, way: int | None, targets: tuple[str, ...]) -> Project:
+    """The transition `way` out of a step leads to `targets`; without one the step gets a way of its own, and waits with no other.
+
+    Raises EditError for unknown steps.
+    """
+
+    def edit(seq: Sequence) -> Sequence:
+        goals = tuple(seq.steps[step_index(seq, name)].name for name in targets)
+        if way is not None:
+            ways = replaced(seq.transitions, way, replace(seq.transitions[way], targets=goals))
+        else:
+            ways = (*_waits_alone(seq, step), Transition((step,), goals, NEW_CONDITION.format(step=step)))
+        return seq if ways == seq.transitions else replace(seq, transitions=ways)
+
+    return edit_sequence(project, sequence, edit)
+
+
+def wait_with(project: Project, sequence: str, step: str, other: str) -> Project:
+    """A step is left together with another, when that one's condition holds: the end of simultaneous branches.
+
+    Raises EditError for an unknown step, and where one of the two has several ways out.
+    """
+
+    def edit(seq: Sequence) -> Sequence:
+        mine, theirs = (seq.steps[step_index(seq, name)].name for name in (step, other))
+        if mine == theirs:
+            raise EditError(f"{mine} cannot wait with itself; name the last step of the other branch")
+        ways = [t for _, t in seq.leaving(theirs)]
+        if any(mine in t.sources for t in ways):
+            return seq
+        if len(ways) != 1:
+            raise EditError(f"{theirs} has {len(ways) or 'no'} ways out; the steps wait for one that both are left by")
+        own = [t for _, t in seq.leaving(mine) if t.sources == (mine,)]
+        if len(own) > 1:
+            raise EditError(f"{mine} has {len(own)} ways out; delete those it is not to have any more first")
+        listed = {s.name: i for i, s in enumerate(seq.steps)}
+        joined = replace(ways[0], sources=tuple(sorted((*ways[0].sources, mine), key=lambda n: listed.get(n, -1))))
+        left = [t for t in _waits_alone(seq, mine) if t not in own]
+        return replace(seq, transitions=tuple(joined if t == ways[0] else t for t in left))
+
+    return edit_sequence(project, sequence, edit)
+
+
+def _waits_alone(seq: Sequence, step: str) -> tuple[Transition, ...]:
+    """The transitions without the step in any that it shares with others."""
+    return tuple(
+        replace(t, sources=tuple(n for n in t.sources if n != step)) if step in t.sources and len(t.sources) > 1 else t
+        for t in seq.transitions
+    )

@@ -20,10 +20,13 @@ Context = tuple[tuple[frozenset[str], frozenset[int]], ...]
 
 @dataclass(frozen=True, slots=True)
 class Sections:
-    """The context of every step that is reached; `problem` says what is wrong first, empty for a sound chart."""
+    """The context of every step that is reached; `problem` says what is wrong first, empty for a sound chart, and `way` which
+    transition it is about.
+    """
 
     of: Mapping[str, Context]
     problem: str = ""
+    way: int = -1
 
 
 def sections(sequence: Sequence) -> Sections:
@@ -43,7 +46,7 @@ def sections(sequence: Sequence) -> Sections:
             t = sequence.transitions[i]
             base = of[t.sources[0]] if len(t.sources) == 1 else _merged([of[s] for s in t.sources])
             if base is None:
-                return Sections(of, f"{way_name(t)} waits for steps that are not active together")
+                return Sections(of, f"{way_name(t)} waits for steps that are not active together", i)
             begun = frozenset(t.targets)
             for n, target in enumerate(t.targets):
                 context = base if len(t.targets) == 1 else (*base, (begun, frozenset((n,))))
@@ -51,7 +54,7 @@ def sections(sequence: Sequence) -> Sections:
                     of[target] = context
                     todo.append(target)
                 elif of[target] != context:
-                    return Sections(of, _crossing(t, target, of[target], context))
+                    return Sections(of, _crossing(t, target, of[target], context), i)
     return Sections(of)
 
 

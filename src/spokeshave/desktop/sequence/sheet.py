@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterable
 from functools import partial
 from typing import Any
@@ -27,6 +28,7 @@ from spokeshave.model.edits import EditError
 from spokeshave.model.flow import Flow, Row, flow, same_flow
 from spokeshave.model.numbers import number_in, number_of, number_targets, put_number
 from spokeshave.model.project import Project, Sequence, SignalClass, Step, Transition, Type
+from spokeshave.model.sections import sections
 from spokeshave.verify.measure import Lasted
 
 FLOW, NUMBER, STEP = 0, 1, 2
@@ -298,8 +300,10 @@ class Sheet(QAbstractTableModel):
 
     def can_edit(self, row: int, column: int) -> bool:
         r = self.row(row)
-        if column in (self.awaits, self.next):
+        if column == self.awaits:
             return r.transition is not None
+        if column == self.next:
+            return r.transition is not None or r.first
         if column == self.clock:
             return r.first and self.ends is not None
         return r.first and column not in (FLOW, self.measured, self.bars)
@@ -325,7 +329,13 @@ class Sheet(QAbstractTableModel):
                 project = one(project)
             return project
 
-        return self.document.edit(name, change)
+        was_whole = not sections(self.sequence).problem
+        if not self.document.edit(name, change):
+            return False
+        after = self.document.project.sequence(self.name)
+        if was_whole and after is not None and (problem := sections(after).problem):
+            self.document.noted.emit(f"! The chart is not whole: {problem}")
+        return True
 
     def _change(self, row: int, column: int, text: str) -> tuple[str, Change]:
         """The named edit behind typing a text into a cell."""
@@ -349,12 +359,22 @@ class Sheet(QAbstractTableModel):
             return f"End of {step.name}", lambda p: set_end(p, name, step.name, _clock_ms(text))
         if column == self.comment:
             return f"Comment on {step.name}", lambda p: edits.change_step(p, name, step.name, comment=text)
-        assert way is not None
         if column == self.awaits:
+            assert way is not None
             return f"Condition out of {step.name}", lambda p: flow_edits.change_transition(p, name, way, condition=text)
-        return f"Next of {step.name}", lambda p: flow_edits.change_transition(
-            p, name, way, targets=_targets(self.sequence, text)
-        )
+        return f"Next of {step.name}", lambda p: _led(p, self.sequence, step.name, way, text)
+
+
+def _led(project: Project, sequence: Sequence, step: str, way: int | None, text: str) -> Project:
+    """What was typed as the next of a step: `A`, `A + B`, `waits with C`, or `A with C` where C is left by the same way."""
+    to, joined, beside = re.sub(r"(?i)\s*\b(?:waits )?with\b\s*", "\0", f"{text} ", count=1).partition("\0")
+    name = sequence.name
+    if to.strip() or not joined:
+        project = flow_edits.lead_to(project, name, step, way, _targets(sequence, to))
+    for other in _targets(sequence, beside) if joined else ():
+        waits, goes = (other, step) if to.strip() else (step, other)
+        project = flow_edits.wait_with(project, name, waits, goes)
+    return project
 
 
 def _refuse(why: str, project: Project) -> Project:

@@ -20,7 +20,6 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QAbstractItemDelegate, QAbstractItemView, QApplication, QTableView, QWidget
 
 from spokeshave.chart.labels import window_text
-from spokeshave.desktop.cell_editors import by_return
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.sequence.editor import PROGRAM, SequenceEditor
 from spokeshave.desktop.sequence.flow_painter import flow_width
@@ -56,6 +55,8 @@ class SheetView(QTableView):
         self.measured: Measured | None = None
         self.comments_wanted = False
         self._follows = False
+        self._taken_at: tuple[int, int] | None = None
+        """The current cell, while what was typed in it is taken."""
         self.next_step = NextStep(self.viewport())
         self.next_step.named.connect(self._add_named)
         self.next_step.left_up.connect(lambda: self._to_row(self.sheet.rowCount() - 1, STEP))
@@ -166,12 +167,20 @@ class SheetView(QTableView):
         self.setFocus()
         self.setCurrentIndex(self.sheet.index(row, column))
 
+    def commitData(self, editor: QWidget) -> None:
+        """An edit that changes the flow makes the rows anew and takes the editor away, which Qt asks for once more as it goes."""
+        if self.indexWidget(self.currentIndex()) == editor:
+            here = self.currentIndex()
+            self._taken_at = (here.row(), here.column())
+        if self.state() == self.State.EditingState:
+            super().commitData(editor)
+
     def closeEditor(self, editor: QWidget, hint: QAbstractItemDelegate.EndEditHint) -> None:
         """Return takes what is typed and goes down, under the last step to the line for the next one."""
-        returned, here = by_return(self, editor, hint), self.currentIndex()
+        taken, self._taken_at = self._taken_at, None
         super().closeEditor(editor, hint)
-        if returned:
-            self._go_down(here.row(), here.column())
+        if taken is not None and hint == QAbstractItemDelegate.EndEditHint.SubmitModelCache:
+            self._go_down(*taken)
 
     def _go_down(self, row: int, column: int) -> None:
         below = (r for r in range(row + 1, self.sheet.rowCount()) if self.sheet.can_edit(r, column))

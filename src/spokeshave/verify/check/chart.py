@@ -197,13 +197,19 @@ def shared_targets(look: Look) -> Iterator[Diagnostic]:
             )  # fmt: skip
 
 
+UNSOUND = (
+    "simultaneous branches begin and end together: in the sheet, a step that waits has as Next: waits with, and the last "
+    "step of the other branch"
+)
+
+
 def unsound(look: Look) -> Iterator[Diagnostic]:
     """A way out of a simultaneous branch, into one, or from one to another; a section that never ends."""
     for q in look.project.sequences:
         found = sections(q)
         place = Place("sequence", item=q.name)
         if found.problem:
-            yield warning("section-unsound", place, found.problem, "begin and end simultaneous branches together")
+            yield warning("section-unsound", transition_place(q, found.way), found.problem, UNSOUND)
             continue
         for t in q.transitions:
             begun = frozenset(t.targets)
