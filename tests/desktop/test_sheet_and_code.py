@@ -144,6 +144,7 @@ def test_simultaneous_branches_are_typed_row_by_row(qtbot, window):
     assert "not whole" in window.message.text()
     type_into(qtbot, view, cell(view, "LeftDone", next_), "waits with RightDone")
     assert texts() == ["Left + Right", "LeftDone", "waits with RightDone", "RightDone", "Away", "Wait"]
+    assert window.message.text() == "The chart is whole again."
     q = window.document.project.sequences[0]
     assert not sections(q).problem and [t.sources for _, t in q.leaving("RightDone")] == [("LeftDone", "RightDone")]
     type_into(qtbot, view, cell(view, "Right", next_), "with right")

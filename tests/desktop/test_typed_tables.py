@@ -112,3 +112,9 @@ def test_steps_follow_each_other_in_the_sheet(qtbot, empty):
     assert view.currentIndex().row() == 3 and view.currentIndex().column() == STEP + 1
     empty.document.undo()
     assert len(empty.document.project.sequences[0].steps) == 3
+    line.setFocus()
+    for n in range(40):
+        line.setText(f"Round{n}")
+        qtbot.keyClick(line, Key.Key_Return)
+        QApplication.processEvents()
+        assert view.viewport().rect().contains(line.geometry()), "nobody types where he does not see it"

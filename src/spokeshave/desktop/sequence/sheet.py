@@ -329,12 +329,13 @@ class Sheet(QAbstractTableModel):
                 project = one(project)
             return project
 
-        was_whole = not sections(self.sequence).problem
+        before = sections(self.sequence).problem
         if not self.document.edit(name, change):
             return False
-        after = self.document.project.sequence(self.name)
-        if was_whole and after is not None and (problem := sections(after).problem):
-            self.document.noted.emit(f"! The chart is not whole: {problem}")
+        sequence = self.document.project.sequence(self.name)
+        after = sections(sequence).problem if sequence is not None else ""
+        if after != before:
+            self.document.noted.emit(f"! The chart is not whole: {after}" if after else "The chart is whole again.")
         return True
 
     def _change(self, row: int, column: int, text: str) -> tuple[str, Change]:

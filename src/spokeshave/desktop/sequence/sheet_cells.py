@@ -59,23 +59,25 @@ class SheetDelegate(TypedDelegate):
         current = self.view.currentIndex().row() == row
         ground = theme.now.selection if selected else theme.now.raised if current else theme.now.surface
         painter.fillRect(box, QColor(ground))
+        problem = sheet.problem_at(row, column)
+        free = box.adjusted(0, 0, -14, 0) if problem else box  # the sign of a problem stands at the right
         if column == FLOW:
             paint_flow(
                 painter, box, sheet.flow, row, waiting is not None, r.first and step.name == sheet.sequence.initial
             )
         elif column == STEP and r.first:
-            self._paint_step(painter, box, step.name, waiting, step.name in live.was)
+            self._paint_step(painter, free, step.name, waiting, step.name in live.was)
         elif sheet.is_mark(column):
             self._paint_mark(painter, box, sheet.text(row, column), sheet.targets[column - FIRST_MARK], waiting)
         elif column == sheet.awaits:
-            self._paint_condition(painter, box, sheet.text(row, column), r.transition, waiting)
+            self._paint_condition(painter, free, sheet.text(row, column), r.transition, waiting)
         elif column == sheet.bars:
             self.view.paint_bars(painter, box, row)
         else:
-            self._paint_text(painter, box, index)
+            self._paint_text(painter, free, index)
             if column == sheet.window and r.first:
                 self._paint_room(painter, box, step.name)
-        if sheet.problem_at(row, column):
+        if problem:
             self._paint_problem(painter, box)
         if option.state & QStyle.StateFlag.State_HasFocus:
             painter.setPen(QPen(theme.colour("accent"), 1.5))

@@ -146,6 +146,8 @@ class SheetView(QTableView):
         under = self.verticalHeader().length() + ROW_H - self.viewport().height()
         if under > 0:
             self.verticalScrollBar().setMaximum(under)
+            if self.next_step.hasFocus():  # nobody types where he does not see it
+                self.verticalScrollBar().setValue(under)
         self._place_next()
 
     def scrollContentsBy(self, dx: int, dy: int) -> None:
@@ -160,8 +162,8 @@ class SheetView(QTableView):
         last = self.sheet.step_at(self.sheet.rowCount() - 1).name if self.sheet.rowCount() else ""
         if last and self.editor.add_named(last, name):
             self.next_step.clear()
-            self.verticalScrollBar().setValue(self.verticalScrollBar().maximum())
             self.next_step.setFocus()
+            self.updateGeometries()
 
     def _to_row(self, row: int, column: int) -> None:
         self.setFocus()
