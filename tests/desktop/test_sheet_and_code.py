@@ -9,7 +9,8 @@ from PySide6.QtCore import QItemSelection, QItemSelectionModel, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
-from spokeshave.desktop.sequence.sheet import FIRST_MARK, STEP, lasted_text
+from spokeshave.desktop.sequence.flow_painter import flow_width
+from spokeshave.desktop.sequence.sheet import FIRST_MARK, FLOW, STEP, lasted_text
 from spokeshave.formats import spoke
 from spokeshave.model import flow_edits
 from spokeshave.model.diagnostics import Place
@@ -142,9 +143,11 @@ def test_simultaneous_branches_are_typed_row_by_row(qtbot, window):
 
     type_into(qtbot, view, cell(view, "Wait", next_), "Left + Right")
     assert "not whole" in window.message.text()
+    assert view.columnWidth(FLOW) == flow_width(view.sheet.flow), "room for another lane"
     type_into(qtbot, view, cell(view, "LeftDone", next_), "waits with RightDone")
     assert texts() == ["Left + Right", "LeftDone", "waits with RightDone", "RightDone", "Away", "Wait"]
     assert window.message.text() == "The chart is whole again."
+    assert (view.currentIndex().row(), view.currentIndex().column()) == (3, next_), "Return goes down"
     q = window.document.project.sequences[0]
     assert not sections(q).problem and [t.sources for _, t in q.leaving("RightDone")] == [("LeftDone", "RightDone")]
     type_into(qtbot, view, cell(view, "Right", next_), "with right")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QKeyEvent
+from PySide6.QtGui import QFocusEvent, QKeyEvent
 from PySide6.QtWidgets import QLineEdit, QWidget
 
 
@@ -13,6 +13,8 @@ class NextStep(QLineEdit):
     named = Signal(str)
     left_up = Signal()
     left_on = Signal()
+    entered = Signal()
+    """It has the keyboard, and is to be seen."""
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
@@ -21,6 +23,10 @@ class NextStep(QLineEdit):
         self.setPlaceholderText("Next step")
         self.setAccessibleName("Name of the next step")
         self.setToolTip("Return makes a step of this name behind the last one; Tab goes on to its marks")
+
+    def focusInEvent(self, event: QFocusEvent) -> None:
+        super().focusInEvent(event)
+        self.entered.emit()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         typed, key = self.text().strip(), event.key()

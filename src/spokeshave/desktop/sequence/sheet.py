@@ -62,7 +62,8 @@ Change = Callable[[Project], Project]
 class Sheet(QAbstractTableModel):
     """One row a step and way out: flow, number, step, marks, awaited condition, longest, next, bars of the run."""
 
-    hiding_changed = Signal()
+    columns_changed = Signal()
+    """Others are shown now, or need another width, while the rows are the same."""
     """Other columns are hidden than before: the sequence is purely timed now, or no longer."""
 
     def __init__(self, document: Document, sequence: str) -> None:
@@ -100,14 +101,14 @@ class Sheet(QAbstractTableModel):
         """Follows the document: redraws cells when the shape is the same, starts anew when it is not."""
         if not self.shown():
             return
-        shape, before, ends = (self.flow.rows, self.targets), self.sequence, self.ends
+        shape, before, ends, lanes = (self.flow.rows, self.targets), self.sequence, self.ends, self.flow.lanes
         self._read()
         if self.sequence is before and self.targets == shape[1] and self.ends == ends:
             return
         if shape == (self.flow.rows, self.targets):
             self.dataChanged.emit(self.index(0, 0), self.index(self.rowCount() - 1, self.columnCount() - 1))
-            if (ends is None) != (self.ends is None):
-                self.hiding_changed.emit()
+            if (ends is None) != (self.ends is None) or lanes != self.flow.lanes:
+                self.columns_changed.emit()
         else:
             self.beginResetModel()
             self.endResetModel()

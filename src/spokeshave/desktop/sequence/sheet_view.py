@@ -59,6 +59,7 @@ class SheetView(QTableView):
         """The current cell, while what was typed in it is taken."""
         self.next_step = NextStep(self.viewport())
         self.next_step.named.connect(self._add_named)
+        self.next_step.entered.connect(self.updateGeometries)
         self.next_step.left_up.connect(lambda: self._to_row(self.sheet.rowCount() - 1, STEP))
         self.next_step.left_on.connect(lambda: self._to_row(self.sheet.rowCount() - 1, STEP + 1))
         sheet.setParent(self)
@@ -79,7 +80,7 @@ class SheetView(QTableView):
         self.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         self.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         sheet.modelReset.connect(self._arrange)
-        sheet.hiding_changed.connect(self._arrange)
+        sheet.columns_changed.connect(self._arrange)
         self.selectionModel().selectionChanged.connect(self._tell_selection)
         self.selectionModel().currentChanged.connect(self._tell_selection)
         self.selection.changed.connect(self._follow_selection)
@@ -109,7 +110,7 @@ class SheetView(QTableView):
             sheet.awaits: room((t.condition for t in q.transitions), code, 30, 180, 250),
             sheet.window: room(map(window_text, q.steps), plain, 20, 64, 130),
             sheet.clock: 76,
-            sheet.next: room((sheet.text(r, sheet.next) for r in range(sheet.rowCount())), plain, 20, 80, 200),
+            sheet.next: room((sheet.text(r, sheet.next) for r in range(sheet.rowCount())), plain, 20, 80, 280),
             sheet.comment: room((s.comment for s in q.steps), plain, 20, 120, 260),
             sheet.measured: room(map(lasted_text, sheet.lasted.values()), plain, 18, 92, 150),
         }
@@ -150,6 +151,13 @@ class SheetView(QTableView):
                 self.verticalScrollBar().setValue(under)
         self._place_next()
 
+    def reset(self) -> None:
+        """Rows that are made anew stand where the others stood."""
+        before = self.verticalScrollBar().value()
+        super().reset()
+        self.updateGeometries()
+        self.verticalScrollBar().setValue(before)
+
     def scrollContentsBy(self, dx: int, dy: int) -> None:
         super().scrollContentsBy(dx, dy)
         self._place_next()
@@ -182,6 +190,7 @@ class SheetView(QTableView):
         taken, self._taken_at = self._taken_at, None
         super().closeEditor(editor, hint)
         if taken is not None and hint == QAbstractItemDelegate.EndEditHint.SubmitModelCache:
+            self.setFocus()
             self._go_down(*taken)
 
     def _go_down(self, row: int, column: int) -> None:
