@@ -229,6 +229,25 @@ def test_the_matrix_edits_causes_effects_and_rules(qtbot, window):
     assert document.project is before
 
 
+def test_one_rule_behind_the_other_is_typed_without_a_mouse(qtbot, window):
+    window.document.replace(replace(window.document.project, interlocks=()), None)
+    window.show_proof(window.proof.matrix)
+    panel = window.proof.matrix
+    panel.kind.setCurrentText("interlock")
+    line = panel.guards.lineEdit()
+    for output in ("Drum", "Air"):
+        window.activateWindow()
+        line.setFocus()
+        QApplication.processEvents()
+        qtbot.keyClicks(line, output)
+        qtbot.keyClick(line, Key.Key_Return)
+        assert panel.text.hasFocus(), "on to what must be TRUE"
+        qtbot.keyClicks(panel.text, "EmergencyOk")
+        qtbot.keyClick(panel.text, Key.Key_Return)
+        assert window.message.text() == "" and panel.text.text() == ""
+    assert [i.output for i in window.document.project.interlocks] == ["Drum", "Air"]
+
+
 def test_a_trip_is_said_in_words_and_its_picture_follows(qtbot, window):
     window.show_proof(window.proof.matrix)
     window.proof.matrix.go_to(Place("trip", item="Emergency"))

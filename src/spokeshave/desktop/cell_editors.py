@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from PySide6.QtCore import QEvent, QModelIndex, QObject, QPersistentModelIndex, Qt
+from PySide6.QtCore import QEvent, QModelIndex, QObject, QPersistentModelIndex, Qt, QTimer
 from PySide6.QtGui import QFocusEvent
 from PySide6.QtWidgets import (
     QAbstractItemDelegate,
@@ -24,6 +24,18 @@ def by_return(view: QAbstractItemView, editor: QWidget, hint: QAbstractItemDeleg
     """Whether an editor is closed by Return; another row that is clicked closes it in the same manner, but is current then."""
     submitted = hint == QAbstractItemDelegate.EndEditHint.SubmitModelCache
     return submitted and view.indexWidget(view.currentIndex()) == editor
+
+
+class _Entered(QObject):
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.FocusIn and isinstance(watched, QComboBox) and (line := watched.lineEdit()):
+            QTimer.singleShot(0, line, line.selectAll)  # behind the click, which puts the caret somewhere
+        return False
+
+
+def select_when_entered(box: QComboBox) -> None:
+    """What is typed into an editable box that is entered takes the place of what stands there."""
+    box.installEventFilter(_Entered(box))
 
 
 class TypedDelegate(QStyledItemDelegate):

@@ -52,6 +52,16 @@ def failures_of(device: Described) -> tuple[str, ...]:
     return KINDS[device.kind].failures if device.kind in KINDS else ()
 
 
+def one_of(kind: str) -> str:
+    """A device of a kind, in words.
+
+    >>> one_of("axis"), one_of("lamp")
+    ('an axis', 'a lamp')
+    """
+    title = KINDS[kind].title.lower()
+    return f"{'an' if title[0] in 'aeiou' else 'a'} {title}"
+
+
 def build(device: Described, period_ms: int, coupled: Collection[str] = ()) -> Device:
     """The device worked out for a period; `coupled` are terminals that others devices are coupled to.
 

@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 from itertools import combinations
 
 from spokeshave.machine.device import Terminal
-from spokeshave.machine.kinds import KINDS, drives_of, sensors_of, terminals_of
+from spokeshave.machine.kinds import KINDS, drives_of, one_of, sensors_of, terminals_of
 from spokeshave.model.edits import EditError, add_item, change_item, free_name, taken_names
 from spokeshave.model.project import Device, Project, Signal, SignalClass
 
@@ -219,7 +219,10 @@ def device_of(project: Project, kind: str, signals: Sequence[str], at: tuple[int
     chosen = [s for s in (project.signal(n) for n in signals) if s is not None]
     if kind not in KINDS or kind == "own":
         raise EditError(f"a device of signals cannot be of the kind {kind}")
-    name = free_name(_common_name(signals) or KINDS[kind].title.split()[-1].capitalize(), taken_names(project))
+    name, taken = _common_name(signals), taken_names(project)
+    if not name or name.lower() in taken:  # a device is not called as its signal
+        name += kind.capitalize()
+    name = free_name(name, taken)
     device = Device(name, kind, at=at)
     free = list(terminals_of(device))
     wires: list[tuple[str, str]] = []
@@ -280,4 +283,4 @@ def _common_name(signals: Sequence[str]) -> str:
 
 def _terminals_text(kind: str) -> str:
     named = [f"{'output' if t.drive else 'input'} {t.name} {t.type}" for t in KINDS[kind].terminals]
-    return f"a {KINDS[kind].title.lower()} has {', '.join(named)}"
+    return f"{one_of(kind)} has {', '.join(named)}"

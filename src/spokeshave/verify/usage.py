@@ -93,6 +93,12 @@ def speaks_of_signals(project: Project) -> bool:
     return any(u.how in ("read", "write", "act") and project.signal(u.name) is not None for u in _uses(project))
 
 
+def sequences_speak(project: Project) -> bool:
+    """Whether any sequence speaks of a signal, or there is none and a text does: else the chart is still to be written."""
+    spoken = (u for u in _uses(project) if u.how in ("read", "write", "act") and project.signal(u.name) is not None)
+    return any(u.place.sequence or u.place.kind == "sequence" or not project.sequences for u in spoken)
+
+
 def _uses(project: Project) -> Iterator[Use]:
     names = Names(project)
     yield from uses_in_statements(project.opening, Place("opening"))

@@ -21,7 +21,7 @@ from spokeshave.desktop.plain_text import TextLabel
 from spokeshave.desktop.seen import while_seen
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.theme import theme
-from spokeshave.machine.kinds import KINDS
+from spokeshave.machine.kinds import KINDS, one_of
 from spokeshave.machine.proposed_devices import NewDevice, make_proposed, proposed_devices
 from spokeshave.machine.wiring import Proposal, exchange, exchanged, likely_kind, make_device, proposals, unwired, wire
 from spokeshave.model.board_edits import free_cell
@@ -57,7 +57,7 @@ class WiringPanel(QWidget):
         self.kind.setMinimumContentsLength(12)
         for kind in KINDS.values():
             if kind.kind != "own":
-                self.kind.addItem(f"Make a {kind.title.lower()} of these", kind.kind)
+                self.kind.addItem(f"Make {one_of(kind.kind)} of these", kind.kind)
         self.make = QPushButton("Make")
         self.make.clicked.connect(self.make_device)
         self.signals.itemSelectionChanged.connect(self._guess)
@@ -198,6 +198,7 @@ class WiringPanel(QWidget):
         if not self.document.edit("Make a device of signals", lambda p: make_device(p, kind, names, at)):
             return False
         self.selection.set(Place("device", item=self.document.project.devices[-1].name))
+        self.signals.setFocus()
         return True
 
     def _go(self, item: QListWidgetItem) -> None:

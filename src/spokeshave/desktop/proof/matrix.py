@@ -16,6 +16,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from spokeshave.desktop.cell_editors import select_when_entered
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.plain_text import RichLabel, TextLabel
 from spokeshave.desktop.proof.matrix_table import MatrixModel, MatrixView
@@ -56,10 +57,12 @@ class MatrixPanel(QWidget):
         typed = self.guards.lineEdit()
         assert typed is not None
         typed.setAccessibleName("What the new rule guards")
+        select_when_entered(self.guards)
         self.guards.setMinimumWidth(170)
         self.guards.setAccessibleName("What the new rule guards")
         self.text = QLineEdit()
         self.text.setAccessibleName("What the new rule looks at")
+        typed.returnPressed.connect(self.text.setFocus)
         self.text.returnPressed.connect(self.add)
         add_button, self.delete = QPushButton("Add"), QPushButton("Delete the row")
         add_button.clicked.connect(self.add)

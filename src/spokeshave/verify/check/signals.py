@@ -11,17 +11,17 @@ from spokeshave.model.diagnostics import Diagnostic, Place
 from spokeshave.model.project import SignalClass, Type
 from spokeshave.verify.check.devices import value_of
 from spokeshave.verify.check.look import Look, advice, warning
-from spokeshave.verify.usage import names_in, speaks_of_signals
+from spokeshave.verify.usage import names_in, sequences_speak
 
 _STOP = re.compile(r"(?:^|_|(?<=[a-z0-9]))(?:[Ss]top|STOP|[Hh]alt|HALT)(?![a-z])")
 """A name with the word stop or halt in it, written as names are: `StopButton`, `LineStop`, `stop_1`; not `Backstopper`."""
 
 
 def unused(look: Look) -> Iterator[Diagnostic]:
-    """A signal nothing reads, or an output or internal nothing writes. While no sequence and no text speaks of any signal
-    yet, a list of them is being written.
+    """A signal nothing reads, or an output or internal nothing writes. While no sequence speaks of any signal yet, the list of
+    them is being written, or the logic that runs before and behind the chart.
     """
-    if not speaks_of_signals(look.project):
+    if not sequences_speak(look.project):
         return
     for s in look.project.signals:
         place = Place("signal", item=s.name)
