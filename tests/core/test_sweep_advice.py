@@ -63,6 +63,18 @@ def test_what_differs_behind_a_cycle_without_any_fault_is_no_cell_s_fault():
     assert {(c.fault, c.step) for c in own} <= before, own
 
 
+def test_what_comes_to_harm_without_any_fault_is_said_first_and_is_no_hazard_of_a_cell():
+    sound = slide()
+    tub = Device("Tub", "vessel", (("inlet", "Fan"),), (("volume_l", 1.0), ("inlet_l_s", 50.0)))
+    filled = replace(sound, devices=(*(d for d in sound.devices if d.name != "Blower"), tub))
+    matrix = sweep(filled)
+    assert matrix.said_first[0] == "Tub is overfilled without any fault. No cell is called a hazard for that alone"
+    assert not [c for c in matrix.in_order() if "Tub is overfilled" in c.because], "it is told once"
+    own = {(c.fault, c.step): c.verdict for c in matrix.in_order() if not c.fault.startswith("Tub")}
+    before = {(c.fault, c.step): c.verdict for c in sweep(sound).in_order()}
+    assert own == {key: before[key] for key in own}, "and every other cell is judged as without the tub"
+
+
 def test_a_cycle_that_only_is_slower_goes_on():
     slow = sweep(slide(longest="", devices=(replace(slide().devices[0], parameters=(("extend_s", 2.0), ("retract_s", 2.0))),
                                             *slide().devices[1:])))  # fmt: skip

@@ -58,7 +58,7 @@ class MatrixPanel(QWidget):
         assert typed is not None
         typed.setAccessibleName("What the new rule guards")
         select_when_entered(self.guards)
-        self.guards.setMinimumWidth(170)
+        self.guards.setMinimumWidth(230)
         self.guards.setAccessibleName("What the new rule guards")
         self.text = QLineEdit()
         self.text.setAccessibleName("What the new rule looks at")

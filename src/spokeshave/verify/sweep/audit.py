@@ -14,9 +14,20 @@ ENDS = ("extended", "retracted", "middle", "middle2")
 
 
 @lru_cache(maxsize=2)
+def _without_a_fault(reference: Reference) -> tuple[str, frozenset[str]]:
+    """The cycle played, reset and played again as in each cell, but with no fault: what is wrong behind it, and what comes to harm."""
+    trial = Trial(reference, Fault("none"), reference.steps[0])
+    return trial.run().unclean, frozenset(e.text for e in trial.harms())
+
+
 def unclean_by_itself(reference: Reference) -> str:
-    """What is wrong behind the cycle when it is played, reset and played again as in each cell, but with no fault; empty for nothing."""
-    return Trial(reference, Fault("none"), reference.steps[0]).run().unclean
+    """What is wrong behind the cycle without any fault; empty for nothing."""
+    return _without_a_fault(reference)[0]
+
+
+def harm_by_itself(reference: Reference) -> frozenset[str]:
+    """What comes to harm without any fault."""
+    return _without_a_fault(reference)[1]
 
 
 def audit(reference: Reference) -> tuple[str, ...]:
@@ -26,6 +37,10 @@ def audit(reference: Reference) -> tuple[str, ...]:
     name = reference.scenario.name
     said = [*_failed(reference), *_on_their_way(reference)]
     said += [f"{name} breaks its own rule without any fault: never {r}. The rule is left out" for r in reference.breaks]
+    said += [
+        f"{harm} without any fault. No cell is called a hazard for that alone"
+        for harm in sorted(harm_by_itself(reference))
+    ]
     if not reference.returns:
         said.append(f"{name} does not end in the steps in which it begins: no cycle is played behind a fault")
     elif unclean := unclean_by_itself(reference):

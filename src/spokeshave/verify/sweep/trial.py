@@ -5,6 +5,7 @@ as in the reference ──> fault ──> the cycle, or as far as it comes ─�
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 from spokeshave.engine.explain import waiting
@@ -54,8 +55,11 @@ SLOWER = 5
 class Trial:
     """See the module's text. `run` does it all; `session` is the run, for looking at."""
 
-    def __init__(self, reference: Reference, fault: Fault, step: Entry) -> None:
-        self.reference, self.fault = reference, fault
+    def __init__(
+        self, reference: Reference, fault: Fault, step: Entry, known_harm: frozenset[str] = frozenset()
+    ) -> None:
+        """`known_harm` is what comes to harm without any fault too, and is none of this one's doing."""
+        self.reference, self.fault, self._known_harm = reference, fault, known_harm
         self.watched = reference.at[step].fork()
         self.watched.matters = reference.matters
         self.session: Session = self.watched.session
@@ -204,9 +208,13 @@ class Trial:
         at_rest = not any(s.trip_on) and tuple(tuple(sorted(a)) for a in s.active) == self.reference.initial
         return at_rest and (program.home is None or bool(program.home(s.v)))
 
+    def harms(self) -> Iterator[Event]:
+        """What came to harm, in the order of time."""
+        return (e for e in self.session.trace.events if e.kind == "hazard")
+
     def _hazard(self) -> str:
         """A device that came to harm, a rule that was broken, an output that was on when it had to be off."""
-        harmed = next((e for e in self.session.trace.events if e.kind == "hazard"), None)
+        harmed = next((e for e in self.harms() if e.text not in self._known_harm), None)
         unsafe = self.guard.broken
         if unsafe is not None and all(unsafe[0] <= k for k in (
             harmed.k if harmed is not None else unsafe[0], self.watched.broken[0] if self.watched.broken else unsafe[0]

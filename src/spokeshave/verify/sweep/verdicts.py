@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from enum import StrEnum
 
-from spokeshave.verify.sweep.audit import unclean_by_itself
+from spokeshave.verify.sweep.audit import harm_by_itself, unclean_by_itself
 from spokeshave.verify.sweep.faults import Fault
 from spokeshave.verify.sweep.reference import Reference
 from spokeshave.verify.sweep.trial import Seen, Trial
@@ -45,7 +45,7 @@ class Cell:
 
 def try_out(reference: Reference, fault: Fault, step: Entry) -> Cell:
     """Runs one cell and judges it."""
-    trial = Trial(reference, fault, step)
+    trial = Trial(reference, fault, step, harm_by_itself(reference))
     seen = trial.run()
     if seen.unclean and seen.unclean == unclean_by_itself(reference):
         seen = replace(seen, unclean="")
