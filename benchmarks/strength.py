@@ -23,8 +23,9 @@ def main() -> None:
     project = read_project(ROASTERY)
     run_all(project)
     begin = time.perf_counter()
-    run_all(project)
+    results = run_all(project)
     scenarios = time.perf_counter() - begin
+    executed = sum(run.live.executed for result in results for run in result.runs if run.live is not None)
     begin, first = time.perf_counter(), 0.0
     run = Strength(project, processes.executor())
     while not run.done:
@@ -34,7 +35,7 @@ def main() -> None:
             first = time.perf_counter() - begin
     took = time.perf_counter() - begin
     whole = run.report.whole
-    print(f"  all scenarios once                      {scenarios:7.2f} s")
+    print(f"  all scenarios once                      {scenarios:7.2f} s, {executed:,} scans run")
     print(
         f"  {len(run.mistakes)} mistakes, {whole.noticed} of {whole.of} noticed       {took:7.2f} s, the first after {first:.2f} s"
     )
