@@ -29,7 +29,7 @@ class FindingsList(QWidget):
         )
         self.list.currentItemChanged.connect(lambda *_: self._chosen())
         self._rows: list[Diagnostic] = []
-        self._shown: object = None
+        self._written: object = None
         """The rows in the list as they are written, and in which colours."""
         self.filter = QLineEdit()
         self.filter.setPlaceholderText("Filter")
@@ -78,9 +78,9 @@ class FindingsList(QWidget):
             fits = kind in ("all open", "waived") or d.severity.value == kind.removesuffix("s")
             if fits and wanted in " ".join((d.code, *cells)).lower():
                 rows.append((d, cells))
-        shown = (rows, theme.now)
-        if shown != self._shown:  # a large machine has hundreds, and most edits change none
-            self._shown = shown
+        written = (rows, theme.now)
+        if written != self._written:  # a large machine has hundreds, and most edits change none
+            self._written = written
             self.list.clear()
             self._rows = [d for d, _ in rows]
             for n, (d, cells) in enumerate(rows):

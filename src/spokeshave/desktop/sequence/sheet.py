@@ -367,14 +367,18 @@ class Sheet(QAbstractTableModel):
         return f"Next of {step.name}", lambda p: _led(p, self.sequence, step.name, way, text)
 
 
+_WITH = re.compile(r"(?:^|\s+)(?:waits\s+)?with\s+(?=\S)", re.IGNORECASE)
+
+
 def _led(project: Project, sequence: Sequence, step: str, way: int | None, text: str) -> Project:
     """What was typed as the next of a step: `A`, `A + B`, `waits with C`, or `A with C` where C is left by the same way."""
-    to, joined, beside = re.sub(r"(?i)\s*\b(?:waits )?with\b\s*", "\0", f"{text} ", count=1).partition("\0")
+    joined = _WITH.search(text)
+    to, beside = (text, "") if joined is None else (text[: joined.start()], text[joined.end() :])
     name = sequence.name
-    if to.strip() or not joined:
+    if to or joined is None:
         project = flow_edits.lead_to(project, name, step, way, _targets(sequence, to))
-    for other in _targets(sequence, beside) if joined else ():
-        waits, goes = (other, step) if to.strip() else (step, other)
+    for other in _targets(sequence, beside) if joined is not None else ():
+        waits, goes = (other, step) if to else (step, other)
         project = flow_edits.wait_with(project, name, waits, goes)
     return project
 
