@@ -474,6 +474,15 @@ def test_the_editor_completes_indents_and_matches_brackets(qtbot, window):
     assert editor.textCursor().block().text() == "  ", "the next line begins where this one did"
     qtbot.keyClick(editor, Key.Key_Tab)
     assert editor.textCursor().block().text() == "    "
+    editor.setPlainText("")
+    for line in ("IF Home THEN", "CASE Batches OF", "1: Batches := 2;", "END_CASE;", "ELSIF FlapClosed THEN", "FOR I := 1 TO 2 DO",
+                 "END_FOR;", "IF Home THEN Batches := 0; END_IF;", "END_IF;", "Batches := 1;"):  # fmt: skip
+        qtbot.keyClicks(editor, line)
+        editor.words.popup().hide()
+        qtbot.keyClick(editor, Key.Key_Return)
+    assert [len(x) - len(x.lstrip()) for x in editor.toPlainText().split("\n")] == [0, 2, 4, 2, 0, 2, 2, 2, 0, 0, 0]
+    editor.undo()
+    assert not editor.toPlainText().endswith("\n")
     window.toggle_dark()
     assert drawn(window)
     window.toggle_dark()

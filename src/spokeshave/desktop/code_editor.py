@@ -32,6 +32,15 @@ _TOKEN = re.compile(
     r"(?P<comment>\(\*.*?(?:\*\)|$)|//.*)|(?P<literal>\b(?:T|TIME)#[-+]?[\w.]+|\b\d[\w.#]*)|(?P<word>[A-Za-z_]\w*)",
     re.IGNORECASE,
 )
+INDENT = 2
+_OPENS = re.compile(r"\b(?:THEN|ELSE|DO|OF|REPEAT)\s*$", re.IGNORECASE)
+_CLOSES = re.compile(r"\s*(?:END_\w+|ELSE|ELSIF|UNTIL)\b", re.IGNORECASE)
+
+
+def _depth(line: str) -> int:
+    return len(line) - len(line.lstrip(" "))
+
+
 _PAIRS = {"(": ")", ")": "("}
 FUNCTION_NAMES = tuple(sorted({*FUNCTIONS, "RISING", "FALLING", "HELD"}))
 
@@ -372,16 +381,36 @@ class CodeEditor(QPlainTextEdit):
             self._complete(chosen)
             return
         if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and not event.modifiers():
-            indent = re.match(r" *", self.textCursor().block().text())
-            self.insertPlainText("\n" + (indent[0] if indent else ""))
+            self._begin_line()
             return
         if event.key() == Qt.Key.Key_Tab and not event.modifiers():
-            self.insertPlainText("  ")
+            self.insertPlainText(" " * INDENT)
             return
         asked = event.key() == Qt.Key.Key_Space and bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
         if not asked:
             super().keyPressEvent(event)
         self._offer(asked or bool(event.text().strip()), 1 if asked else 2)
+
+    def _begin_line(self) -> None:
+        """A new line as deep as the one that ends here, or deeper where that one opens a block; one that ends a block moves out."""
+        cursor = self.textCursor()
+        cursor.beginEditBlock()
+        block = cursor.block()
+        depth, before = _depth(block.text()), block.previous()
+        while before.isValid() and not before.text().strip():
+            before = before.previous()
+        if _CLOSES.match(block.text()) and depth >= INDENT and before.isValid():
+            above = _depth(before.text()) + (INDENT if _OPENS.search(before.text()) else 0)
+            if depth >= above:
+                line = QTextCursor(block)
+                line.movePosition(QTextCursor.MoveOperation.NextCharacter, QTextCursor.MoveMode.KeepAnchor, INDENT)
+                line.removeSelectedText()
+                depth -= INDENT
+        opens = _OPENS.search(block.text()[: cursor.positionInBlock()])
+        cursor.insertText("\n" + " " * (depth + (INDENT if opens else 0)))
+        cursor.endEditBlock()
+        self.setTextCursor(cursor)
+        self.ensureCursorVisible()
 
     def _offer(self, typed: bool, least: int) -> None:
         word, popup = self._word(), self.words.popup()
