@@ -26,7 +26,7 @@ def signals(text: str) -> Project:
 
 
 @pytest.mark.parametrize(("name", "missing"), [("roastery", {"Degree"}), ("carousel", set()),
-                                               ("lock", {"Chamber", "MadeFast", "HasLeft", "LampBelow", "LampAbove"})])  # fmt: skip
+                                               ("lock", {"MadeFast", "HasLeft", "LampBelow", "LampAbove"})])  # fmt: skip
 def test_the_devices_of_an_example_come_back_from_its_signals(name, missing):
     project = spoke.read(EXAMPLES / f"{name}.spoke")
     found = {(d.kind, frozenset(d.signals)) for d in proposed_devices(replace(project, devices=()))}
@@ -79,6 +79,26 @@ def test_names_say_what_belongs_together_and_what_does_not():
     session = Session(made)
     session.run_for(100)
     assert session.stopped is None
+
+
+def test_a_vessel_is_told_by_its_switches_where_no_number_tells_its_level():
+    project = signals("""
+        TankFull i
+        TankEmpty i
+        FillTank o
+        DrainTank o
+        LevelHigh i
+        FeedValve o
+        GateLow i
+        GateHigh i
+        PressureHigh i
+    """)
+    found = {d.name: d.signals for d in proposed_devices(project) if d.kind == "vessel"}
+    assert found == {"Tank": ("FillTank", "DrainTank", "TankFull", "TankEmpty"), "Vessel": ("FeedValve", "LevelHigh")}
+    tank = make_proposed(project, proposed_devices(project)).device("Tank")
+    assert (tank.wired("inlet"), tank.wired("outlet"), tank.wired("high"), tank.wired("low")) == (
+        "FillTank", "DrainTank", "TankFull", "TankEmpty",
+    )  # fmt: skip
 
 
 def test_a_stop_that_the_logic_asks_for_is_closed_at_rest():

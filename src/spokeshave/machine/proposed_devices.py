@@ -41,6 +41,7 @@ TEMPERATURE = _set("temp temperature")
 LEVEL = _set("level lvl")
 FILLS = _set("fill filling inlet feed supply drain outlet empty discharge")
 CONTENT = _set("full empty low high max min")
+ABOUT_A_LEVEL = _set("above below over under water")
 INDEXES = _set("advance index turn step next rotate")
 IN_PLACE = _set("place position pos inplace inpos inposition indexed")
 RUNS = _set("runs running fb feedback turning moving")
@@ -174,7 +175,9 @@ def _warm(free: _Free, propose: Propose) -> None:
 
 
 def _vessels(free: _Free, propose: Propose) -> None:
-    """What is filled: a level with valves that speak of filling and emptying; only where there is one level."""
+    """What is filled: a level with valves that speak of filling and emptying; only where there is one level. Without a number,
+    valves and level switches about one thing: `Fill`, `Drain`, `LevelHigh`, `AboveLow`.
+    """
     levels = free.inputs(LEVEL, None)
     if len(levels) == 1:
         about = _pascal(w for w in _thing(levels[0]) if w not in LEVEL)
@@ -183,6 +186,16 @@ def _vessels(free: _Free, propose: Propose) -> None:
             _ = propose("vessel", about or "Vessel", [*valves, levels[0], *switches]) or propose(
                 "vessel", about or "Vessel", [*valves, levels[0]]
             )
+    switches = [s for s in free.inputs(CONTENT) if WAYS.isdisjoint(words_of(s.name))]
+    for thing in dict.fromkeys(map(_held, switches)):
+        valves = [v for v in free.outputs(FILLS) if _held(v) == thing]
+        if valves:
+            propose("vessel", _pascal(thing) or "Vessel", [*valves, *(s for s in switches if _held(s) == thing)])
+
+
+def _held(signal: Signal) -> tuple[str, ...]:
+    """What a valve or a level switch is about: what is left of its name without what it does, or where it is."""
+    return tuple(w for w in words_of(signal.name) if w not in FILLS | CONTENT | LEVEL | FILLERS | ABOUT_A_LEVEL)
 
 
 def _moved(free: _Free, propose: Propose) -> None:
