@@ -101,3 +101,12 @@ def read_ahead() -> tuple[bool, bool]:
 
 def test_a_process_begins_with_what_it_needs_and_without_what_has_threads_of_its_own(one):
     assert executor().submit(read_ahead).result(timeout=60) == (True, False)
+
+
+def test_temporary_files_in_a_folder_far_down_keep_no_work_from_being_done(tmp_path, monkeypatch):
+    let_go()
+    deep = tmp_path / ("far" * 30)
+    deep.mkdir()
+    monkeypatch.setattr("tempfile.tempdir", str(deep))
+    assert executor(1).submit(os.getpid).result(timeout=60) != os.getpid()
+    let_go()

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import gc
 import os
+import tempfile
 import threading
 from collections.abc import Callable
 from concurrent.futures import Executor, Future, ProcessPoolExecutor
@@ -54,6 +55,9 @@ _READ_AHEAD = ["spokeshave.verify.batch", "spokeshave.verify.sweep.work"]
 """What the processes are forked with. Nothing that needs NumPy, which has threads of its own: a fork would be without them."""
 
 
+LONGEST_FOLDER = 60
+
+
 @dataclass
 class _Pool:
     inner: ProcessPoolExecutor
@@ -86,7 +90,9 @@ def executor(jobs: int = 0) -> Executor:
     """The processes, started if there are none: `jobs` of them, else one for each processor this program may use."""
     global _pool
     if _pool is None:
-        context = get_context("forkserver")
+        # A server of forks listens at a socket in the folder of temporary files, whose path may be some 100 letters long.
+        forks = len(tempfile.gettempdir()) < LONGEST_FOLDER
+        context = get_context("forkserver" if forks else "spawn")
         context.set_forkserver_preload(_READ_AHEAD)
         parts, ended = context.Array("d", SLOTS, lock=False), context.Array("q", SLOTS, lock=False)
         inner = ProcessPoolExecutor(
