@@ -20,10 +20,15 @@ Index = QModelIndex | QPersistentModelIndex
 _FILLED = "filled"
 
 
+def is_current(view: QAbstractItemView, editor: QWidget) -> bool:
+    """Whether an editor is that of the current cell."""
+    return view.indexWidget(view.currentIndex()) == editor
+
+
 def by_return(view: QAbstractItemView, editor: QWidget, hint: QAbstractItemDelegate.EndEditHint) -> bool:
     """Whether an editor is closed by Return; another row that is clicked closes it in the same manner, but is current then."""
     submitted = hint == QAbstractItemDelegate.EndEditHint.SubmitModelCache
-    return submitted and view.indexWidget(view.currentIndex()) == editor
+    return submitted and is_current(view, editor)
 
 
 class _Entered(QObject):

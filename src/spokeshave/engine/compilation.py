@@ -68,9 +68,9 @@ class Compilation:
         blocks = sorted((b for q in linked for s in q.steps for b in s.blocks), key=lambda b: b.order)
         locks = tuple(i(code) for i in found.interlocks if i is not None)
         impure = any(not isinstance(tree, (tuple, Choice)) and not is_pure(tree) for _, tree in texts.units)
-        runs_texts = bool(project.opening.strip() or project.closing.strip() or project.home.strip())
         texts_run = [texts.units[u][1] for u in (found.opening, found.closing) if u is not None]
         always = [e for tree in texts_run for e in expressions_of(tree)] + ([found.home[1]] if found.home else [])
+        runs_texts = bool(texts_run or found.home)
         may_stop = [lock.checked for lock in locks if not lock.pure]
         may_stop += [time for _, _, _, time in table.edges if time is not None and not is_pure(time)]
         self._program = pg.Program(

@@ -49,6 +49,11 @@ def entered(s: Situation, sequence: int) -> list[int]:
     return [a for a in came if a in s.active[sequence]] if came else came
 
 
+def is_entered(s: Situation, sequence: int, step: int) -> bool:
+    """Whether a step is one of `entered`."""
+    return step in s.came[sequence] and step in s.active[sequence]
+
+
 class Watcher:
     """Watches one expectation. `see` is called at the end of every scan, `verdict` at the end of the run."""
 
@@ -353,7 +358,7 @@ class Counted(Watcher):
 
     def _has_come(self, s: Situation) -> bool:
         if self.seq >= 0:
-            return self.step in entered(s, self.seq)
+            return is_entered(s, self.seq, self.step)
         before, self.was = self.was, bool(self.tests[0](s.v))
         return self.was and not before
 
@@ -422,7 +427,7 @@ class Steps(Watcher):
             self.open = self.marks.get(self.row.note.lower(), -1) if self.row.note else 0
         for which in range(len(self._ends) - 1, -1, -1):  # from where it counts, before what is to be reached
             sequence, step = self._ends[which]
-            if step in s.came[sequence] and step in s.active[sequence]:
+            if is_entered(s, sequence, step):
                 if which and self.open < 0:
                     self.open = self.now
                 elif not which and self.open >= 0:
@@ -439,7 +444,7 @@ class Steps(Watcher):
             least = self.row.kind == "lasts_least"
             if (took < self.row.ms - self.slack_ms) if least else (took > self.row.ms + self.slack_ms):
                 self.decide(Outcome.FAIL, f"it lasted {_seconds(took)}")
-        if self._step in s.came[self.seq.index] and self._step in s.active[self.seq.index]:
+        if is_entered(s, self.seq.index, self._step):
             self.open = self.now
 
     def end(self) -> None:

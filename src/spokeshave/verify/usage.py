@@ -90,13 +90,17 @@ def uses(project: Project) -> list[Use]:
 
 def speaks_of_signals(project: Project) -> bool:
     """Whether any sequence or text speaks of a signal."""
-    return any(u.how in ("read", "write", "act") and project.signal(u.name) is not None for u in _uses(project))
+    return next(_spoken(project), None) is not None
 
 
 def sequences_speak(project: Project) -> bool:
     """Whether any sequence speaks of a signal, or there is none and a text does: else the chart is still to be written."""
-    spoken = (u for u in _uses(project) if u.how in ("read", "write", "act") and project.signal(u.name) is not None)
-    return any(u.place.sequence or u.place.kind == "sequence" or not project.sequences for u in spoken)
+    return any(u.place.sequence or u.place.kind == "sequence" or not project.sequences for u in _spoken(project))
+
+
+def _spoken(project: Project) -> Iterator[Use]:
+    """Where texts and marks speak of signals."""
+    return (u for u in _uses(project) if u.how in ("read", "write", "act") and project.signal(u.name) is not None)
 
 
 def _uses(project: Project) -> Iterator[Use]:

@@ -330,13 +330,16 @@ class Sheet(QAbstractTableModel):
                 project = one(project)
             return project
 
-        before = sections(self.sequence).problem
+        before = self.sequence
         if not self.document.edit(name, change):
             return False
-        sequence = self.document.project.sequence(self.name)
-        after = sections(sequence).problem if sequence is not None else ""
-        if after != before:
-            self.document.noted.emit(f"! The chart is not whole: {after}" if after else "The chart is whole again.")
+        after = self.document.project.sequence(self.name)
+        if after is not None and after.transitions is not before.transitions:
+            problem = sections(after).problem
+            if problem != sections(before).problem:
+                self.document.noted.emit(
+                    f"! The chart is not whole: {problem}" if problem else "The chart is whole again."
+                )
         return True
 
     def _change(self, row: int, column: int, text: str) -> tuple[str, Change]:

@@ -20,6 +20,7 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QAbstractItemDelegate, QAbstractItemView, QApplication, QTableView, QWidget
 
 from spokeshave.chart.labels import window_text
+from spokeshave.desktop.cell_editors import is_current
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.sequence.editor import PROGRAM, SequenceEditor
 from spokeshave.desktop.sequence.flow_painter import flow_width
@@ -179,7 +180,7 @@ class SheetView(QTableView):
 
     def commitData(self, editor: QWidget) -> None:
         """An edit that changes the flow makes the rows anew and takes the editor away, which Qt asks for once more as it goes."""
-        if self.indexWidget(self.currentIndex()) == editor:
+        if is_current(self, editor):
             here = self.currentIndex()
             self._taken_at = (here.row(), here.column())
         if self.state() == self.State.EditingState:
