@@ -6,11 +6,12 @@ import io
 import json
 import os
 import random
+import re
 import time
 import zipfile
 from collections.abc import Callable
 from dataclasses import replace
-from functools import cache
+from functools import cache, partial
 from pathlib import Path
 
 import pytest
@@ -23,6 +24,7 @@ from spokeshave.formats import signal_table, spoke
 from spokeshave.formats.brief_text import parse_brief
 from spokeshave.formats.disk import LARGEST_TEXT, write_text_atomically
 from spokeshave.formats.errors import FormatError
+from spokeshave.formats.iec_read import parse_iec
 from spokeshave.formats.iec_write import write_iec
 from spokeshave.formats.pragma import _pragma, make_pragma, take_pragma
 from spokeshave.formats.tables import grid
@@ -160,6 +162,48 @@ def test_half_a_character_is_told_when_it_is_opened_and_when_it_is_written(tmp_p
     assert not list(tmp_path.iterdir())
 
 
+def of_cells(inner: str) -> bytes:
+    """A workbook of one sheet that holds this."""
+    out, book = io.BytesIO(), Workbook()
+    book.save(out)
+    packed = io.BytesIO()
+    with zipfile.ZipFile(out) as parts, zipfile.ZipFile(packed, "w", zipfile.ZIP_DEFLATED) as changed:
+        for part in parts.infolist():
+            text = parts.read(part)
+            if part.filename.endswith("sheet1.xml"):
+                text = re.sub(rb"<sheetData ?/>|<sheetData></sheetData>", inner.encode(), text)
+            changed.writestr(part.filename, text)
+    return packed.getvalue()
+
+
+ROWS = "".join(f'<row r="{i}"><c r="XFD{i}"><v>1</v></c></row>' for i in range(1, 400))
+MERGED = "".join(f'<mergeCell ref="A{i}:SF{i + 900}"/>' for i in range(1, 20))
+LONG = f'<row r="1"><c r="A1" t="inlineStr"><is><t>{"A" * (grid.LONGEST_CELL + 1)}</t></is></c></row>'
+
+
+@pytest.mark.parametrize(
+    ("inner", "told"),
+    [
+        ("<c/>", "tags; at most"),
+        (f"<sheetData>{LONG}</sheetData>", "the cell A1 of Sheet has 32,768 characters"),
+        (f"<sheetData>{ROWS}</sheetData><mergeCells>{MERGED}</mergeCells>", "merged cells cover 8,559,500 cells"),
+        (f"<sheetData>{ROWS}</sheetData>", ""),
+    ],
+    ids=["cells", "text", "merged", "far"],
+)
+def test_a_small_workbook_makes_no_large_sheet(tmp_path, inner, told):
+    path = tmp_path / "small.xlsx"
+    path.write_bytes(
+        of_cells(inner if len(inner) > 9 else f"<sheetData><row>{inner * grid.MOST_TAGS}</row></sheetData>")
+    )
+    assert path.stat().st_size < 100_000
+    if told:
+        with pytest.raises(FormatError, match=told):
+            grid.read_sheets(path)
+    else:  # cells behind the last column that is read make nothing
+        assert grid.read_sheets(path)[0].width == 0
+
+
 def ring(n: int) -> Project:
     steps = tuple(Step(f"S{i}", 10 * i) for i in range(n))
     ways = tuple(Transition((s.name,), (steps[(i + 1) % n].name,), "Go") for i, s in enumerate(steps))
@@ -210,10 +254,36 @@ def brief(lines: int) -> None:
     assert parse_brief("A word or two. And more of them.\n\n" * lines, Project(), lambda _: "order")
 
 
+def states(form: str, n: int) -> None:
+    """A program written by hand, in the words of its author, as a sequence."""
+    to = ("State := 0;" if i == n - 1 else f"State := {i + 1};" for i in range(n))
+    ways = [f"IF In THEN {way} END_IF; Out := {'TRUE' if i % 2 else 'FALSE'};" for i, way in enumerate(to)]
+    two = "CASE State OF\n0: IF In THEN State := 1; END_IF;\n1: IF NOT In THEN State := 0; END_IF;\nEND_CASE;\n"
+    body = {
+        "states": "CASE State OF\n" + "".join(f"{i}: {way}\n" for i, way in enumerate(ways)) + "END_CASE;\n",
+        "chain": "".join(f"{'ELS' * bool(i)}IF State = {i} THEN {way}\n" for i, way in enumerate(ways)) + "END_IF;\n",
+        "choices": "CASE N OF\n" + "".join(f"{i}: Out := TRUE;\n" for i in range(n)) + f"END_CASE;\n{two}",
+        "ELSIF": "IF N < 0 THEN Out := TRUE;\n"
+        + "".join(f"ELSIF N = {i} THEN Out := FALSE;\n" for i in range(n))
+        + f"END_IF;\n{two}",
+    }[form]
+    head = "PROGRAM P VAR_INPUT In : BOOL; N : INT; END_VAR VAR_OUTPUT Out : BOOL; END_VAR VAR State : INT; END_VAR\n"
+    assert len(parse_iec(f"{head}{body}END_PROGRAM\n").sequences[0].steps) in (2, n)
+
+
 @pytest.mark.quiet
-@pytest.mark.parametrize(("act", "n"), [(lambda n: opened(ring(n)), 1500), (lambda n: opened(fan(n)), 1500),
-                                        (lambda n: opened(text(n)), 4000), (brief, 4000), (one_more, 10)],
-                         ids=["steps", "ways", "statements", "brief", "copies"])  # fmt: skip
+@pytest.mark.parametrize(
+    ("act", "n"),
+    [
+        *((partial(states, form), 300) for form in ("states", "chain", "choices", "ELSIF")),
+        (lambda n: opened(ring(n)), 1500),
+        (lambda n: opened(fan(n)), 1500),
+        (lambda n: opened(text(n)), 4000),
+        (brief, 4000),
+        (one_more, 10),
+    ],
+    ids=["states", "chain", "choices", "ELSIF", "steps", "ways", "statements", "brief", "copies"],
+)
 def test_four_times_the_size_takes_about_four_times_as_long(act: Callable[[int], None], n: int):
     """Sixteen times would be the square. Measured again before it says no."""
     if act is one_more:  # the plants are there before it
@@ -237,5 +307,8 @@ def test_the_limits_in_the_documentation_are_those_that_hold():
         grid.LARGEST_UNPACKED,
         grid.MOST_ROWS,
         grid.MOST_COLUMNS,
+        grid.MOST_TAGS,
+        grid.MOST_MERGED,
+        grid.LONGEST_CELL,
     ):
         assert f"{limit:,}" in said

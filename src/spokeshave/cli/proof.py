@@ -11,6 +11,7 @@ import typer
 from spokeshave.cli.against import Against, Outside, RealTime, TheirScan, Tolerance, Unit, run_against
 from spokeshave.cli.report import write_report
 from spokeshave.cli.told import File, Json, fail, print_results, put_out, room_for, safe, scenario_named, show, today
+from spokeshave.model.diagnostics import several
 
 if TYPE_CHECKING:
     from spokeshave.model.diagnostics import Diagnostic
@@ -36,7 +37,7 @@ def _chosen(project: Project, one: str, group: str) -> list[Scenario]:
     found = [s for s in project.scenarios if not group or s.group.lower() == group.lower()]
     if group and not found:
         known = dict.fromkeys(s.group for s in project.scenarios if s.group)
-        fail(f"there is no group {group!r}; there are: {', '.join(known) or 'none'}")
+        fail(f"there is no group {group!r}; there are: {several(known) or 'none'}")
     return found
 
 
@@ -148,8 +149,8 @@ def verify(
             print(line)
         if covered:
             left = [c.requirement.ident for c in covered if c.state != "proven"]
-            named = f": not {', '.join(left[:SHOWN])}" + (f" and {len(left) - SHOWN} more" if len(left) > SHOWN else "")
-            print(f"{proven} of {len(covered)} requirements proven{named if left else ''}")
+            named = f": not {several(left, SHOWN)}" if left else ""
+            print(f"{proven} of {len(covered)} requirements proven{named}")
     if junit_file is not None:
         write_text_atomically(junit(project.name, results, found, compared), junit_file)
     if table is not None:

@@ -9,6 +9,7 @@ from typing import Annotated
 import typer
 
 from spokeshave.cli.told import File, Json, fail, put_out, room_for, safe, scenario_named
+from spokeshave.model.diagnostics import several
 
 recording_app = typer.Typer()
 
@@ -58,7 +59,7 @@ def replay(
     left = [n for n in found.lanes if n not in where]
     if not where:
         fail(
-            f"{recording}: none of its names is in {file}: {', '.join(left[:20])}; say which they are with --name OURS=THEIRS"
+            f"{recording}: none of its names is in {file}: {several(left)}; say which they are with --name OURS=THEIRS"
         )
     lanes = put_in_place(found.lanes, where, shift_ms)
     if stimuli is not None:

@@ -107,13 +107,13 @@ def run(
 
 def with_recipe(project: Project, name: str) -> Project:
     """The file as it runs with a recipe; a name that is none ends the command."""
-    from spokeshave.model.diagnostics import did_you_mean
+    from spokeshave.model.diagnostics import did_you_mean, several
     from spokeshave.model.recipes import by_the_file, recipe_of, taken
 
     found = recipe_of(project, name)
     if found is None:
         known = [r.name for r in project.recipes]
-        there = f"there are: {', '.join(known)}" if known else "the file has none"
+        there = f"there are: {several(known)}" if known else "the file has none"
         fail(f"there is no recipe {name}; {did_you_mean(name, known) or there}")
     return by_the_file(project, taken(project, found))
 

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Annotated, Any, NoReturn, TextIO
 
 import typer
 
-from spokeshave.model.diagnostics import Told, quoted
+from spokeshave.model.diagnostics import Told, quoted, several
 
 if TYPE_CHECKING:
     from spokeshave.model.diagnostics import Diagnostic
@@ -155,7 +155,7 @@ def scenario_named(project: Project, name: str) -> Scenario:
     """The scenario of this name; exits 2 with the names there are if there is none."""
     scenario = project.scenario(name)
     if scenario is None:
-        fail(f"there is no scenario {name!r}; there are: {', '.join(s.name for s in project.scenarios) or 'none'}")
+        fail(f"there is no scenario {name!r}; there are: {several(s.name for s in project.scenarios) or 'none'}")
     return scenario
 
 

@@ -195,7 +195,7 @@ class ScanMemo:
         return Spot(
             tuple(s.active[0]),
             reads | program.watched,
-            tuple((x.index, x.t) for x in seq.steps if x.t in reads and x.index in s.active[0]),
+            tuple((x.index, x.t) for x in steps if x.t in reads),
             None if joint else tuple((x.choose, x) for x in steps if x.choose is not None),
             tuple((i, lock) for i, lock in enumerate(program.interlocks) if v[lock.asked]),
             tuple(turns),

@@ -25,6 +25,10 @@ if TYPE_CHECKING:
     """Scans, or values, in the order of time."""
 
 
+TOGETHER = 64
+"""Columns that are compared at once: few of many change in a scan."""
+
+
 class Trace:
     """Changes at the end of each scan, in the order of scan and column.
 
@@ -50,6 +54,7 @@ class Trace:
         """Columns that are not recorded scan by scan now (see `readings`)."""
         self._new = True
         self._all = range(len(program.recorded))
+        self._parts = [slice(at, at + TOGETHER) for at in self._all[::TOGETHER]]
         self._given = bytes(r.kind in ("input", "setting") for r in program.recorded)
         self._last: list[Any] = [None] * len(program.recorded)
         self._end = program.end_recorded
@@ -145,7 +150,12 @@ class Trace:
         if now == self._last:
             return []
         last, self._last, later = self._last, now, self.told_later
-        return [c for c in compress(self._all, map(is_not, now, last)) if now[c] != last[c] and c not in later]
+        found = []
+        for part in self._parts:
+            if now[part] != last[part]:
+                others = compress(self._all[part], map(is_not, now[part], last[part]))
+                found += [c for c in others if now[c] != last[c] and c not in later]
+        return found
 
     def tell_later(self, columns: list[int]) -> None:
         """From now on these columns are not recorded scan by scan, but by `take_in`."""

@@ -23,10 +23,11 @@ class Columns:
     """Scans and values of each column, as arrays that grow by doubling."""
 
     def __init__(self, count: int) -> None:
-        self.scans = [np.empty(FIRST_ROOM, np.int64) for _ in range(count)]
-        self.values = [np.empty(FIRST_ROOM, np.float64) for _ in range(count)]
+        # One array is shared by all columns that have no change yet; nobody writes into one of length 0.
+        self.scans = [np.empty(0, np.int64)] * count
+        self.values = [np.empty(0, np.float64)] * count
         self.lengths = [0] * count
-        self._coarse: list[NDArray[np.int64]] = [np.empty(0, np.int64) for _ in range(count)]
+        self._coarse: list[NDArray[np.int64]] = [np.empty(0, np.int64)] * count
         self.rows = 0
         """How many rows of the trace are sorted in."""
 
@@ -50,7 +51,10 @@ class Columns:
     def _add(self, c: int, scans: NDArray[np.int64], values: NDArray[np.float64]) -> None:
         n, more = self.lengths[c], len(scans)
         if n + more > len(self.scans[c]):
-            room = max(n + more, 2 * len(self.scans[c]))
+            if not n:  # most columns change once or seldom: they are a part of what was told
+                self.scans[c], self.values[c], self.lengths[c] = scans, values, more
+                return
+            room = max(n + more, FIRST_ROOM, 2 * len(self.scans[c]))
             # Whoever looks at the old arrays keeps them.
             self.scans[c] = np.concatenate([self.scans[c][:n], np.empty(room - n, np.int64)])
             self.values[c] = np.concatenate([self.values[c][:n], np.empty(room - n, np.float64)])

@@ -51,7 +51,8 @@ def take_pragma(text: str) -> tuple[str, dict[str, Any] | None]:
     try:
         data = json.loads(_outside_strings(found[1], {"(": "{", ")": "}"}, {}))
     except (ValueError, RecursionError) as error:
-        raise FormatError(f"the pragma is damaged: {error}", line=line, advice="delete it to read the rest") from None
+        why = "it nests too deeply" if isinstance(error, RecursionError) else error
+        raise FormatError(f"the pragma is damaged: {why}", line=line, advice="delete it to read the rest") from None
     if not isinstance(data, dict) or type(data.get("version")) is not int:
         raise FormatError("the pragma is damaged", line=line, advice="delete it to read the rest")
     if data["version"] > VERSION:

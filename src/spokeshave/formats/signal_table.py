@@ -14,7 +14,7 @@ from spokeshave.formats.tables.grid import Sheet, csv_of, read_sheets, sheet_of_
 from spokeshave.formats.tables.headings import SIGNAL_WORDS, find_heading, latin, roles_in
 from spokeshave.language.literals import read_value, time_ms, value_text
 from spokeshave.language.rename import name_problem
-from spokeshave.model.diagnostics import quoted
+from spokeshave.model.diagnostics import quoted, several
 from spokeshave.model.project import Project, Signal, SignalClass, Type, Value
 
 FIELDS = ("name", "class", "type", "address", "contact", "initial", "home", "retain", "unit", "comment")
@@ -118,10 +118,9 @@ def plan_import(
         signals[name.lower()] = after
     said = tuple(f"{text} ({count} signals)" if count > 1 else text for text, count in told.items())
     if renamed:
-        rest = f" and {len(renamed) - 3} more" if len(renamed) > 3 else ""
         said = (
             *said,
-            f"names that are no identifiers: {', '.join(renamed[:3])}{rest}; the comment has them as they stood",
+            f"names that are no identifiers: {several(renamed, 3)}; the comment has them as they stood",
         )
     return Import(tuple(signals.values()), tuple(new), tuple(changed), tuple(problems), said)
 

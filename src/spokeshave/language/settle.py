@@ -59,12 +59,22 @@ def _settled_chain(tree: sx.Binary, depth: int) -> sx.Expression:
     operands = [node.left, *(s.right for s in spine)]
     if len(spine) > LONG and tree.op in _ASSOCIATIVE:
         deeper = depth + len(spine).bit_length()
-        return _balanced(tree.op, [settled(x, deeper) for x in operands])
+        return joined(tree.op, [settled(x, deeper) for x in operands])
     if depth + len(spine) > DEEPEST:
         raise expression_too_deep(spine[-1].span)
     found = settled(operands[0], depth + len(spine))
     for i, s in enumerate(spine):
         found = sx.Binary(s.op, found, settled(s.right, depth + len(spine) - i), s.span)
+    return found
+
+
+def joined(op: str, parts: list[sx.Expression]) -> sx.Expression:
+    """AND, OR or XOR of at least one expression: as it is written where there are few, balanced where there are many."""
+    if len(parts) > LONG + 1:
+        return _balanced(op, parts)
+    found = parts[0]
+    for part in parts[1:]:
+        found = sx.Binary(op, found, part, sx.Span(1, 1, 0, 0))
     return found
 
 

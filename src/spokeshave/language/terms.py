@@ -42,6 +42,16 @@ def _closed(term: str) -> str:
 
 def terms(tree: sx.Expression) -> list[sx.Expression]:
     """What the outermost ANDs of a tree join."""
-    if isinstance(tree, sx.Binary) and tree.op == "AND":
-        return terms(tree.left) + terms(tree.right)
-    return [tree]
+    return chained(tree, "AND")
+
+
+def chained(tree: sx.Expression, op: str) -> list[sx.Expression]:
+    """What the outermost operators of one kind join, in the order of the text."""
+    found, left = list[sx.Expression](), [tree]
+    while left:
+        node = left.pop()
+        if isinstance(node, sx.Binary) and node.op == op:
+            left += (node.right, node.left)
+        else:
+            found.append(node)
+    return found

@@ -17,6 +17,7 @@ class Told(Exception):
 
 LONGEST_QUOTE = 60
 LONGEST_MESSAGE = 300
+MOST_NAMED = 12
 
 
 class Severity(StrEnum):
@@ -79,6 +80,17 @@ def quoted(text: object, most: int = LONGEST_QUOTE) -> str:
     """
     line = re.sub(r"\s+", " ", str(text)[: 4 * most])
     return line if len(line) <= most else f"{line[: most - 3]}..."
+
+
+def several(names: Iterable[object], most: int = MOST_NAMED) -> str:
+    """Names behind each other, and how many there are beside the first ones.
+
+    >>> several(["Dip", "Drain", "Dry", "Rest"], 2)
+    'Dip, Drain and 2 more'
+    """
+    all_of = [quoted(n) for n in names]
+    more = len(all_of) - most
+    return ", ".join(all_of) if more <= 0 else f"{', '.join(all_of[:most])} and {more} more"
 
 
 def line_and_column(text: str, at: int) -> tuple[int, int]:

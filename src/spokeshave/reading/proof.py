@@ -100,14 +100,16 @@ class Proof:
         one = Session(chart, stimuli)
         one.run_for(scans * project.period_ms)
         two = self._run_of_text(stimuli, scans, number)
-        flags = [f"{q.name}.{s.name}.X" for q in project.sequences for s in q.steps]
-        self._changes = sorted({int(k) for name in flags for k in one.trace.changes(one.trace.column(name))[0][1:]})
+        entered = _entered(one.trace)
+        changes = [one.trace.changes(c)[0][1:] for c in entered]
+        self._changes = np.unique(np.concatenate(changes)).tolist() if changes else []
         self.runs += 1
         self.scans += two.trace.scan_count
         for q in project.sequences:
             variable = self.states.get(q.name.lower())
             if variable is not None:
                 numbers = {f"{q.name}.{s.name}.X": s.number for s in q.steps}
+                numbers = {name: n for name, n in numbers.items() if one.trace.column(name) in entered}
                 if found := _state_differs(one, numbers, two, variable):
                     return found
         if two.stopped is not None:
@@ -157,6 +159,12 @@ def _values(trace: Trace, name: str) -> NDArray[np.float64]:
     """The value of a signal at the end of each scan."""
     scans, values = trace.changes(trace.column(name))
     return np.repeat(values, np.diff(np.append(scans, trace.scan_count)))
+
+
+def _entered(trace: Trace) -> set[int]:
+    """The columns of the steps that were active in some scan."""
+    columns = np.array(trace.columns, np.int64)[np.array(trace.values) != 0]
+    return {c for c in np.unique(columns).tolist() if trace.recorded[c].kind == "step"}
 
 
 def _active(trace: Trace, numbers: dict[str, int]) -> NDArray[np.int64]:

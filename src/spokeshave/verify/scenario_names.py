@@ -10,7 +10,7 @@ from spokeshave.language.scenario import parse_scenario
 from spokeshave.language.scenario_rows import DeedRow, ExpectRow, GivenRow
 from spokeshave.language.syntax import TextError
 from spokeshave.machine.kinds import KINDS, build, failures_of
-from spokeshave.model.diagnostics import did_you_mean
+from spokeshave.model.diagnostics import did_you_mean, several
 from spokeshave.model.project import Device, Project, Scenario, Signal, SignalClass, Type, Value
 from spokeshave.model.recipes import recipe_of
 from spokeshave.verify.usage import names_in
@@ -94,7 +94,7 @@ def way_to(project: Project, start: str, name: str = "") -> list[tuple[Scenario,
         scenario = mark_of(project, start)
         if scenario is None:
             known = sorted(m for s in project.scenarios for m in parse_scenario(s.text).marks)
-            raise ValueError(f"no scenario marks {start!r}; there are: {', '.join(known) or 'no marks yet'}")
+            raise ValueError(f"no scenario marks {start!r}; there are: {several(known) or 'no marks yet'}")
         if scenario.name == name or any(scenario is s for s, _ in way):
             raise ValueError(f"{scenario.name} marks {start!r} and would begin at itself")
         way.insert(0, (scenario, start))
@@ -143,7 +143,7 @@ def _recipe(project: Project, name: str) -> Fault:
     if recipe_of(project, name) is not None:
         return FINE
     known = [r.name for r in project.recipes]
-    offer = did_you_mean(name, known) or (f"there are: {', '.join(known)}" if known else "the file has no recipes yet")
+    offer = did_you_mean(name, known) or (f"there are: {several(known)}" if known else "the file has no recipes yet")
     return f"there is no recipe {name}", offer
 
 

@@ -21,6 +21,7 @@ from spokeshave.language.scenario import is_row, parse_scenario
 from spokeshave.language.scenario_print import format_row
 from spokeshave.language.sub_sequences import written_out
 from spokeshave.language.tokens import Tokens
+from spokeshave.model.diagnostics import several
 from spokeshave.model.project import Project, Scenario, Sequence, Step, Transition
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.scenario_names import way_to
@@ -150,8 +151,7 @@ def told(parts: tuple[str, ...]) -> str:
     >>> told(("step Main.Open", "device Gate", "trip Stop", "signal Go"))
     'step Main.Open, device Gate and 2 more'
     """
-    shown = ", ".join(parts[:2])
-    return shown if len(parts) <= 2 else f"{shown} and {len(parts) - 2} more"
+    return several(parts, 2)
 
 
 def scenario_texts(project: Project, scenario: Scenario) -> tuple[tuple[str, str], ...]:

@@ -51,6 +51,8 @@ class BodyMaker:
     out: Lifted
     around: list[sx.Statement | None]
     logic: list[str]
+    labels: dict[str, Known]
+    """The constants that are labels, by machine."""
 
     def _bodies(
         self, m: Machine, flow: Flow, n: int, moves: list[Move], gone: set[str], bodies: list[Body]
@@ -108,7 +110,8 @@ class BodyMaker:
             kept = negated(_any(away))
             weak = isinstance(kept, sx.Binary) and kept.op in ("OR", "XOR")
             parts = [f"{parts[0]} AND {f'({self._said_as(kept)})' if weak else self._said_as(kept)}"]
-        to = {k: mine for k in m.branches if k != n and (mine := [x for x in flow.above(k) if x.target == n])}
+        others = [k for k in m.branches if k != n] if flow.taking else []
+        to = {k: mine for k in others if (mine := [x for x in flow.above(k) if x.target == n])}
         said = {k: self._said_as(_any(mine)) for k, mine in to.items()}
         if said and len(said) == len(m.branches) - 1 and len(set(said.values())) == 1:
             parts.append(next(iter(said.values())))  # from wherever it is
@@ -121,8 +124,11 @@ class BodyMaker:
 
     def constants_of(self, m: Machine) -> Known:
         """Constants that are labels: they go, so their numbers are put in."""
-        labels = {s.name.lower() for s in m.states.values()}
-        return {low: value for low, value in self.constants.items() if low in labels}
+        found = self.labels.get(m.name)
+        if found is None:
+            names = {s.name.lower() for s in m.states.values()}
+            found = self.labels[m.name] = {low: value for low, value in self.constants.items() if low in names}
+        return found
 
     def _body(self, m: Machine, n: int, qualifier: Qualifier, block: Block, bodies: list[Body]) -> Action:
         step = m.states[n].name
@@ -212,11 +218,10 @@ def _any(moves: list[Move]) -> sx.Expression:
 
 def _with_sequence(m: Machine) -> Callable[[sx.Expression], sx.Expression]:
     """Puts the name of the sequence before those of its steps, for a text outside of it."""
-    times = {(s.name, "T") for s in m.states.values()}
 
     def put(tree: sx.Expression) -> sx.Expression:
         match tree:
-            case sx.Name() if tree.parts in times:
+            case sx.Name(parts=(step, "T")) if step in m.steps:
                 return replace(tree, parts=(m.name, *tree.parts))
             case _:
                 return sx.with_parts(tree, put)

@@ -20,6 +20,7 @@ from spokeshave.formats.states.fold import (
 )
 from spokeshave.language import syntax as sx
 from spokeshave.language.printer import expression_text
+from spokeshave.model.diagnostics import several
 from spokeshave.model.project import Instance, Signal, Type
 
 _EDGES = {"R_TRIG": "RISING", "F_TRIG": "FALLING"}
@@ -156,7 +157,7 @@ def _timer(
     for n in m.branches:
         flow.special.setdefault(n, {})[f"{low}.q"] = reached.get(n, FALSE)
     clocks.dropped.add(low)
-    told = ", ".join(map(expression_text, reached.values()))
+    told = several(map(expression_text, reached.values()))
     clocks.notes.append(
         (call.span, f"{call.instance} is the time of {'a step' if len(on) == 1 else 'each step'}: {told}")
     )

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from enum import IntEnum
+from functools import cached_property
 
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.states.fold import (
@@ -25,6 +26,7 @@ from spokeshave.formats.states.fold import (
 from spokeshave.formats.states.labels import comment_at, name_of, says_no_more, step_name
 from spokeshave.language import syntax as sx
 from spokeshave.language.terms import terms
+from spokeshave.model.diagnostics import several
 from spokeshave.model.project import Signal, SignalClass, Type
 
 Fail = Callable[[sx.Span, str, str], FormatError]
@@ -76,6 +78,11 @@ class Machine:
     chained: bool = False
     """Whether it was a chain of IF, in which several states may pass in one scan."""
 
+    @cached_property
+    def steps(self) -> frozenset[str]:
+        """The names of the steps of its states."""
+        return frozenset(s.name for s in self.states.values())
+
     @property
     def inside(self) -> Block:
         """The statements of all branches."""
@@ -111,6 +118,25 @@ class _Case:
     next: str
     chained: bool
     whole: sx.Statement
+    more: list[sx.Case] = field(default_factory=list)
+    """Those behind it on the same variable, which add to its branches."""
+
+    @property
+    def joined(self) -> sx.Case:
+        """All of them as one."""
+        branches, otherwise = list(self.case.branches), self.case.otherwise
+        at = {value_of(labels[0][0]): i for i, (labels, _) in reversed(list(enumerate(branches)))}
+        for labels, block in (branch for case in self.more for branch in case.branches):
+            value = value_of(labels[0][0])
+            if value is not None and value in at:
+                mine, had = branches[at[value]]
+                branches[at[value]] = (mine, had + block)
+            else:
+                at.setdefault(value, len(branches))
+                branches.append((labels, block))
+        for case in self.more:
+            otherwise = otherwise or case.otherwise
+        return replace(self.case, branches=tuple(branches), otherwise=otherwise)
 
 
 class Finder:
@@ -159,7 +185,7 @@ class Finder:
         taken = {low for low in self.signals if low not in self.constants} | self.instances
         for m, of in zip(found.machines, mine):
             m.name = self.name if len(mine) == 1 and m.var not in self.named else self.signals[m.var].name
-            self._branches(m, of.case, set(taken), found.around)
+            self._branches(m, of.joined, set(taken), found.around)
         return found
 
     def _first_scan(self, statements: Block) -> str:
@@ -201,7 +227,7 @@ class Finder:
             and last.var == case.var
             and last.at == len(found.around)
         ):
-            mine[-1] = replace(mine[-1], case=_joined(mine[-1].case, case.case))
+            mine[-1].more.append(case.case)
             return
         if case.chained and any(m.var == case.var for m in found.machines):
             found.around.append(_guarded(case.whole, guard))
@@ -261,7 +287,7 @@ class Finder:
         """Whether the branches of states stand in one of its own."""
         return any(map(self._holds_states, (*(inner for _, inner in s.branches), s.otherwise)))
 
-    @property
+    @cached_property
     def _numbers(self) -> set[str]:
         return {
             low for low, s in self.signals.items() if s.type in (Type.INT, Type.DINT) and s.cls is SignalClass.INTERNAL
@@ -291,12 +317,15 @@ class Finder:
                 return None
             var = name
             parts.append((numbers, rest, block))
-        order = list(dict.fromkeys(n for numbers, _, _ in parts for n in numbers))
+        asked: dict[int, list[tuple[sx.Expression, Block]]] = {}
+        for numbers, rest, block in parts:
+            for n in dict.fromkeys(numbers):
+                asked.setdefault(n, []).append((rest, block))
+        labels = self._labels(s, var)
         branches: list[tuple[tuple[tuple[sx.Literal | sx.Name, sx.Literal | sx.Name], ...], Block]] = []
-        for n in order:
-            mine = [(rest, block) for numbers, rest, block in parts if n in numbers]
+        for n, mine in asked.items():
             inner = mine[0][1] if is_true(mine[0][0]) else (sx.If(tuple(mine), (), s.span),)
-            label = self._label_of(s, n, var)
+            label = labels.get(n, number(n))
             branches.append((((label, label),), inner))
         selector = sx.Name((self.signals[var].name,), s.span)
         return sx.Case(selector, tuple(branches), s.otherwise, s.span)
@@ -323,14 +352,16 @@ class Finder:
                 return str(tree.left).lower(), [value]
         return None
 
-    def _label_of(self, s: sx.If, n: int, var: str) -> sx.Literal | sx.Name:
-        """The label of a state in a chain of IF, as it is written in the condition."""
+    def _labels(self, s: sx.If, var: str) -> dict[int, sx.Literal | sx.Name]:
+        """The labels of the states in a chain of IF, as they are written in the conditions."""
+        found: dict[int, sx.Literal | sx.Name] = {}
         for condition, _ in s.branches:
             for term in _comparisons(condition):
-                mine = str(term.left).lower() == var and value_of(folded(term.right, self.constants)) == n
-                if mine and isinstance(term.right, (sx.Literal, sx.Name)):
-                    return term.right
-        return number(n)
+                if isinstance(term.right, (sx.Literal, sx.Name)) and str(term.left).lower() == var:
+                    value = value_of(folded(term.right, self.constants))
+                    if value is not None:
+                        found.setdefault(int(value), term.right)
+        return found
 
     # -- branches
 
@@ -354,7 +385,7 @@ class Finder:
                 continue
             left = case.otherwise or any(m.var in read_by((s,)) and m.next in written_by((s,)) for s in around)
             if not left and n == start:
-                named = ", ".join(map(str, m.branches))
+                named = several(m.branches)
                 raise self.fail(
                     span, f"{m.state.name} starts in {n}, which is no state", f"start {m.state.name} in one of {named}"
                 )
@@ -362,7 +393,7 @@ class Finder:
                 raise self.fail(
                     span,
                     f"there is no state {n}",
-                    f"add its label to the CASE; there are {', '.join(map(str, m.branches))}",
+                    f"add its label to the CASE; there are {several(m.branches)}",
                 )
             m.branches = {n: case.otherwise, **m.branches} if n == start else {**m.branches, n: case.otherwise}
             m.states[n] = State(n, step_name("", n, taken), "", case.span)
@@ -430,19 +461,6 @@ def _guarded(s: sx.Statement, guard: sx.Expression) -> sx.Statement:
 
 def _returns(block: Block) -> bool:
     return bool(block) and isinstance(block[-1], sx.Jump) and block[-1].kind == "RETURN"
-
-
-def _joined(a: sx.Case, b: sx.Case) -> sx.Case:
-    """Two CASE on one variable that stand behind each other as one: the second adds to the branches of the first."""
-    branches = list(a.branches)
-    for labels, block in b.branches:
-        for i, (mine, had) in enumerate(branches):
-            if value_of(mine[0][0]) is not None and value_of(mine[0][0]) == value_of(labels[0][0]):
-                branches[i] = (mine, had + block)
-                break
-        else:
-            branches.append((labels, block))
-    return replace(a, branches=tuple(branches), otherwise=a.otherwise or b.otherwise)
 
 
 def _comparisons(tree: sx.Expression) -> Iterator[sx.Binary]:

@@ -62,6 +62,8 @@ class Flow:
     def __init__(self, m: Machine, around: list[sx.Statement], constants: Known, hold: bool) -> None:
         self.m, self.constants, self.hold = m, constants, hold
         self.around = around
+        self.taking = [s for i, s in enumerate(around) if m.side(i) is Side.ABOVE and sets(s, m.next)]
+        """Statements above the branches that set the state."""
         self.special: dict[int, dict[str, sx.Expression]] = {}
         """What stands for a name in the conditions of one state."""
         self.behind: dict[tuple[int, int], dict[str, sx.Expression]] = {}
@@ -95,9 +97,8 @@ class Flow:
         itself.
         """
         found: list[Move] = []
-        for i, s in enumerate(self.around):
-            if self.m.side(i) is Side.ABOVE and sets(s, self.m.next):
-                found[:0] = self._walk((s,), TRUE, self.known(n, n), n, True)
+        for s in self.taking:
+            found[:0] = self._walk((s,), TRUE, self.known(n, n), n, True)
         return found
 
     def _with_those_above(self, n: int) -> list[Move]:
@@ -176,7 +177,7 @@ class Flow:
         above = tuple(s for i, s in outer if m.side(i) is Side.ABOVE)
         below = tuple(s for i, s in outer if m.side(i) is not Side.ABOVE)
         between = {id(s) for i, s in outer if m.side(i) is Side.BETWEEN}
-        paths = [_Path(n, n, TRUE, None)]
+        paths = [_Path(n, n, Asked(), None)]
         try:
             paths = self._through(above, paths, name, frozenset())
             branches: dict[int, list[_Path]] = {}
@@ -223,17 +224,42 @@ class Flow:
         rest = p.condition
         for condition, block in s.branches:
             test = folded(condition, known)
-            if not is_false(test) and not contradict(rest, test):
-                yield from self._through(block, [replace(p, condition=both(rest, test))], name, between)
+            if not is_false(test) and not rest.denies(test):
+                yield from self._through(block, [replace(p, condition=rest.also(test))], name, between)
             if is_true(test):
                 return
-            rest = both(rest, negated(test))
-        if not is_false(rest):
-            yield from self._through(s.otherwise, [replace(p, condition=rest)], name, between)
+            rest = rest.also(negated(test))
+        yield from self._through(s.otherwise, [replace(p, condition=rest)], name, between)
 
 
 class _Other(Exception):
     """A variable that becomes neither TRUE nor FALSE by the state."""
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """The condition of a path: the texts of its terms, and those of their opposites."""
+
+    terms: frozenset[str] = frozenset()
+    opposites: frozenset[str] = frozenset()
+
+    def also(self, tree: sx.Expression) -> Asked:
+        """This condition and one more."""
+        if is_true(tree):
+            return self
+        return Asked(self.terms.union(map(_said, terms(tree))), self.opposites.union(map(_unsaid, terms(tree))))
+
+    def denies(self, tree: sx.Expression) -> bool:
+        """Whether a term of this condition is plainly the opposite of a term of another one."""
+        return any(_said(t) in self.opposites or _unsaid(t) in self.terms for t in terms(tree))
+
+
+def _said(tree: sx.Expression) -> str:
+    return expression_text(tree).lower()
+
+
+def _unsaid(tree: sx.Expression) -> str:
+    return _said(negated(tree))
 
 
 @dataclass(frozen=True, slots=True)
@@ -242,7 +268,7 @@ class _Path:
 
     old: int
     new: int
-    condition: sx.Expression
+    condition: Asked
     value: bool | None
     begun: int = -1
     """Behind the branches, the state in which the scan began: in another one it is the first scan of that."""

@@ -7,7 +7,8 @@ from dataclasses import replace
 
 from spokeshave.language import syntax as sx
 from spokeshave.language.printer import expression_text
-from spokeshave.language.terms import terms
+from spokeshave.language.settle import joined
+from spokeshave.language.terms import chained, terms
 from spokeshave.model.project import Type
 
 Known = Mapping[str, sx.Expression]
@@ -50,7 +51,22 @@ def is_false(tree: sx.Expression) -> bool:
 
 def same(a: sx.Expression, b: sx.Expression) -> bool:
     """Whether two trees say the same, wherever they stand."""
-    return expression_text(a).lower() == expression_text(b).lower()
+    match a, b:
+        case sx.Name(), sx.Name():
+            return str(a).lower() == str(b).lower()
+        case sx.Literal(), sx.Literal():
+            return a.type is b.type and type(a.value) is type(b.value) and a.value == b.value
+        case sx.Binary(), sx.Binary():
+            if a.op != b.op:
+                return False
+            if a.op not in ("AND", "OR"):
+                return same(a.left, b.left) and same(a.right, b.right)
+            one, two = chained(a, a.op), chained(b, b.op)
+            return len(one) == len(two) and all(map(same, one, two))
+        case sx.Unary(), sx.Unary():
+            return a.op == b.op and same(a.operand, b.operand)
+        case _:
+            return type(a) is type(b) and expression_text(a).lower() == expression_text(b).lower()
 
 
 def negated(tree: sx.Expression) -> sx.Expression:
@@ -77,10 +93,7 @@ def both(a: sx.Expression, b: sx.Expression) -> sx.Expression:
     for term in terms(b):
         if not any(same(term, p) for p in parts):
             parts.append(term)
-    out = parts[0]
-    for part in parts[1:]:
-        out = sx.Binary("AND", out, part, NOWHERE)
-    return out
+    return joined("AND", parts)
 
 
 def either(a: sx.Expression, b: sx.Expression) -> sx.Expression:
@@ -265,7 +278,8 @@ def tidy(s: sx.If) -> sx.If | None:
         return replace(s, branches=((test, s.otherwise),), otherwise=())
     out: list[tuple[sx.Expression, tuple[sx.Statement, ...]]] = []
     before: sx.Expression = TRUE
-    for condition, block in s.branches:
+    acting = max((i for i, (_, block) in enumerate(s.branches) if block), default=-1)
+    for condition, block in s.branches[: acting + 1]:
         if block:
             out.append((both(before, condition), block))
             before = TRUE

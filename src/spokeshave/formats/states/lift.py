@@ -27,6 +27,7 @@ from spokeshave.formats.states.spoken import Spoken, with_entry
 from spokeshave.language import syntax as sx
 from spokeshave.language.parse import parse_expression, parse_statements
 from spokeshave.language.printer import expression_text, statements_text
+from spokeshave.model.diagnostics import several
 from spokeshave.model.edits import free_name
 from spokeshave.model.project import (
     Action,
@@ -66,6 +67,7 @@ class Lifter(BodyMaker):
         """Calls that stand above the branches now."""
         self.logic: list[str] = []
         """What branches do that is no body, as opening logic behind that of the text."""
+        self.labels: dict[str, Known] = {}
 
     def lift(self) -> Lifted:
         for m in self.found.machines:
@@ -226,7 +228,7 @@ class Lifter(BodyMaker):
                         if x.span.line >= s.span.line and x.span.start >= s.span.start and x.span.end <= s.span.end
                     }
                 )
-                names = ", ".join(m.states[n].name for n in ends)
+                names = several(m.states[n].name for n in ends)
                 self.out.notes.append(
                     Note(s.span.line, f"leads to {names or 'no other state'}, from every state that it concerns")
                 )
@@ -253,7 +255,7 @@ class Lifter(BodyMaker):
             Sequence(m.name, m.states[start].name, tuple(steps), tuple(transitions), tuple(bodies), hold_when=hold)
         )
         for f in marked:
-            on = ", ".join(m.states[n].name for n in f.states(True))
+            on = several(m.states[n].name for n in f.states(True))
             self.out.notes.append(
                 Note(
                     m.span.line,

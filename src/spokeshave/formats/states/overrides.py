@@ -47,16 +47,15 @@ def _first_ways(q: Sequence) -> list[Transition]:
 def _override(q: Sequence) -> tuple[str, str] | None:
     """The condition and the step of ways that lead there from every other step."""
     plain = [t for t in _first_ways(q) if len(t.sources) == len(t.targets) == 1 and t.sources != t.targets]
-    for (condition, target), count in Counter((t.condition, t.targets[0]) for t in plain).most_common():
-        sources = {t.sources[0] for t in plain if (t.condition, t.targets[0]) == (condition, target)}
-        if (
-            count >= MANY
-            and sources == {s.name for s in q.steps} - {target}
-            and f"{q.name}.".lower() not in condition.lower()
-        ):
-            own = [f"{s.name}.".lower() for s in q.steps]
-            if not any(name in condition.lower() for name in own):
-                return condition, target
+    led: dict[tuple[str, str], set[str]] = {}
+    for t in plain:
+        led.setdefault((t.condition, t.targets[0]), set()).add(t.sources[0])
+    for (condition, target), sources in led.items():
+        if len(sources) < MANY or sources != {s.name for s in q.steps} - {target}:
+            continue
+        own = [q.name, *(s.name for s in q.steps)]
+        if not any(f"{name}.".lower() in condition.lower() for name in own):
+            return condition, target
     return None
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
+from spokeshave.formats.errors import FormatError
 from spokeshave.formats.states.choices import Choices, Lifted, Note
 from spokeshave.formats.states.find import Finder, Found, Machine
 from spokeshave.formats.states.flow import Flow
@@ -13,6 +14,9 @@ from spokeshave.language.rename import rename_many
 from spokeshave.language.syntax import KEYWORDS
 from spokeshave.model.edits import free_name
 from spokeshave.model.project import Instance, Sequence, Signal, SignalClass, Step, Transition, Type
+
+MOST_WAYS = 2000
+"""Ways of a chart that follows a text: those between 45 states, each of which may lead to each."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,7 +81,7 @@ class StateProgram:
         flow = Flow(m, self.found.around, self.finder.constants, False)
         pairs = {n: {x.target for x in flow.moves(n)} for n in m.branches}
         if m.chained:
-            pairs = {n: set(_behind(pairs, n)) for n in pairs}
+            pairs = _passing(pairs, m)
         start = int(m.state.start if m.var == m.next else self.finder.signals[m.var].start)
         ways = [
             Transition((m.states[n].name,), (m.states[to].name,), f"{follow} = {to}")
@@ -87,6 +91,24 @@ class StateProgram:
         ]
         steps = tuple(Step(s.name, s.number, comment=s.comment) for s in m.states.values())
         return Sequence(m.name, m.states[start].name, steps, tuple(ways))
+
+
+def _passing(pairs: dict[int, set[int]], m: Machine) -> dict[int, set[int]]:
+    """Where a scan can lead that may pass several states. Raises `FormatError` where those are more ways than a chart can show."""
+    found: dict[int, set[int]] = {}
+    left = MOST_WAYS
+    for n in pairs:
+        found[n] = set(_behind(pairs, n))
+        left -= len(found[n])
+        if left < 0:
+            place = m.span
+            raise FormatError(
+                f"one scan may pass several of these {len(pairs)} states, which leads from each to nearly every other one",
+                line=place.line,
+                column=place.column,
+                advice="write ELSIF, or a CASE, so that a scan passes one state",
+            )
+    return found
 
 
 def _behind(pairs: dict[int, set[int]], n: int) -> Iterator[int]:

@@ -14,6 +14,7 @@ from spokeshave.formats.tables.headings import SIGNAL_WORDS, STEP_WORDS, find_he
 from spokeshave.formats.tables.plan import Note, Plan
 from spokeshave.formats.tables.steps import plan_sequence, taken
 from spokeshave.formats.tables.write import TEXTS
+from spokeshave.model.diagnostics import several
 from spokeshave.model.edits import EditError
 from spokeshave.model.project import Body, Project, Sequence
 
@@ -134,7 +135,7 @@ def read_tables(path: Path, wanted: str = "") -> Read:
     book = read_book(path)
     sheets = [s for s in book.sheets if s.name.lower() == wanted.lower()] if wanted else list(book.steps)
     if wanted and not sheets:
-        raise _fault(path, f"there is no sheet {wanted}", f"there are {', '.join(s.name for s in book.sheets)}")
+        raise _fault(path, f"there is no sheet {wanted}", f"there are {several(s.name for s in book.sheets)}")
     if not sheets and not book.lists:
         what = "no sheet" if len(book.sheets) > 1 else "no row"
         raise _fault(

@@ -20,6 +20,12 @@ from spokeshave.model.diagnostics import quoted
 MOST_ROWS, MOST_COLUMNS = 100_000, 500
 LARGEST_UNPACKED = 100_000_000
 """Bytes of a workbook when it is unpacked."""
+MOST_TAGS = 4_000_000
+"""Beginnings and ends of elements in a workbook; a cell has about four."""
+MOST_MERGED = 1_000_000
+"""Cells of a sheet that merged cells cover together."""
+LONGEST_CELL = 32_767
+"""Characters of a cell, as spreadsheets have it."""
 TEXTS, WORKBOOKS = (".csv", ".tsv", ".txt"), (".xlsx", ".xlsm", ".ods")
 SUFFIXES = (*TEXTS, *WORKBOOKS)
 
@@ -157,8 +163,33 @@ def _look_at_size(data: io.BytesIO) -> None:
     """Refuses a workbook that would take more room unpacked than any list does."""
     with zipfile.ZipFile(data) as packed:
         size = sum(part.file_size for part in packed.infolist())
-    if size > LARGEST_UNPACKED:
-        raise FormatError(f"the workbook has {size:,} bytes unpacked; at most {LARGEST_UNPACKED:,} are read")
+        if size > LARGEST_UNPACKED:
+            raise FormatError(f"the workbook has {size:,} bytes unpacked; at most {LARGEST_UNPACKED:,} are read")
+        tags = 0
+        for part in packed.infolist():
+            if part.filename.endswith(".xml"):
+                text = packed.read(part)
+                tags += text.count(b"<")
+                _merged(sum(_cells_of(m[1].decode()) for m in _MERGE.finditer(text)))
+    if tags > MOST_TAGS:
+        raise FormatError(f"the workbook has {tags:,} tags; at most {MOST_TAGS:,} are read, about a million cells")
+
+
+_MERGE = re.compile(rb'<(?:\w+:)?mergeCell\s[^>]*?ref="([A-Z]{1,3}[0-9]{1,7}:[A-Z]{1,3}[0-9]{1,7})"')
+
+
+def _cells_of(area: str) -> int:
+    """How many cells stand in an area such as `A1:C2`; the package makes each of them."""
+    from openpyxl.utils import range_boundaries
+
+    left, top, right, bottom = range_boundaries(area)
+    return max(0, int(right) - int(left) + 1) * max(0, int(bottom) - int(top) + 1)
+
+
+def _merged(cells: int) -> None:
+    """Refuses a sheet in which merged cells cover more than any list has."""
+    if cells > MOST_MERGED:
+        raise FormatError(f"merged cells cover {cells:,} cells of a sheet; at most {MOST_MERGED:,} are read")
 
 
 def _xlsx(data: io.BytesIO) -> tuple[Sheet, ...]:
@@ -170,15 +201,28 @@ def _xlsx(data: io.BytesIO) -> tuple[Sheet, ...]:
         if page.max_row > MOST_ROWS:
             raise FormatError(f"the sheet {quoted(page.title)} has more than {MOST_ROWS} rows")
         width = min(page.max_column, MOST_COLUMNS)
-        rows: list[list[str]] = []
+        rows: list[list[str]] = [[] for _ in range(page.max_row)]
         filled: set[tuple[int, int]] = set()
-        for r, row in enumerate(page.iter_rows(max_col=width)):
-            rows.append([shown(c.value) for c in row])
-            filled |= {(r, n) for n, c in enumerate(row) if _is_filled(c)}
+        # The cells that the file has: going through rows and columns makes one of each place between them.
+        for (r, c), cell in sorted(page._cells.items()):
+            if c > width:
+                continue
+            text = shown(cell.value)
+            if len(text) > LONGEST_CELL:
+                raise FormatError(
+                    f"the cell {cell.coordinate} of {quoted(page.title)} has {len(text):,} characters",
+                    advice=f"a cell has at most {LONGEST_CELL:,}",
+                )
+            rows[r - 1] += [""] * (c - 1 - len(rows[r - 1]))
+            rows[r - 1].append(text)
+            if _is_filled(cell):
+                filled.add((r - 1, c - 1))
         for area in page.merged_cells.ranges:
             top, left = area.min_row - 1, area.min_col - 1
+            right = min(area.max_col, width)
             for r in range(top, min(area.max_row, len(rows))):
-                for c in range(left, min(area.max_col, width)):
+                rows[r] += [""] * (right - len(rows[r]))
+                for c in range(left, right):
                     rows[r][c] = rows[top][left]
                     if (top, left) in filled:
                         filled.add((r, c))
@@ -220,7 +264,11 @@ def _ods(data: io.BytesIO) -> tuple[Sheet, ...]:
                     value = "TRUE" if cell.get(f"{office}boolean-value") == "true" else "FALSE"
                 elif kind == "time":
                     value = _duration(cell.get(f"{office}time-value", ""))
+                if len(value) > LONGEST_CELL:
+                    raise FormatError(f"a cell of row {len(rows) + 1} has {len(value):,} characters",
+                                      advice=f"a cell has at most {LONGEST_CELL:,}")  # fmt: skip
                 spans = [int(cell.get(f"{table}number-{n}-spanned", "1")) for n in ("rows", "columns")]
+                _merged(len(waiting) + min(spans[0], 1000) * min(spans[1], MOST_COLUMNS))
                 for r in range(min(spans[0], 1000)):
                     waiting |= {
                         (len(rows) + r, len(cells) + c): value.strip() for c in range(min(spans[1], MOST_COLUMNS))

@@ -7,11 +7,12 @@ from itertools import combinations, islice
 
 from spokeshave.engine.link_sequence import transition_place
 from spokeshave.language import syntax as sx
+from spokeshave.language.exclusive import exclude_each_other
 from spokeshave.language.parse import parse_expression
 from spokeshave.language.sub_sequences import ends_of
 from spokeshave.language.syntax import TextError
 from spokeshave.model.diagnostics import Diagnostic, Place
-from spokeshave.model.project import Sequence, Transition
+from spokeshave.model.project import Sequence, SignalClass, Transition
 from spokeshave.model.sections import sections
 from spokeshave.verify.check.look import Look, single_ways, warning
 from spokeshave.verify.usage import names_in
@@ -100,58 +101,18 @@ def constant_condition(look: Look) -> Iterator[Diagnostic]:
                 )  # fmt: skip
 
 
-def _conjuncts(tree: sx.Expression) -> list[sx.Expression]:
-    if isinstance(tree, sx.Binary) and tree.op == "AND":
-        return _conjuncts(tree.left) + _conjuncts(tree.right)
-    return [tree]
-
-
 MOST_PAIRS = 5000
 """Pairs of ways out of one step that are compared: those of a hundred ways."""
-_OPPOSITE = {"<": ">=", ">=": "<", ">": "<=", "<=": ">", "=": "<>", "<>": "="}
-
-
-def _shape(tree: sx.Expression) -> str:
-    """The text of an expression without places, to compare two."""
-    match tree:
-        case sx.Name():
-            return str(tree).lower()
-        case sx.Literal():
-            return f"{tree.type}:{tree.value}"
-        case sx.Unary():
-            return f"{tree.op}({_shape(tree.operand)})"
-        case sx.Binary():
-            return f"({_shape(tree.left)}{tree.op}{_shape(tree.right)})"
-        case sx.Call():
-            return f"{tree.function}({','.join(_shape(a.value) for a in tree.arguments)})"
-        case sx.Element():
-            return f"{str(tree).lower()}[{_shape(tree.index)}]{'.'.join(tree.member).lower()}"
-
-
-def exclude_each_other(a: str, b: str) -> bool:
-    """Whether two conditions contain a term and its opposite, so that both are never TRUE together."""
-    trees = [_tree(a), _tree(b)]
-    if None in trees:
-        return True  # said elsewhere
-    left, right = (_conjuncts(t) for t in trees if t is not None)
-    for x in left:
-        for y in right:
-            if _shape(x) == f"NOT({_shape(y)})" or _shape(y) == f"NOT({_shape(x)})":
-                return True
-            if isinstance(x, sx.Binary) and isinstance(y, sx.Binary):
-                same = _shape(x.left) == _shape(y.left) and _shape(x.right) == _shape(y.right)
-                if same and _OPPOSITE.get(x.op) == y.op:
-                    return True
-    return False
 
 
 def branches_overlap(look: Look) -> Iterator[Diagnostic]:
     """Two ways out of a step that may be open together, with nothing to say which is taken."""
+    settings = {s.name.lower(): s.start for s in look.as_run.signals if s.cls is SignalClass.SETTING}
     for q in look.as_run.sequences:
         for s in q.steps:
             ways = [w for w in single_ways(q, s.name) if w[1].priority is None]
             for (i, t), (j, u) in islice(combinations(ways, 2), MOST_PAIRS):
-                if not exclude_each_other(t.condition, u.condition):
+                if not exclude_each_other(t.condition, u.condition, settings):
                     yield warning(
                         "branches-overlap", transition_place(q, j),
                         f"this way and the one {transition_place(q, i).item} can be open at the same time",

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from itertools import pairwise
 
+from spokeshave.language.exclusive import exclude_each_other
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import (
     Action,
@@ -20,7 +21,6 @@ from spokeshave.model.project import (
     Trip,
     Type,
 )
-from spokeshave.verify.check.chart import exclude_each_other
 from spokeshave.verify.strength.in_texts import Slip, Slips, delayed
 
 
