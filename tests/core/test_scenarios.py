@@ -122,6 +122,7 @@ def test_deeds_do_what_they_say(deeds, expectation):
     [
         ("run for 1 s", 1, "this scenario expects nothing"),
         ("expect no alarms", 1, "does not say how long it runs"),
+        ("run for 999999999999 h", 1, "a run lasts at most 1000000 h"),
         ("run for 1 s\nexpect nothing", 2, "the text ends too early"),
         ("run for 1 s\nat 1: press Button\nexpect no alarms", 2, "1 does not fit here"),
         ("at 1 s: press Buton\nrun for 1 s\nexpect no alarms", 1, "there is no device Buton"),

@@ -58,6 +58,8 @@ def row_tree(row: str, line: int) -> Tree[Token]:
         raise sx.TextError([sx.Problem(line, 1, "this row is too long")]) from None
 
 
+LONGEST_RUN_MS = 1_000_000 * 3_600_000
+"""A hundred years: nobody waits for more, also where nothing happens in them."""
 LONGEST_MEANT = 120
 """Letters of a row that is guessed at: what is said of it has to fit beside it."""
 _SAID = re.compile(r"expect\s+(?P<what>.+?)(\s+(?P<word>within|not before|after|before)\s+(?P<time>[\w#. ]+?))?", re.I)
@@ -136,6 +138,8 @@ class _Found:
         match tree.data:
             case "run_for":
                 self.length = row.duration(tree)
+                if self.length > LONGEST_RUN_MS:
+                    raise ValueError("a run lasts at most 1000000 h; what a machine does shows in hours")
             case "shows":
                 self.shows += [(row.line, str(n)) for n in _tokens(tree, "IDENT")]
             case "start":
