@@ -216,6 +216,10 @@ def test_measured_times_and_windows_of_outputs_are_shown_after_a_run(qtbot, wind
     window.runner.do("hand", "Start", 0)
     window.runner.run_for(25_000)
     assert not view.isColumnHidden(view.sheet.measured)
+    header = view.horizontalHeader()
+    assert header.sectionSize(view.sheet.measured) >= header.fontMetrics().horizontalAdvance("Lasted"), (
+        "its heading has room"
+    )
     trace = window.runner.session.trace
     a, b = trace.windows("Roast.Charge.X")[0]
     assert cell(view, "Charge", view.sheet.measured).data() == f"{(b - a) / 100:.2f} s"

@@ -66,7 +66,7 @@ class Windows:
         window.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         window.destroyed.connect(partial(self._gone, window))
         self.open.append(window)
-        if file is None:
+        if file is None or later:  # what is read comes in its place; where it is refused, something else can be opened
             window.show_start()
         elif not copy and not later:
             window.recent.add(file)

@@ -36,6 +36,8 @@ from spokeshave.verify.measure import Measured, measure
 
 ROW_H = 28
 ROWS_AT_ONCE = 6
+LASTED = 92
+"""Width of the column of lasted times, in which its heading has room."""
 MEASURED_MS = 250
 """How often times and bars over the whole run are looked at again while it goes on."""
 
@@ -113,7 +115,7 @@ class SheetView(QTableView):
             sheet.clock: 76,
             sheet.next: room((sheet.text(r, sheet.next) for r in range(sheet.rowCount())), plain, 20, 80, 280),
             sheet.comment: room((s.comment for s in q.steps), plain, 20, 120, 260),
-            sheet.measured: room(map(lasted_text, sheet.lasted.values()), plain, 18, 92, 150),
+            sheet.measured: room(map(lasted_text, sheet.lasted.values()), plain, 18, LASTED, 150),
         }
         widths |= {
             FIRST_MARK + i: room(marks.get(n.lower(), ()), bold, 12, 30, 120) for i, n in enumerate(sheet.targets)
@@ -305,10 +307,11 @@ class SheetView(QTableView):
             self.measured = measure(session.trace, self.sheet.sequence, tuple(self.sheet.targets))
         self.sheet.lasted = self.measured.lasted if self.measured else {}
         texts = [lasted_text(x) for x in self.sheet.lasted.values()]
-        wanted = 18 + QFontMetrics(text_font(13)).horizontalAdvance(max(texts, key=len, default=""))
+        longest = QFontMetrics(text_font(13)).horizontalAdvance(max(texts, key=len, default=""))
+        wanted = max(LASTED, 18 + longest)  # a column that is hidden has no width
         # Another width moves every column: while the run goes on that waits, or is a good piece at once.
         have = self.columnWidth(self.sheet.measured)
-        if wanted > have and (not self.runner.running or have < 92):
+        if wanted > have and (not self.runner.running or have < LASTED):
             self.setColumnWidth(self.sheet.measured, wanted)
         # From the first scan on, so that no column moves while one looks.
         self.setColumnHidden(self.sheet.measured, self.measured is None)
