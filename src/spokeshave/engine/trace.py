@@ -150,6 +150,8 @@ class Trace:
         if now == self._last:
             return []
         last, self._last, later = self._last, now, self.told_later
+        if len(self._parts) == 1:
+            return [c for c in compress(self._all, map(is_not, now, last)) if now[c] != last[c] and c not in later]
         found = []
         for part in self._parts:
             if now[part] != last[part]:

@@ -44,9 +44,9 @@ def _value(s: Signal, chance: random.Random) -> Any:
     return float(number) if s.type is Type.REAL else number
 
 
-def aimed(project: Project, program: Program, seed: int, scans: int) -> tuple[list[Stimulus], int]:
-    """What leads a run through every transition as often as it can be done in about so many scans: at each step the one that
-    was taken least is wanted, and inputs are looked for under which it clears. Gives the stimuli and how many scans they take.
+def aimed(project: Project, program: Program, seed: int, scans: int) -> Session:
+    """A run that is led through every transition as often as it can be done in about so many scans: at each step the one that
+    was taken least is wanted, and inputs are looked for under which it clears. Its log has the stimuli.
     """
     chance, inputs = random.Random(seed), inputs_of(project)
     session, taken = Session(program), Counter[tuple[int, int]]()
@@ -68,7 +68,7 @@ def aimed(project: Project, program: Program, seed: int, scans: int) -> tuple[li
             session.run_to(min(end, session.k + 400), partial(_elsewhere, before))
             if session.k == had:
                 break
-    return [st for st, _ in session.log], session.k
+    return session
 
 
 def coincident(project: Project, stimuli: list[Stimulus], changes: list[int], seed: int) -> list[Stimulus]:

@@ -10,7 +10,6 @@ from numpy.typing import NDArray
 from spokeshave.engine.link import LinkError, link
 from spokeshave.engine.program import Program
 from spokeshave.engine.session import Session
-from spokeshave.engine.stimuli import Stimulus
 from spokeshave.engine.trace import Trace
 from spokeshave.model.project import Project, SignalClass
 from spokeshave.reading.hands import aimed, at_random, coincident
@@ -43,7 +42,6 @@ class Proof:
         """How many forms were compared before."""
         self.stops = ""
         """Where the text itself stops in one of the runs."""
-        self._changes: list[int] = []
         self._kept: dict[tuple[int, int], Session] = {}
         try:
             self.texts = [link(w) for w in written]
@@ -83,26 +81,27 @@ class Proof:
         for n in range(SHORT_RUNS + LONG_RUNS):
             look(1 - LEFT ** (self.forms + n / (SHORT_RUNS + LONG_RUNS) / 2))
             scans = SHORT if n < SHORT_RUNS else LONG
-            if found := self._differ(project, chart, list(at_random(project, n, scans)), scans, n):
+            one = Session(chart, at_random(project, n, scans))
+            one.run_for(scans * project.period_ms)
+            if found := self._differ(project, one, self._run_of_text(one, scans, n)):
                 return found
         for n in range(AIMED_RUNS):
-            stimuli, scans = aimed(project, chart, n, AIMED)
+            one = aimed(project, chart, n, AIMED)
+            scans = one.k
             for variant in range(VARIANTS):
                 look(1 - LEFT ** (self.forms + 0.5 + (n + variant / VARIANTS) / AIMED_RUNS / 2))
-                if found := self._differ(project, chart, stimuli, scans):
+                if variant:
+                    given = [st for st, _ in one.log]
+                    one = Session(chart, coincident(project, given, _changes(one.trace), n * VARIANTS + variant - 1))
+                    one.run_for(scans * project.period_ms)
+                if found := self._differ(project, one, self._run_of_text(one, scans)):
                     return found
-                stimuli = coincident(project, stimuli, self._changes, n * VARIANTS + variant)
         self.early = bool(self.same)
         return ""
 
-    def _differ(self, project: Project, chart: Program, stimuli: list[Stimulus], scans: int, number: int = -1) -> str:
-        """The first difference in one run; `number` for one at random."""
-        one = Session(chart, stimuli)
-        one.run_for(scans * project.period_ms)
-        two = self._run_of_text(stimuli, scans, number)
+    def _differ(self, project: Project, one: Session, two: Session) -> str:
+        """The first difference of a run of the chart and that of the text."""
         entered = _entered(one.trace)
-        changes = [one.trace.changes(c)[0][1:] for c in entered]
-        self._changes = np.unique(np.concatenate(changes)).tolist() if changes else []
         self.runs += 1
         self.scans += two.trace.scan_count
         for q in project.sequences:
@@ -131,11 +130,11 @@ class Proof:
                 self.later = f"{output} does not come one scan earlier like the others"
         return self.same if self.same and self.later else ""
 
-    def _run_of_text(self, stimuli: list[Stimulus], scans: int, number: int) -> Session:
-        """The text in a run; those at random, which have a number, are the same for every sequence."""
+    def _run_of_text(self, chart: Session, scans: int, number: int = -1) -> Session:
+        """The text in the run of a chart; those at random, which have a number, are the same for every sequence."""
         found = self._kept.get((id(self.text), number))
         if found is None:
-            found = Session(self.text, stimuli)
+            found = Session(self.text, [st for st, _ in chart.log])
             found.run_for(scans * self.text.period_ms)
             if number >= 0:
                 self._kept[id(self.text), number] = found
@@ -165,6 +164,12 @@ def _entered(trace: Trace) -> set[int]:
     """The columns of the steps that were active in some scan."""
     columns = np.array(trace.columns, np.int64)[np.array(trace.values) != 0]
     return {c for c in np.unique(columns).tolist() if trace.recorded[c].kind == "step"}
+
+
+def _changes(trace: Trace) -> list[int]:
+    """The scans in which a step was entered or left."""
+    changes = [trace.changes(c)[0][1:] for c in _entered(trace)]
+    return np.unique(np.concatenate(changes)).tolist() if changes else []
 
 
 def _active(trace: Trace, numbers: dict[str, int]) -> NDArray[np.int64]:
