@@ -124,6 +124,8 @@ CASES = {
     "step-no-exit": chart(G, transitions=MAIN.transitions[:2]),
     "condition-constant": way(G, 2, "TRUE"),
     "branches-overlap": chart(G, transitions=(*MAIN.transitions, Transition(("Closing",), ("Opening",), "Halt"))),
+    "branches-gap": chart(G, transitions=(*MAIN.transitions[:2], *(Transition(("Closing",), (to,), f"Shut AND Count {op} 5")
+                                          for to, op in (("Idle", "<"), ("Opening", ">"))))),
     "priorities-mixed": chart(G, transitions=(
         Transition(("Closing",), ("Opening",), "Halt AND Opened"), *MAIN.transitions[:2], replace(MAIN.transitions[2], priority=1))),
     "written-twice": replace(chart(signal(G, Signal("Horn", OUT)), bodies=(Body("Up", "Count := Count + 1; Horn := TRUE;"), MAIN.bodies[1])),

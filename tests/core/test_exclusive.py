@@ -11,6 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from spokeshave.language.exclusive import exclude_each_other
+from spokeshave.language.gaps import gap_between
 
 numbers = st.integers(-1, 2)
 comparisons = st.builds(
@@ -59,3 +60,33 @@ def test_what_excludes_each_other_never_holds_together(a, b):
 )  # fmt: skip
 def test_people_write_conditions_that_exclude_each_other_in_many_ways(a, b, exclude):
     assert exclude_each_other(a, b, {"light": 1, "dark": 2}) is exclude
+
+
+@given(
+    st.lists(st.tuples(st.sampled_from(["<", "<=", ">", ">=", "=", "<>"]), numbers), min_size=2, max_size=4),
+    st.booleans(),
+)
+def test_a_gap_is_what_lies_between_and_what_no_way_takes(asked, whole):
+    conditions = [f"A AND N {op} {n}" for op, n in asked]
+    gap = gap_between(conditions, {}, lambda _: whole)
+    codes = [holds(f"N {op} {n}") for op, n in asked]
+    places = range(-3, 5) if whole else [x / 4 for x in range(-12, 20)]
+    taken = [n for n in places if any(eval(c, {}, {"N": n}) for c in codes)]
+    left = [n for n in places if n not in taken and taken and min(taken) < n < max(taken)]
+    assert bool(gap) is bool(left)
+    if len(left) == 1:
+        assert gap == f"N = {left[0]:g}"
+
+
+@pytest.mark.parametrize(
+    ("conditions", "gap"),
+    [
+        (["Done AND N < G", "Done AND N > G"], "N = G"), (["N < 5", "N > 5"], "N = 5"), (["N < 5", "N > 9"], ""),
+        (["Done AND N < 5", "Done AND N > 9"], "N from 5 to 9"), (["Done AND Sel = 1", "Done AND Sel = 4"], "Sel from 2 to 3"),
+        (["Done AND Sel = LIGHT", "Done AND Sel = DARK", "Done AND Sel = 4"], "Sel = 3"), (["N < 5", "N > 5 AND Go"], ""),
+        (["N < 5", "M > 5"], ""), (["N < 5", "N > 5", "Go"], ""), (["N < 5", "TRUE", "N > 5"], ""), (["N < G", "N > H"], ""),
+        (["Go AND NOT (N >= 5)", "Go AND (N = 6 OR N = 8)"], "N = 5 and N = 7"), (["N < 5", "N >"], ""),
+    ],
+)  # fmt: skip
+def test_gaps_are_told_in_the_words_of_the_conditions(conditions, gap):
+    assert gap_between(conditions, {"light": 1, "dark": 2}, lambda _: True) == gap

@@ -17,20 +17,21 @@ _OPPOSITE = {"<": ">=", ">=": "<", ">": "<=", "<=": ">", "=": "<>", "<>": "="}
 _TURNED = {"<": ">", ">": "<", ">=": "<=", "<=": ">=", "=": "=", "<>": "<>"}
 
 
-class _Term(NamedTuple):
+class Term(NamedTuple):
     """Something a condition asks for, or asks not to be."""
 
     tree: sx.Expression
     wanted: bool
 
 
-class _Compared(NamedTuple):
+class Compared(NamedTuple):
     """A comparison of something with a number; `what` and `with_` are texts that say which two things are compared."""
 
     what: str
     with_: str
     op: str
     number: float | None
+    sides: tuple[sx.Expression, sx.Expression]
 
 
 def exclude_each_other(a: str, b: str, values: Mapping[str, Value] | None = None) -> bool:
@@ -43,47 +44,47 @@ def exclude_each_other(a: str, b: str, values: Mapping[str, Value] | None = None
     False
     """
     try:
-        left, right = (_needs(parse_expression(t)) for t in (a, b))
+        left, right = (needs(parse_expression(t)) for t in (a, b))
     except TextError:
         return True
     return _excluded(left, right, values or {}, DEEP)
 
 
-def _needs(tree: sx.Expression, wanted: bool = True) -> list[_Term]:
+def needs(tree: sx.Expression, wanted: bool = True) -> list[Term]:
     """What must hold for a tree to be TRUE, or FALSE."""
     if isinstance(tree, sx.Unary) and tree.op == "NOT":
-        return _needs(tree.operand, not wanted)
+        return needs(tree.operand, not wanted)
     joined = "AND" if wanted else "OR"
     if isinstance(tree, sx.Binary) and tree.op == joined:
-        return [t for part in chained(tree, joined) for t in _needs(part, wanted)]
-    return [_Term(tree, wanted)]
+        return [t for part in chained(tree, joined) for t in needs(part, wanted)]
+    return [Term(tree, wanted)]
 
 
-def _excluded(left: list[_Term], right: list[_Term], values: Mapping[str, Value], deep: int) -> bool:
+def _excluded(left: list[Term], right: list[Term], values: Mapping[str, Value], deep: int) -> bool:
     if any(_clash(x, y, values) for x in left for y in right):
         return True
     if not deep:
         return False
     for mine, other in ((left, right), (right, left)):
         for term in mine:
-            options = _options(term)
+            options = options_of(term)
             if options and all(_excluded(o, other, values, deep - 1) for o in options):
                 return True
     return False
 
 
-def _options(term: _Term) -> list[list[_Term]]:
+def options_of(term: Term) -> list[list[Term]]:
     """What a term that is an OR, or the opposite of an AND, leaves open; none for any other."""
     op = "OR" if term.wanted else "AND"
     if isinstance(term.tree, sx.Binary) and term.tree.op == op:
-        return [_needs(part, term.wanted) for part in chained(term.tree, op)]
+        return [needs(part, term.wanted) for part in chained(term.tree, op)]
     return []
 
 
-def _clash(x: _Term, y: _Term, values: Mapping[str, Value]) -> bool:
+def _clash(x: Term, y: Term, values: Mapping[str, Value]) -> bool:
     if shape(x.tree) == shape(y.tree):
         return x.wanted is not y.wanted
-    a, b = _compared(x, values), _compared(y, values)
+    a, b = compared(x, values), compared(y, values)
     if a is None or b is None or a.what != b.what:
         return False
     if a.with_ == b.with_:
@@ -91,7 +92,7 @@ def _clash(x: _Term, y: _Term, values: Mapping[str, Value]) -> bool:
     return a.number is not None and b.number is not None and not _meet(a.op, a.number, b.op, b.number)
 
 
-def _compared(term: _Term, values: Mapping[str, Value]) -> _Compared | None:
+def compared(term: Term, values: Mapping[str, Value]) -> Compared | None:
     """A comparison, its number on the right side."""
     tree = term.tree
     if not isinstance(tree, sx.Binary) or tree.op not in _OPPOSITE:
@@ -100,7 +101,7 @@ def _compared(term: _Term, values: Mapping[str, Value]) -> _Compared | None:
     left, right = tree.left, tree.right
     if _number(left, values) is not None and _number(right, values) is None:
         left, right, op = right, left, _TURNED[op]
-    return _Compared(shape(left), shape(right), op, _number(right, values))
+    return Compared(shape(left), shape(right), op, _number(right, values), (left, right))
 
 
 def _number(tree: sx.Expression, values: Mapping[str, Value]) -> float | None:

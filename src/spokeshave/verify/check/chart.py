@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import partial
 from itertools import combinations, islice
 
 from spokeshave.engine.link_sequence import transition_place
 from spokeshave.language import syntax as sx
 from spokeshave.language.exclusive import exclude_each_other
+from spokeshave.language.gaps import gap_between
 from spokeshave.language.parse import parse_expression
 from spokeshave.language.sub_sequences import ends_of
 from spokeshave.language.syntax import TextError
 from spokeshave.model.diagnostics import Diagnostic, Place
-from spokeshave.model.project import Sequence, SignalClass, Transition
+from spokeshave.model.project import Sequence, SignalClass, Transition, Type
 from spokeshave.model.sections import sections
 from spokeshave.verify.check.look import Look, single_ways, warning
 from spokeshave.verify.usage import names_in
@@ -120,6 +122,33 @@ def branches_overlap(look: Look) -> Iterator[Diagnostic]:
                     )  # fmt: skip
 
 
+def branches_gap(look: Look) -> Iterator[Diagnostic]:
+    """Ways out of a step that choose by a number, and leave numbers out between them."""
+    settings = {s.name.lower(): s.start for s in look.as_run.signals if s.cls is SignalClass.SETTING}
+    for q in look.as_run.sequences:
+        for s in q.steps:
+            ways = single_ways(q, s.name)
+            gap = (
+                gap_between([t.condition for _, t in ways], settings, partial(_is_whole, look)) if len(ways) > 1 else ""
+            )
+            if gap:
+                yield warning(
+                    "branches-gap", transition_place(q, ways[-1][0]), f"where {gap} no way out of {s.name} is open",
+                    "let one of the ways take it, or add one that does",
+                )  # fmt: skip
+
+
+def _is_whole(look: Look, tree: sx.Expression) -> bool | None:
+    """Whether an expression counts in whole numbers; None where a measured value or a time moves through what is left out."""
+    kinds = []
+    for name, _ in names_in(tree):
+        found = look.as_run.signal(name)
+        if found is None or found.type is Type.TIME or (found.cls is SignalClass.INPUT and found.type is Type.REAL):
+            return None
+        kinds.append(found.type)
+    return all(k in (Type.INT, Type.DINT) for k in kinds) if kinds else None
+
+
 def mixed_priorities(look: Look) -> Iterator[Diagnostic]:
     """Some ways out of a step numbered and others not: the numbered ones go first, wherever they are listed (semantics 4)."""
     for q in look.project.sequences:
@@ -187,4 +216,13 @@ def unsound(look: Look) -> Iterator[Diagnostic]:
                 )  # fmt: skip
 
 
-RULES = (unreachable, no_exit, constant_condition, branches_overlap, mixed_priorities, shared_targets, unsound)
+RULES = (
+    unreachable,
+    no_exit,
+    constant_condition,
+    branches_overlap,
+    branches_gap,
+    mixed_priorities,
+    shared_targets,
+    unsound,
+)
