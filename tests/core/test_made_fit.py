@@ -36,7 +36,7 @@ def test_messages_and_lists_of_globals_go_and_every_line_stays():
     text, notes = made_fit(PANEL)
     assert text.count("\n") == PANEL.count("\n") and "STRING" not in text and "HMI" not in text
     told = [(n.line, n.text) for n in notes]
-    assert (5, "Says only takes fixed texts, which no sequence asks for: it is left out") in told
+    assert (5, "Says only takes texts, which no sequence asks for: it is left out") in told
     assert (9, "HMI is taken as the list of the global variables") in told
     found = read_text(PANEL)
     assert "runs beside the text" in found.shown and not {"says", "why", "log"} & {

@@ -11,7 +11,8 @@ from spokeshave.engine.link import link_problems
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.iec_read import parse_iec, parse_states
 from spokeshave.formats.iec_write import write_iec
-from spokeshave.formats.states.choices import Choices
+from spokeshave.formats.states.choices import FLAGS, Choices
+from spokeshave.model.project import SignalClass
 from spokeshave.reading import Reading, read_text
 
 HERE = Path(__file__).parent / "state_programs"
@@ -20,7 +21,9 @@ PROGRAMS = sorted(HERE.glob("*.st"))
 
 def drawn(file: Path, found: Reading) -> str:
     """A program as it was read: what form it took, steps with their marks and ways, bodies, logic."""
-    kept = "text" if found.choices is None else " ".join(n for n in Choices.__slots__ if not getattr(found.choices, n))
+    kept = "text" if found.choices is None else " ".join(n for n in FLAGS if not getattr(found.choices, n))
+    if found.choices is not None and found.choices.apart:
+        kept = f"{kept} apart {' '.join(sorted(found.choices.apart))}".strip()
     lines = [f"== {file.stem}: {kept or 'nice'}{', early' * ('earlier' in found.shown)}"]
     for q in found.project.sequences:
         lines.append(f"{q.name}" + f" held while {q.hold_when}" * bool(q.hold_when))
@@ -86,8 +89,50 @@ def test_a_variable_called_step_may_be_the_state_and_nothing_else():
     text = ("PROGRAM P VAR_INPUT A : BOOL; END_VAR VAR Step : INT; {} END_VAR\n"
             "CASE Step OF 0: IF A THEN Step := 1; END_IF; 1: Step := 0; END_CASE; END_PROGRAM")  # fmt: skip
     assert read_text(text.format("")).shown and parse_iec(text.format("")).signal("Step") is None
-    with pytest.raises(FormatError, match="Action is a word of the language; choose another name"):
-        parse_iec(text.replace("1: Step", "1: Action := A; Step").format("Action : BOOL;"))
+    with pytest.raises(FormatError, match="Exit is a word of the language; choose another name"):
+        parse_iec(text.replace("1: Step", "1: Exit := A; Step").format("Exit : BOOL;"))
+
+
+def test_variables_may_be_called_as_functions_and_types_are():
+    text = ("PROGRAM P VAR_INPUT Sel AT %I* : INT; Time : BOOL; END_VAR VAR Limit : TON; Max : INT; State : INT; END_VAR\n"
+            "Limit(IN := State = 1, PT := T#2s);\nCASE State OF\n0: IF Sel = 3 AND Time THEN State := 1; Max := MAX(Max, Sel); END_IF;\n"
+            "1: IF Limit.Q THEN State := 0; END_IF;\nEND_CASE;\nEND_PROGRAM")  # fmt: skip
+    found = read_text(text)
+    (q,) = found.project.sequences
+    assert [t.condition for t in q.transitions] == ["SelSignal = 3 AND TimeSignal", "S1.T > T#2s"]
+    assert q.bodies[0].text == "MaxSignal := MAX(MaxSignal, SelSignal);"
+    sel = found.project.signal("SelSignal")
+    assert sel is not None and sel.cls is SignalClass.INPUT and not sel.address
+    assert "Time is a word of this program: the variable is called TimeSignal" in [n.text for n in found.notes]
+
+
+def test_a_state_that_only_an_otherwise_reaches_is_called_as_it_is_assigned():
+    text = ("PROGRAM P VAR_INPUT A : BOOL; END_VAR VAR_OUTPUT B : BOOL; END_VAR VAR s : (idle, left, done); END_VAR\n"
+            "IF s = idle THEN IF A THEN s := left; END_IF; ELSIF s = left THEN s := done; ELSE s := idle; END_IF;\n"
+            "B := s = left;\nEND_PROGRAM")  # fmt: skip
+    assert [s.name for s in parse_iec(text).sequences[0].steps] == ["idle", "left", "done"]
+
+
+def test_a_variable_that_is_odd_does_not_spoil_the_chart():
+    """The lamp is put out where the way out is asked for, though the halt keeps the state: no mark and no body says that."""
+    text = """PROGRAM P VAR_INPUT Go, Ok, Up, Down : BOOL; END_VAR VAR_OUTPUT Lift, Grip, Lamp : BOOL; END_VAR
+      VAR s, Last, N : INT; e : R_TRIG; t : TON; END_VAR
+      e(CLK := Go); t(IN := s = Last, PT := T#10s); Last := s;
+      CASE s OF
+      0: Lift := FALSE; Grip := FALSE; IF Ok THEN s := 1; END_IF;
+      1: IF e.Q THEN s := 2; END_IF;
+      2: Grip := TRUE; IF t.ET >= T#1s THEN s := 3; END_IF;
+      3: Lift := TRUE; IF Up THEN s := 4; ELSIF t.Q THEN s := 9; END_IF;
+      4: Grip := FALSE; N := N + 1; s := 5;
+      5: Lift := FALSE; IF Down THEN s := 1; ELSIF t.Q THEN s := 9; END_IF;
+      9: Lamp := TRUE; IF e.Q THEN Lamp := FALSE; s := 0; END_IF;
+      END_CASE;
+      IF NOT Ok THEN s := 9; END_IF;
+    END_PROGRAM"""
+    found = read_text(text)
+    assert found.choices is not None and found.choices.apart == {"lamp", "grip"}
+    assert "Lamp := FALSE" in found.project.opening and "Lift" not in found.project.opening
+    assert [a.target for a in found.project.sequences[0].steps[3].actions] == ["Set_Lift"]
 
 
 def test_two_thousand_lines_are_read_in_the_time_of_a_parser():

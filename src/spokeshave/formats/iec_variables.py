@@ -230,8 +230,11 @@ class VariableReader:
                 self.external.append(i)
                 continue
             self.origin("signal", "", name, i)
+            there = (
+                "" if address.endswith("*") else address
+            )  # it is given elsewhere: what is left is whether it comes or goes
             self.signals[name.lower()] = Signal(
-                name, self.class_of(kind, options, address), of_type, address, initial=value, retain="RETAIN" in options,
+                name, self.class_of(kind, options, address), of_type, there, initial=value, retain="RETAIN" in options,
                 comment=self.comment_behind(last),
             )  # fmt: skip
 

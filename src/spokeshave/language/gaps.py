@@ -38,8 +38,8 @@ def gap_between(conditions: Sequence[str], values: Mapping[str, Value], whole: W
     common = set.intersection(*({(shape(t.tree), t.wanted) for t in terms} for terms in asked)) if asked else set()
     left = [[t for t in terms if (shape(t.tree), t.wanted) not in common] for terms in asked]
     found = [c for terms in left for c in _comparisons(terms, values)]
-    if not found or not all(left) or None in found:
-        return ""
+    if not all(left) or None in found or all(c is None or c.op == "=" for c in found):
+        return ""  # single numbers are codes: what lies between them is none
     told = [c for c in found if c is not None]
     one, kind = told[0], whole(told[0].sides[0])
     relation = len({c.with_ for c in told}) == 1 and one.number is None

@@ -41,7 +41,7 @@ _TOKEN = re.compile(
     |(?P<NAME>[a-z_][a-z0-9_]*)
     |(?P<SIGN>:=|\.\.|=>|\*\*|<=|>=|<>|[=<>+\-*/&;:(),.\[\]])
     |(?P<PRAGMA>\{[^{}]*\})
-    |(?P<ADDRESS>%[IQM][XBWDL]?[0-9]+(?:\.[0-9]+)*)""",
+    |(?P<ADDRESS>%[IQM][XBWDL]?(?:\*|[0-9]+(?:\.[0-9]+)*))""",
     re.IGNORECASE | re.VERBOSE | re.ASCII,
 )
 

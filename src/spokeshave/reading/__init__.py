@@ -9,9 +9,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass, replace
 from functools import lru_cache
-from itertools import product
+from itertools import islice, product
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -20,17 +20,20 @@ from spokeshave.formats.errors import FormatError, reading
 from spokeshave.formats.files import TABLES, text_of
 from spokeshave.formats.files import read_project as read_as_it_is
 from spokeshave.formats.iec_places import in_file
-from spokeshave.formats.states.choices import Choices, Note
+from spokeshave.formats.states.choices import FLAGS, Choices, Note
 from spokeshave.model.diagnostics import Diagnostic
 from spokeshave.model.project import Project
 
 if TYPE_CHECKING:
     from spokeshave.formats.iec_read import Read
+    from spokeshave.reading.proof import Proof
 
 # What reads programs and tables is loaded where one is read: a machine file is read without.
 
 MOST_TRIED = 24
 """Forms of a state program that are run beside its text."""
+MOST_APART = 4
+"""Variables that are set by logic for themselves."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -166,22 +169,48 @@ def _proven(read: Read) -> Reading:
     proof = Proof([p for p in (read.written, read.at_once) if p is not None], read.states)
     tried: list[Project] = []
     first = ""
-    for choices in _forms(read):
+    odd: list[tuple[Choices, list[str]]] = []
+
+    def equal(choices: Choices) -> Reading | None:
+        nonlocal first
         project = read.project(choices)
         if project in tried:
-            continue
+            return None
         tried.append(project)
         difference = proof.difference(project)
         if not difference:
             return Reading(project, choices, _notes(read, first, proof.stops), proof.shown(project), read.text)
         first = first or ("" if str(ENTRY) in difference else difference)
+        odd.extend([(choices, proof.odd)] if proof.odd and not choices.apart else [])
+        return None
+
+    for choices in _forms(read):
+        if found := equal(choices):
+            return found
         if len(tried) > MOST_TRIED:
             break
+    for choices in islice(_with_some_apart(odd, proof), MOST_TRIED):
+        if found := equal(choices):
+            return found
     kept = read.project(None)
     if difference := proof.difference(kept):
         raise FormatError(f"the sequence would not do what the text does: {difference}",
                           advice="set the state in one place of each branch, from conditions alone")  # fmt: skip
     return Reading(kept, None, _notes(read, first, proof.stops), proof.shown(kept), read.text)
+
+
+def _with_some_apart(odd: list[tuple[Choices, list[str]]], proof: Proof) -> Iterator[Choices]:
+    """The forms of which just some variables differed, those variables apart: what is odd about one need not spoil the rest. Which
+    others differ then is seen when a form was compared.
+    """
+    for form, names in odd:
+        for _ in range(MOST_APART):
+            more = [name for o in names if (name := o.lower()) not in form.apart]
+            if not more:
+                break
+            form = replace(form, apart=form.apart | {more[0]})
+            yield form
+            names = proof.odd
 
 
 def _notes(read: Read, first: str, stops: str) -> tuple[Note, ...]:
@@ -195,13 +224,18 @@ def _forms(read: Read) -> Iterator[Choices]:
     """The forms a state program can take, the nicest first. The nicest is the one for most; what else there is to choose is
     found out only behind it.
     """
-    nicest, plainest = Choices(), Choices(*(False for _ in fields(Choices)))
+    nicest, plainest = Choices(), Choices(**dict.fromkeys(FLAGS, False))  # type: ignore[arg-type]
     yield nicest
     names = [
-        f.name
-        for f in fields(Choices)
-        if read.project(replace(nicest, **{f.name: False})) != read.project(nicest)
-        or read.project(replace(plainest, **{f.name: True})) != read.project(plainest)
+        name
+        for name in FLAGS
+        if read.project(_with(nicest, name, False)) != read.project(nicest)
+        or read.project(_with(plainest, name, True)) != read.project(plainest)
     ]
     forms = (dict(zip(names, values)) for values in product((True, False), repeat=len(names)))
-    yield from sorted((replace(nicest, **form) for form in forms), key=lambda c: c.losses)
+    named = (Choices(**form) for form in forms)  # type: ignore[arg-type]
+    yield from sorted(named, key=lambda c: c.losses)
+
+
+def _with(choices: Choices, name: str, value: bool) -> Choices:
+    return replace(choices, **{name: value})  # type: ignore[arg-type]

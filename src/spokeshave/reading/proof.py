@@ -40,6 +40,8 @@ class Proof:
         self.runs = self.scans = 0
         self.forms = -1
         """How many forms were compared before."""
+        self.odd: list[str] = []
+        """Variables that were found to differ where the states do not, since the last form began."""
         self.stops = ""
         """Where the text itself stops in one of the runs."""
         self._kept: dict[tuple[int, int], Session] = {}
@@ -66,6 +68,7 @@ class Proof:
             return str(error)
         first = ""
         self.forms += 1
+        self.odd = []
         for text in self.texts:
             found = self._of(project, chart, text)
             if not found:
@@ -77,7 +80,7 @@ class Proof:
         """The first difference of a sequence and one of the texts."""
         self.text = text
         self.early, self.runs, self.scans = False, 0, 0
-        self.same = self.later = ""
+        self.same = self.later = self._odd_same = self._odd_later = ""
         for n in range(SHORT_RUNS + LONG_RUNS):
             look(1 - LEFT ** (self.forms + n / (SHORT_RUNS + LONG_RUNS) / 2))
             scans = SHORT if n < SHORT_RUNS else LONG
@@ -116,6 +119,7 @@ class Proof:
         for s in project.variables:
             mine = s.cls is SignalClass.INTERNAL and s.name.lower() in self._internals
             if mine and (found := self._drifts(project, one.trace, two.trace, s.name)):
+                self.odd.append(s.name)
                 return found
         for output in (s.name for s in project.signals if s.cls is SignalClass.OUTPUT):
             a, b = _values(one.trace, output), _values(two.trace, output)
@@ -123,12 +127,16 @@ class Proof:
             a, b = a[:both], b[:both]
             if not self.same and (other := np.flatnonzero(a[1:] != b[1:])).size:
                 k = int(other[0]) + 1
+                self._odd_same = output
                 self.same = (
                     f"at {k * project.period_ms} ms {output} is {b[k]:g} in the text and {a[k]:g} in the sequence"
                 )
             if not self.later and not np.array_equal(a[1:-1], b[2:]):
-                self.later = f"{output} does not come one scan earlier like the others"
-        return self.same if self.same and self.later else ""
+                self.later, self._odd_later = f"{output} does not come one scan earlier like the others", output
+        if not (self.same and self.later):
+            return ""
+        self.odd += [self._odd_same, self._odd_later]
+        return self.same
 
     def _run_of_text(self, chart: Session, scans: int, number: int = -1) -> Session:
         """The text in the run of a chart; those at random, which have a number, are the same for every sequence."""

@@ -23,6 +23,7 @@ from spokeshave.formats.states.fold import (
     same,
     stripped,
     value_of,
+    written_by,
 )
 from spokeshave.formats.states.spoken import Spoken, mapped
 from spokeshave.language import syntax as sx
@@ -68,6 +69,10 @@ class BodyMaker:
                 continue
             if not (self.choices.leave if leaving else self.choices.stay):
                 logic += block
+                continue
+            logic += (s for s in block if written_by((s,)) & self.choices.apart)
+            block = tuple(s for s in block if not written_by((s,)) & self.choices.apart)
+            if not block:
                 continue
             if leaving:
                 away = [x for x in flow.above(n) if x.target != n]
@@ -186,6 +191,8 @@ class BodyMaker:
         for i, s in enumerate(around):
             rest = stripped(s, gone)
             if rest is None or m.side(i) is not Side.BELOW or sets(s, m.next):
+                continue
+            if written_by((rest,)) & self.choices.apart:
                 continue
             if not read_by((rest,)) & {m.var, m.next, str(ENTRY).lower()}:
                 continue

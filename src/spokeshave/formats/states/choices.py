@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 
 from spokeshave.language import syntax as sx
 from spokeshave.model.project import Sequence, Signal
@@ -36,10 +36,16 @@ class Choices:
 
     trip: bool = True
     """An override that leads from every state to one of them is a trip, else a way out of each step."""
+    apart: frozenset[str] = frozenset()
+    """Variables, by their names in lower case, that opening logic sets as the text does, whatever becomes of the others."""
 
     @property
     def losses(self) -> int:
-        return sum(not getattr(self, name) for name in self.__slots__)
+        return sum(not getattr(self, name) for name in FLAGS)
+
+
+FLAGS = tuple(f.name for f in fields(Choices) if f.name != "apart")
+"""The choices of which there are two."""
 
 
 @dataclass(frozen=True, slots=True)

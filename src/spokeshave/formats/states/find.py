@@ -369,6 +369,7 @@ class Finder:
         assigned = list(self._assigned(m, case, around))
         start = int(m.state.start if m.var == m.next else self.signals[m.var].start)
         wanted = [n for n, _ in assigned] + [start]
+        spelt = {n: str(tree) for n, tree in reversed(assigned) if isinstance(tree, sx.Name)}
         for labels, block in case.branches:
             numbers = [n for low, high in labels for n in self._range(low, high)]
             apart = [n for n in numbers if n in wanted]
@@ -377,7 +378,7 @@ class Finder:
                     raise self.fail(labels[0][0].span, f"state {n} stands twice", "join both")
                 m.branches[n] = block
                 self._name(m, n, labels[0][0], taken)
-        missing = [(n, span) for n, span in assigned if n not in m.branches]
+        missing = [(n, tree.span) for n, tree in assigned if n not in m.branches]
         if start not in m.branches:
             missing.insert(0, (start, case.span))
         for n, span in missing:
@@ -396,7 +397,7 @@ class Finder:
                     f"add its label to the CASE; there are {several(m.branches)}",
                 )
             m.branches = {n: case.otherwise, **m.branches} if n == start else {**m.branches, n: case.otherwise}
-            m.states[n] = State(n, step_name("", n, taken), "", case.span)
+            m.states[n] = State(n, step_name(spelt.get(n, ""), n, taken), "", case.span)
         m.states = {n: m.states[n] for n in m.branches}
 
     def _name(self, m: Machine, n: int, label: sx.Literal | sx.Name, taken: set[str]) -> None:
@@ -419,15 +420,15 @@ class Finder:
             raise self.fail(low.span, f"{last - first + 1} states in one label", "give the states labels of their own")
         return range(first, last + 1)
 
-    def _assigned(self, m: Machine, case: sx.Case, around: list[sx.Statement]) -> Iterator[tuple[int, sx.Span]]:
-        """The numbers that are assigned to the state, with their places."""
+    def _assigned(self, m: Machine, case: sx.Case, around: list[sx.Statement]) -> Iterator[tuple[int, sx.Expression]]:
+        """The numbers that are assigned to the state, as they are written."""
         for labels, block in case.branches:
             for n in (n for low, high in labels for n in self._range(low, high)):
                 yield from self._in_block(block, m, {**self.constants, m.var: number(n), m.next: number(n)})
         yield from self._in_block(case.otherwise, m, self.constants)
         yield from self._in_block(tuple(around), m, self.constants)
 
-    def _in_block(self, block: Block, m: Machine, known: Known) -> Iterator[tuple[int, sx.Span]]:
+    def _in_block(self, block: Block, m: Machine, known: Known) -> Iterator[tuple[int, sx.Expression]]:
         for s in block:
             if isinstance(s, sx.Assign) and str(s.target).lower() == m.next:
                 if str(s.value).lower() in (m.var, m.next):
@@ -437,7 +438,7 @@ class Finder:
                     raise self.fail(
                         s.value.span, "a state is a whole number or a constant", "compute no states, name them"
                     )
-                yield value, s.value.span
+                yield value, s.value
             if isinstance(s, (sx.For, sx.Loop)) and m.next in written_by((s,)):
                 raise self.fail(s.span, "the state is set inside a loop", "set it under IF only")
             for inner in sx.children(s)[1]:

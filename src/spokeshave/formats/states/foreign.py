@@ -9,6 +9,7 @@ import re
 from spokeshave.formats.states.choices import Note
 from spokeshave.language import LanguageError
 from spokeshave.language.rename import STEP_WORDS
+from spokeshave.language.syntax import KEYWORDS
 from spokeshave.language.tokens import NAME, Tokens
 
 _CHART = re.compile(r"\bINITIAL_STEP\b", re.IGNORECASE)
@@ -36,30 +37,37 @@ def made_fit(text: str) -> tuple[str, list[Note]]:
     return text, notes
 
 
-_MESSAGE = re.compile(
-    r"(?P<comment>\(\*.*?\*\)|//[^\n]*)|(?P<set>\b(?P<of>[A-Za-z_]\w*)\s*:=\s*'(?:[^'$\n]|\$.)*'\s*(?=;))"
-    r"|(?P<declared>\b(?P<names>[A-Za-z_]\w*(?:\s*,\s*[A-Za-z_]\w*)*)\s*:\s*W?STRING\b\s*(?:[(\[]\s*\w+\s*[)\]])?\s*"
-    r"(?::=\s*'(?:[^'$\n]|\$.)*'\s*)?;)|(?P<word>\b[A-Za-z_]\w*\b)",
+_COMMENT = r"(?P<comment>\(\*.*?\*\)|//[^\n]*)"
+_QUOTED = r"'(?:[^'$\n]|\$.)*'"
+_DECLARED = re.compile(
+    rf"{_COMMENT}|(?P<names>\b[A-Za-z_]\w*(?:\s*,\s*[A-Za-z_]\w*)*)\s*:\s*W?STRING\b\s*(?:[(\[]\s*\w+\s*[)\]])?\s*"
+    rf"(?::=\s*{_QUOTED}\s*)?;",
     re.DOTALL | re.IGNORECASE,
 )
 
 
 def _without_messages(text: str, notes: list[Note]) -> str:
-    """The text without variables that only ever take fixed texts, such as messages for a panel: blanks of the same length."""
-    if "'" not in text and "STRING" not in text.upper():
+    """The text without variables that only ever take texts, such as messages for a panel: blanks of the same length."""
+    if "STRING" not in text.upper():
         return text
-    found = [m for m in _MESSAGE.finditer(text) if not m["comment"]]
-    names = {n.strip().lower(): m for m in found if m["declared"] for n in m["names"].split(",")}
-    read = {m["word"].lower() for m in found if m["word"]} & names.keys()
-    if read or not names:
+    declared = [m for m in _DECLARED.finditer(text) if not m["comment"]]
+    names = {n.strip().lower(): (n.strip(), m.start()) for m in declared for n in m["names"].split(",")}
+    if not names:
+        return text
+    words = "|".join(names)
+    uses = re.compile(
+        rf"{_COMMENT}|(?P<set>\b(?:{words})\s*:=(?:{_QUOTED}|[^';])*(?=;))|(?P<quoted>{_QUOTED})|(?P<read>\b(?:{words})\b)",
+        re.DOTALL | re.IGNORECASE,
+    )
+    within = {at for m in declared for at in range(m.start(), m.end())}
+    found = [m for m in uses.finditer(text) if not (m["comment"] or m["quoted"] or m.start() in within)]
+    if any(m["read"] or text[: m.start()].rstrip()[-1:] in ("(", ",") for m in found):
         return text  # whoever reads texts is told that there are none
-    for m in found:
-        if m["declared"] or (m["set"] and m["of"].lower() in names):
-            text = text[: m.start()] + re.sub(r"[^\n]", " ", m[0]) + text[m.end() :]
-    for low, m in names.items():
-        spelt = next(n.strip() for n in m["names"].split(",") if n.strip().lower() == low)
-        line = text.count("\n", 0, m.start()) + 1
-        notes.append(Note(line, f"{spelt} only takes fixed texts, which no sequence asks for: it is left out"))
+    for m in (*declared, *found):
+        text = text[: m.start()] + re.sub(r"[^\n]", " ", m[0]) + text[m.end() :]
+    for name, at in names.values():
+        line = text.count("\n", 0, at) + 1
+        notes.append(Note(line, f"{name} only takes texts, which no sequence asks for: it is left out"))
     return text
 
 
@@ -121,8 +129,14 @@ def _semicolons(words: Tokens, changes: list[tuple[int, int, str]], notes: list[
         )
 
 
+_OURS = (STEP_WORDS | KEYWORDS) - {"STEP"}
+"""What a variable of another program may be called and one of ours may not; a state that is called `Step` is known as the state."""
+_BEFORE_CALL = frozenset((";", "THEN", "ELSE", "DO", "END_VAR"))
+"""Behind these a block is called, elsewhere a function."""
+
+
 def _words_of_ours(words: Tokens, changes: list[tuple[int, int, str]], notes: list[Note]) -> None:
-    """Variables that are called as a function or value of our own is: `Home` becomes `HomeSignal`."""
+    """Variables that are called as a function or word of ours is: `Home` becomes `HomeSignal`, `Limit` `LimitSignal`."""
     kinds = words.kinds
     declared: dict[str, int] = {}
     inside = False
@@ -131,10 +145,13 @@ def _words_of_ours(words: Tokens, changes: list[tuple[int, int, str]], notes: li
             inside = True
         elif kind == "END_VAR":
             inside = False
-        elif inside and kind == NAME and words.word(i).upper() in STEP_WORDS and kinds[i + 1] in (":", ",", "AT"):
+        elif inside and kind == NAME and words.word(i).upper() in _OURS and kinds[i + 1] in (":", ",", "AT"):
             declared.setdefault(words.word(i).lower(), i)
     for i, kind in enumerate(kinds):
-        if kind == NAME and words.word(i).lower() in declared and kinds[i - 1] != ".":
+        if kind != NAME or words.word(i).lower() not in declared or kinds[i - 1] == ".":
+            continue
+        as_type, as_function = kinds[i - 1] in (":", "OF"), kinds[i + 1] == "(" and kinds[i - 1] not in _BEFORE_CALL
+        if not (as_type or as_function):
             changes.append((words.starts[i], words.ends[i], f"{words.word(i)}{ENDING}"))
     for i in declared.values():
         name = words.word(i)

@@ -183,7 +183,7 @@ class Lifter(BodyMaker):
         inside = written_by(m.inside)
         outside = written_by(tuple(s for s in flow.around if read_by((s,)) & {m.var, m.next} or sets(s, m.next)))
         found = []
-        for low in sorted(inside | outside):
+        for low in sorted((inside | outside) - self.choices.apart):
             s = self.signals.get(low)
             if s is None or s.type is not Type.BOOL or s.cls not in (SignalClass.OUTPUT, SignalClass.INTERNAL):
                 continue
