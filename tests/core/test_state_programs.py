@@ -89,6 +89,11 @@ def test_a_variable_called_step_may_be_the_state_and_nothing_else():
     text = ("PROGRAM P VAR_INPUT A : BOOL; END_VAR VAR Step : INT; {} END_VAR\n"
             "CASE Step OF 0: IF A THEN Step := 1; END_IF; 1: Step := 0; END_CASE; END_PROGRAM")  # fmt: skip
     assert read_text(text.format("")).shown and parse_iec(text.format("")).signal("Step") is None
+    row = "".join(f"IF Step = {i} AND A THEN Step := {(i + 1) % 17}; END_IF;\n" for i in range(17))
+    kept = read_text(re.sub("CASE .* END_CASE;", row, text).format(""))
+    assert kept.choices is None and kept.project.signal("The_Step") is None, (
+        "what a scan passes of so many states is not drawn"
+    )
     with pytest.raises(FormatError, match="Exit is a word of the language; choose another name"):
         parse_iec(text.replace("1: Step", "1: Exit := A; Step").format("Exit : BOOL;"))
 

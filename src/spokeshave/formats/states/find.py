@@ -76,7 +76,9 @@ class Machine:
     """
     span: sx.Span
     chained: bool = False
-    """Whether it was a chain of IF, in which several states may pass in one scan."""
+    """Whether it was a chain of IF."""
+    passes: bool = False
+    """Whether that was a row of IF without ELSIF: a scan that comes to a state further down goes on from there."""
 
     @cached_property
     def steps(self) -> frozenset[str]:
@@ -185,6 +187,7 @@ class Finder:
         taken = {low for low in self.signals if low not in self.constants} | self.instances
         for m, of in zip(found.machines, mine):
             m.name = self.name if len(mine) == 1 and m.var not in self.named else self.signals[m.var].name
+            m.passes = bool(of.more)
             self._branches(m, of.joined, set(taken), found.around)
         return found
 

@@ -28,6 +28,10 @@ from spokeshave.language.printer import expression_text
 from spokeshave.language.terms import terms
 from spokeshave.model.project import Type
 
+MOST_PASSING = 16
+"""States of a row of IF of which it is followed which pass in one scan."""
+MOST_PASSED = 60
+"""Ways out of a state through others in the same scan; where there are more, nobody could read them."""
 MOST_PATHS = 4096
 """Paths through one scan from one state that are followed."""
 
@@ -62,6 +66,8 @@ class Flow:
     def __init__(self, m: Machine, around: list[sx.Statement], constants: Known, hold: bool) -> None:
         self.m, self.constants, self.hold = m, constants, hold
         self.around = around
+        self.passes = m.passes and len(m.branches) <= MOST_PASSING
+        """Whether what a scan passes in a row of IF is followed."""
         self.taking = [s for i, s in enumerate(around) if m.side(i) is Side.ABOVE and sets(s, m.next)]
         """Statements above the branches that set the state."""
         self.special: dict[int, dict[str, sx.Expression]] = {}
@@ -83,7 +89,31 @@ class Flow:
         return _cleaned(found, n)
 
     def own(self, n: int) -> list[Move]:
-        """The moves of the branch of a state."""
+        """The moves of the branch of a state, and in a row of IF of those that it leads to further down."""
+        if not self.passes:
+            return self._own(n)
+        places = {state: i for i, state in enumerate(self.m.branches)}
+        return self._passing(n, places, {})
+
+    def _passing(self, n: int, places: dict[int, int], known: dict[int, list[Move]]) -> list[Move]:
+        """The moves of the branch of a state, each behind those that go on from where it leads; `known` are those of other states."""
+        if n not in known:
+            out: list[Move] = []
+            for x in self._own(n):
+                if places.get(x.target, -1) > places[n]:
+                    for then in self._passing(x.target, places, known):
+                        if not contradict(x.condition, then.condition):
+                            out.append(Move(both(x.condition, then.condition), then.target, then.span))
+                out.append(x)
+            known[n] = out if len(out) <= MOST_PASSED else self._own(n)
+        return known[n]
+
+    def goes_on(self, n: int) -> bool:
+        """Whether a scan that leaves a state may leave the next one too."""
+        return self.passes and len(self.own(n)) > len(self._own(n))
+
+    def _own(self, n: int) -> list[Move]:
+        """The moves of the branch of a state alone."""
         block, m = self.m.branches[n], self.m
         env = self.known(n, n)
         found = self._walk(block, TRUE, env, n, surely_sets(block, m.next))
@@ -180,14 +210,14 @@ class Flow:
         paths = [_Path(n, n, Asked(), None)]
         try:
             paths = self._through(above, paths, name, frozenset())
-            branches: dict[int, list[_Path]] = {}
-            for p in paths:
-                branches.setdefault(p.new, []).append(p)
-            paths = []
-            for state, mine in branches.items():
+            ends: list[_Path] = []
+            for state in m.branches if self.passes else dict.fromkeys(p.new for p in paths):
+                mine = [replace(p, old=state) for p in paths if p.new == state]
+                paths = [p for p in paths if p.new != state]
                 inside = tuple(s for s in m.branches[state] if sets(s, name) or sets(s, m.next))
-                paths += self._through(inside, [replace(p, old=state) for p in mine], name, frozenset())
-            paths = [replace(p, begun=n) for p in paths]
+                came = self._through(inside, mine, name, frozenset())
+                paths, ends = (paths + came, ends) if self.passes else (paths, ends + came)
+            paths = [replace(p, begun=n) for p in paths + ends]
             paths = self._through(below, paths, name, frozenset(between))
         except _Other:
             return None

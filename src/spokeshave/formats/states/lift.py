@@ -212,6 +212,13 @@ class Lifter(BodyMaker):
     ) -> None:
         bodies: list[Body] = []
         moves = {n: flow.moves(n) for n in m.branches}
+        if flow.passes and (through := [m.states[n].name for n in m.branches if flow.goes_on(n)]):
+            self.out.notes.append(
+                Note(
+                    m.span.line,
+                    f"in this row of IF a scan that leaves {several(through)} may go on through the next at once: such ways are asked for first",
+                )
+            )
         preds: dict[int, set[int]] = {n: set() for n in m.branches}
         for n, ways in moves.items():
             for x in ways:

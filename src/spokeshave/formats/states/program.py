@@ -51,7 +51,8 @@ class StateProgram:
         """The text as opening logic, and charts that follow its states; with the variables that this needs."""
         lifted, more = Lifted(), list[Signal]()
         started = free_name(f"{self.found.machines[0].name}_Started", taken)
-        words = self.words(taken)
+        follows = {m.next for m in self.found.machines}  # another variable comes in the place of these
+        words = {low: new for low, new in self.words(taken).items() if low not in follows}
         more += [replace(self.finder.signals[low], name=new) for low, new in words.items()]
         lifted.gone |= set(words)
         before = []
@@ -80,7 +81,7 @@ class StateProgram:
         """A chart that goes wherever a scan of the text can lead."""
         flow = Flow(m, self.found.around, self.finder.constants, False)
         pairs = {n: {x.target for x in flow.moves(n)} for n in m.branches}
-        if m.chained:
+        if m.passes:
             pairs = _passing(pairs, m)
         start = int(m.state.start if m.var == m.next else self.finder.signals[m.var].start)
         ways = [
