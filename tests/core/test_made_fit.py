@@ -46,6 +46,24 @@ def test_messages_and_lists_of_globals_go_and_every_line_stays():
     assert [(s.name, s.number) for s in found.project.sequences[0].steps] == [("S0", 0), ("OUT", 1)]
 
 
+def test_an_array_of_timers_is_that_many_instances():
+    text = """PROGRAM P VAR_INPUT A : BOOL; i : INT; END_VAR VAR_OUTPUT B : BOOL; END_VAR VAR s : INT;
+      Wait : ARRAY[1..2] OF TON; Says : STRING(80); END_VAR
+      Wait[1](IN := s = 1, PT := T#1s); Wait[2](IN := s = 2, PT := T#2s);
+      CASE s OF 0: Says := CONCAT('waits; ', 'long'); IF A THEN s := 1; END_IF; 1: IF Wait[1].Q THEN s := 2; END_IF;
+        2: IF Wait[2].Q THEN s := 0; END_IF; END_CASE;
+      B := s = 1;
+    END_PROGRAM"""
+    found = read_text(text)
+    assert [t.condition for t in found.project.sequences[0].transitions] == ["A", "S1.T > T#1s", "S2.T > T#2s"]
+    assert {
+        "Wait is 2 instances of TON: Wait_1 to Wait_2",
+        "Says only takes texts, which no sequence asks for: it is left out",
+    } <= {n.text for n in found.notes}
+    with pytest.raises(FormatError, match="type TON is not supported here"):  # which of them is worked out when it runs
+        read_text(text.replace("Wait[2].Q", "Wait[i].Q"))
+
+
 @pytest.mark.parametrize(
     ("old", "new", "message"),
     [

@@ -26,6 +26,11 @@ SPOKEN = {
     "inactive": False, "inaktiv": False, "halt": False,
 }  # fmt: skip
 """What a device does, where a column has nothing but such words."""
+_SWITCHED = re.compile(
+    r"(?:(?P<first>set|setze|reset|rücksetze|ruecksetze)\s+(?P<named>.+)"
+    r"|(?P<name>.+?)(?:\s+(?P<last>on|ein|einschalten|off|aus|ausschalten)|\s*:?=\s*(?P<value>1|0|on|off|ein|aus|true|false)))",
+    re.IGNORECASE | re.DOTALL,
+)
 _NUMBER = re.compile(r"[0-9]+(?:[.,][0-9]+)?")
 _CLOCK = re.compile(r"(?:([0-9]{1,2}):)?([0-9]{1,2}):([0-9]{2})(?:[.,]([0-9]{1,3}))?")
 _UNITS = {"ms": 1, "s": 1000, "sec": 1000, "sek": 1000, "seconds": 1000, "sekunden": 1000, "min": 60_000, "minutes": 60_000,
@@ -69,6 +74,29 @@ def time_of(text: str, unit: str = "") -> tuple[str, str]:
     ):
         plain = plain.removesuffix(long) + short if plain.endswith(long) else plain
     return time_text(duration_ms(plain)), ""
+
+
+def parts_of(cell: str) -> list[str]:
+    """What stands between commas, semicolons, strokes, lines, *and* in a cell."""
+    return [part for p in re.split(r"[,;/+\n]|\bund\b|\band\b", cell) if (part := p.strip())]
+
+
+def switched(text: str) -> tuple[str, bool] | None:
+    """What a text switches, and whether on or off; None for a text that says nothing of the kind.
+
+    >>> switched("Klappe AUS"), switched("set Drum"), switched("Fan := 1"), switched("Wait")
+    (('Klappe', False), ('Drum', True), ('Fan', True), None)
+    """
+    found = _SWITCHED.fullmatch(text.strip())
+    if found is None:
+        return None
+    word = (found["first"] or found["last"] or found["value"]).lower()
+    name = (found["named"] or found["name"]).strip()
+    return (
+        (name, word not in ("reset", "rücksetze", "ruecksetze", "off", "aus", "ausschalten", "0", "false"))
+        if name
+        else None
+    )
 
 
 def identifier(text: str, prefix: str = "S") -> str:

@@ -9,10 +9,21 @@ No.  Step     Valve  Top   Time  Next          Step 20 Fill: Valve(N)
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import replace
 
-from spokeshave.formats.tables.cells import DOTS, OFF, ON, SPOKEN, condition_of, identifier, time_of, waits_only
+from spokeshave.formats.tables.cells import (
+    DOTS,
+    OFF,
+    ON,
+    SPOKEN,
+    condition_of,
+    identifier,
+    parts_of,
+    switched,
+    time_of,
+    waits_only,
+)
 from spokeshave.formats.tables.columns import COUNTS, SIGNALS, Column, columns_of
 from spokeshave.formats.tables.flow import Flow, Way
 from spokeshave.formats.tables.grid import Sheet
@@ -92,7 +103,14 @@ class _Reader:
         }
         self.dots = DOTS if not cells & (ON - {"1"}) and not plan.sheet.filled else frozenset()
         self.unitless: set[str] = set()
+        spoken = [any(map(switched, parts_of(text))) for _, text in self._names() if text]
+        marks = {"output", "outputs"} & {c.role for c in plan.columns}
+        self.says_marks = not marks and spoken.count(True) > 1 and 2 * spoken.count(True) >= len(spoken)
+        """Whether the names of the steps say what is switched in them, and nothing else does."""
         self.end_before = 0
+
+    def _names(self) -> Iterator[tuple[int, str]]:
+        return self.sheet.column(self.at["name"], self.plan.heading + 1) if "name" in self.at else iter(())
 
     def cell(self, row: int, role: str) -> str:
         return self.sheet.cell(row, self.at[role]).strip() if role in self.at else ""
@@ -223,6 +241,9 @@ class _Reader:
                 sets += self._sets(row, c)
             elif c.role == "outputs":
                 actions += self._listed(row, c)
+        if self.says_marks:
+            for turned in filter(None, map(switched, parts_of(name))):
+                actions += self._turned(row, self.head("name"), *turned)
         for text in sets:
             actions.append(Action(Qualifier.P1, self._body(text, unique)))
         self.steps.append(Step(unique, digits, tuple(actions), times["longest"], times["shortest"], comment=" ".join(comment.split()),
@@ -248,22 +269,33 @@ class _Reader:
     def _listed(self, row: int, c: Column) -> list[Action]:
         """Outputs that a cell lists by their names."""
         out = []
-        for part in re.split(r"[,;/\n]|\bund\b|\band\b", self.sheet.cell(row, c.index)):
+        for part in parts_of(self.sheet.cell(row, c.index)):
             words = part.split()
-            if not words or part.strip().lower() in OFF | {"none", "keine", "all off", "alle aus"}:
+            if part.lower() in OFF | {"none", "keine", "all off", "alle aus"}:
+                continue
+            if (turned := switched(part)) is not None:
+                out += self._turned(row, c.head, *turned)
                 continue
             qualifier = words[0] if len(words) > 1 and words[0].upper() in ("N", "S", "R", "P", "P0", "P1") else "N"
             spelt = " ".join(words[qualifier != "N" or (words[0] == "N" and len(words) > 1) :])
-            known = self.known.get(spelt.lower())
-            name = known.name if known is not None else identifier(spelt, "In")
-            if not name:
-                self.plan.wrong(row, f"{spelt!r} is no name of an output", c.head)
-                continue
-            if known is None and name.lower() not in self.new:
-                self.new[name.lower()] = Signal(name, SignalClass.OUTPUT, comment="" if name == spelt else spelt)
-                self.plan.note(row, f"new output {name}, BOOL", c.head)
-            out.append(Action(Qualifier(qualifier.upper()), name))
+            out += self._output(row, c.head, spelt, Qualifier(qualifier.upper()))
         return out
+
+    def _turned(self, row: int, head: str, spelt: str, on: bool) -> list[Action]:
+        """The mark of an output that a text switches: it stays so until another step switches it again."""
+        return self._output(row, head, spelt, Qualifier.S if on else Qualifier.R)
+
+    def _output(self, row: int, head: str, spelt: str, qualifier: Qualifier) -> list[Action]:
+        """A mark of an output by its name; a new one where there is none."""
+        known = self.known.get(spelt.lower())
+        name = known.name if known is not None else identifier(spelt, "In")
+        if not name:
+            self.plan.wrong(row, f"{spelt!r} is no name of an output", head)
+            return []
+        if known is None and name.lower() not in self.new:
+            self.new[name.lower()] = Signal(name, SignalClass.OUTPUT, comment="" if name == spelt else spelt)
+            self.plan.note(row, f"new output {name}, BOOL", head)
+        return [Action(qualifier, name)]
 
     def _sets(self, row: int, c: Column) -> list[str]:
         """What a count or a value is set to on entry."""
