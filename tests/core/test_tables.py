@@ -366,7 +366,7 @@ def test_written_tables_are_made_for_a_colleague(tmp_path):
         ("Nr\tAktion\tBedingung\n1\tWarten\tStart\n2\tHeben EIN\tOben\n3\tHeben AUS, Senken EIN\tUnten\n4\tSenken AUS\t3 s\n",
          {"Warten": [], "HebenEIN": ["Heben S"], "HebenAUSSenkenEIN": ["Heben R", "Senken S"], "SenkenAUS": ["Senken R"]},
          ["1>2 Start", "2>3 Oben", "3>4 Unten", "4>1 SenkenAUS.T >= T#3s"]),
-        ("No;Step;Outputs;Condition\n1;Rest;;Go\n2;Open;Flap ON, Fan = 1;Opened\n3;Shut;reset Flap and set Horn;Closed\n",
+        ("No;Step;Outputs;Condition\n1;Rest;;Go\n2;Open;Flap ON, Fan (cold side) = 1;Opened\n3;Shut;reset Flap and set Horn;Closed\n",
          {"Rest": [], "Open": ["Flap S", "Fan S"], "Shut": ["Flap R", "Horn S"]}, ["1>2 Go", "2>3 Opened", "3>1 Closed"]),
         ("Step #,Action,PV01,Time [s],Next step\n0,Home,0,1,1\n1,Close press,1,12,0\n", {"Home": [], "ClosePress": ["PV01 N"]},
          ["0>1 Home.T >= T#1s", "1>0 ClosePress.T >= T#12s"]),

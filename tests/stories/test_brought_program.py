@@ -43,10 +43,10 @@ def test_a_brought_program_is_proven_alarmed_and_kept(qtbot, opened, tmp_path, m
     file = tmp_path / "Filler.st"
     file.write_text(PROGRAM)
     window.open_path(file)
-    qtbot.waitUntil(lambda: bool(window.document.project.sequences), timeout=60_000)
+    qtbot.waitUntil(lambda: bool(window.document.project.sequences), timeout=300_000)
     window.table.actions["proof.propose"].trigger()
     scenarios = window.proof.scenarios
-    qtbot.waitUntil(lambda: getattr(scenarios, "proposals", None) is not None, timeout=90_000)
+    qtbot.waitUntil(lambda: getattr(scenarios, "proposals", None) is not None, timeout=300_000)
     dialog = scenarios.proposals
     assert "5 of 5 ways" in dialog.proposals.said()
     QTest.mouseClick(dialog.bench, Qt.MouseButton.LeftButton)
@@ -55,7 +55,7 @@ def test_a_brought_program_is_proven_alarmed_and_kept(qtbot, opened, tmp_path, m
     window.show_stage(5)
     QTest.mouseClick(window.proof.run_all, Qt.MouseButton.LeftButton)
     count = len(window.document.project.scenarios)
-    qtbot.waitUntil(lambda: window.proof.status.text() == f"{count} of {count} passed", timeout=60_000)
+    qtbot.waitUntil(lambda: window.proof.status.text() == f"{count} of {count} passed", timeout=300_000)
 
     bar = window.proof.parts.tabBar()
     tab = next(i for i in range(bar.count()) if bar.tabText(i) == "Alarms")
@@ -77,7 +77,7 @@ def test_a_brought_program_is_proven_alarmed_and_kept(qtbot, opened, tmp_path, m
     QTest.mouseClick(scenarios.apply, Qt.MouseButton.LeftButton)
     QTest.mouseClick(window.proof.run_one, Qt.MouseButton.LeftButton)
     name = scenarios.scenario.name
-    qtbot.waitUntil(lambda: name in window.document.results, timeout=60_000)
+    qtbot.waitUntil(lambda: name in window.document.results, timeout=300_000)
     assert window.document.results[name].worst is None
     QTest.mouseClick(bar, Qt.MouseButton.LeftButton, pos=bar.tabRect(tab).center())
     assert alarms.model.index(0, SHOWN).data().startswith("✓")

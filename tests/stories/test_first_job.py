@@ -89,7 +89,7 @@ def test_from_the_demo_to_a_proven_sequence(qtbot, opened, roastery):
 
     # The proof still stands, but for what the new step has changed.
     press(qtbot, window, Key.Key_R, Ctrl)
-    qtbot.waitUntil(lambda: len(document.results) == 19 and window.proof.worker is None, timeout=60_000)
+    qtbot.waitUntil(lambda: len(document.results) == 19 and window.proof.worker is None, timeout=300_000)
     assert window.proof.status.text() == "18 of 19 passed"
     failed = [name for name, r in document.results.items() if r.worst is not None]
     assert failed == ["Drive that does not start"], "the new step leaves the drum's step before it can be late"

@@ -142,7 +142,7 @@ def test_a_planted_mistake_is_found_and_its_place_shown(qtbot, opened):
     mistaken = EXAMPLES / "roastery-mistake.spoke"
     window = opened(Document(spoke.read(mistaken), mistaken))
     window.run_proof()
-    qtbot.waitUntil(lambda: window.proof.worker is None and len(window.document.results) == 19, timeout=60_000)
+    qtbot.waitUntil(lambda: window.proof.worker is None and len(window.document.results) == 19, timeout=300_000)
     assert window.proof.status.text() == "17 of 19 passed"
     window.proof.list.setCurrentRow(0)
     panel = window.proof.scenarios
@@ -160,7 +160,7 @@ def test_a_planted_mistake_is_found_and_its_place_shown(qtbot, opened):
     typed(qtbot, sheet, charge, sheet.sheet.awaits, "GateOpened AND Charge.T >= T#3s")
     assert "Light roast in order" not in window.document.results, "old verdicts do not stand beside a new machine file"
     window.run_proof()
-    qtbot.waitUntil(lambda: window.proof.worker is None and len(window.document.results) == 19, timeout=60_000)
+    qtbot.waitUntil(lambda: window.proof.worker is None and len(window.document.results) == 19, timeout=300_000)
     assert window.proof.status.text() == "19 of 19 passed"
 
 

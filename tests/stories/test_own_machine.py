@@ -176,7 +176,7 @@ def test_a_machine_of_ones_own_from_nothing_to_code_that_protects(qtbot, opened,
     window = opened(Document(read_project(path), path))
     assert window.document.project == spoke.read(path) == document.project
     window.run_proof()
-    qtbot.waitUntil(lambda: window.proof.worker is None and len(window.document.results) == 3, timeout=60_000)
+    qtbot.waitUntil(lambda: window.proof.worker is None and len(window.document.results) == 3, timeout=300_000)
     assert window.proof.status.text() == "3 of 3 passed"
 
     # Code that protects, shown to do the same.

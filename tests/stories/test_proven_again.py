@@ -35,7 +35,7 @@ def test_an_edit_is_proven_again_and_everything_else_stays_proven(qtbot, opened,
 
     # Proven once, and saved with its verdicts.
     press(qtbot, window, Key.Key_R, Ctrl)
-    qtbot.waitUntil(lambda: proof.worker is None and len(document.results) == 2, timeout=60_000)
+    qtbot.waitUntil(lambda: proof.worker is None and len(document.results) == 2, timeout=300_000)
     assert shown(window) == ["✓  Shuts", "✓  Idles"]
     press(qtbot, window, Key.Key_S, Ctrl)
     assert len(read_beside(file).verdicts) == 2
@@ -63,7 +63,7 @@ def test_an_edit_is_proven_again_and_everything_else_stays_proven(qtbot, opened,
     kept = document.results["Idles"]
     assert proof.run_changed.text() == "Run what changed (1)"
     qtbot.mouseClick(proof.run_changed, Left)
-    qtbot.waitUntil(lambda: proof.worker is None and len(document.results) == 2, timeout=60_000)
+    qtbot.waitUntil(lambda: proof.worker is None and len(document.results) == 2, timeout=300_000)
     assert shown(window) == ["✓  Shuts", "✓  Idles"] and document.results["Idles"] is kept
     assert not proof.run_changed.isVisible()
 

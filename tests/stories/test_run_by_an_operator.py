@@ -77,7 +77,7 @@ def test_a_shared_washing_by_hand_and_by_an_operator(qtbot, opened, tmp_path):
     qtbot.mouseClick(form.hands, Left, pos=QPoint(8, form.hands.height() // 2))
     assert form.hand.isEnabled()
     qtbot.mouseClick(form.make, Left)
-    qtbot.waitUntil(lambda: bool(document.project.scenarios), timeout=60_000)
+    qtbot.waitUntil(lambda: bool(document.project.scenarios), timeout=300_000)
     assert " pass" in window.message.text() and "does not" not in window.message.text(), window.message.text()
     assert {"Start", "ByHand", "FanByHand"} <= {s.name for s in document.project.signals}
 

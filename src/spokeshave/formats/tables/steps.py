@@ -59,6 +59,10 @@ _CLASS = {
 _LITERAL = re.compile(r"(?:T#)?(?:[0-9]+(?:d|h|ms|m|s))+")
 
 
+_SAID = re.compile(r"([^()]+)\(([^()]+)\)")
+"""An output with what it does behind it: `Y10 (flap)`."""
+
+
 def plan_sequence(
     sheet: Sheet, project: Project, chosen: Mapping[int, str] | None = None, heading: int | None = None, name: str = "",
     bodies: Mapping[str, str] | None = None,
@@ -287,13 +291,16 @@ class _Reader:
 
     def _output(self, row: int, head: str, spelt: str, qualifier: Qualifier) -> list[Action]:
         """A mark of an output by its name; a new one where there is none."""
+        said = _SAID.fullmatch(spelt)
+        spelt, comment = (said[1].strip(), said[2].strip()) if said is not None else (spelt, "")
         known = self.known.get(spelt.lower())
         name = known.name if known is not None else identifier(spelt, "In")
         if not name:
             self.plan.wrong(row, f"{spelt!r} is no name of an output", head)
             return []
         if known is None and name.lower() not in self.new:
-            self.new[name.lower()] = Signal(name, SignalClass.OUTPUT, comment="" if name == spelt else spelt)
+            words = comment or ("" if name == spelt else spelt)
+            self.new[name.lower()] = Signal(name, SignalClass.OUTPUT, comment=words)
             self.plan.note(row, f"new output {name}, BOOL", head)
         return [Action(qualifier, name)]
 
