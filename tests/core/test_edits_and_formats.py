@@ -158,10 +158,22 @@ def test_deleting_the_step_before_a_join_lets_its_predecessor_join(roastery):
 @pytest.mark.parametrize(
     ("text", "action"),
     [("x", Action(Qualifier.N, "Y")), ("s", Action(Qualifier.S, "Y")), ("D T#5s", Action(Qualifier.D, "Y", "T#5s")),
-     ("SL, Wait", Action(Qualifier.SL, "Y", "Wait")), ("", None)],
+     ("SL, Wait", Action(Qualifier.SL, "Y", "Wait")), ("", None), ("L 2 s", Action(Qualifier.L, "Y", "T#2s")),
+     ("d1,5", Action(Qualifier.D, "Y", "T#1.5s")), ("P1", Action(Qualifier.P1, "Y")), ("SD , 4 min", Action(Qualifier.SD, "Y", "T#4m"))],
 )  # fmt: skip
 def test_what_is_typed_into_a_cell_becomes_an_action(text, action):
     assert edits.read_mark(text, "Y") == action
+
+
+@pytest.mark.parametrize(
+    ("text", "shortest", "longest"),
+    [("12", "", "T#12s"), ("1 to 6 s", "T#1s", "T#6s"), ("at least 2", "T#2s", ""), ("at most 3 min", "", "T#3m"), ("1s to Limit", "T#1s", "Limit"),
+     ("T#1m30s", "", "T#1m30s"), ("", "", "")],
+)  # fmt: skip
+def test_windows_are_typed_as_people_write_times(text, shortest, longest):
+    assert edits.read_window(text) == {"shortest": shortest, "longest": longest}
+    with pytest.raises(EditError, match="is not a time"):
+        edits.read_window(f"{text} to 5x")
 
 
 @pytest.mark.parametrize(("text", "why"), [("Q", "is not a mark"), ("L", "needs a time"), ("S 2s", "takes no time")])

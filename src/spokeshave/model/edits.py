@@ -149,7 +149,25 @@ def change_step(project: Project, sequence: str, step: str, **changes: Any) -> P
 
 
 _LONGEST_FIRST = "|".join(sorted(Qualifier, key=len, reverse=True))
-_MARK = re.compile(r"^\s*(?:([xX])|(" + _LONGEST_FIRST + r")(?:\s*,?\s+(\S+)|\s*,\s*(\S+))?)\s*$", re.IGNORECASE)
+_MARK = re.compile(
+    rf"^\s*(?:([xX])|({_LONGEST_FIRST})(?:(?:\s*,?\s+|\s*,\s*|(?=\d))(\d[\d.,]*\s*[a-z]*|\S+))?)\s*$", re.IGNORECASE
+)
+_TYPED = re.compile(r"(\d+(?:[.,]\d+)?)\s*(ms|s|sec|sek|min|m|h|d)?", re.IGNORECASE)
+_UNITS = {"": "s", "sec": "s", "sek": "s", "min": "m"}
+
+
+def typed_time(text: str) -> str:
+    """A time as people type it, as a literal; a number alone is seconds. What is none stays as it is.
+
+    >>> typed_time("12"), typed_time("1,5 s"), typed_time("2 min"), typed_time("1m30s"), typed_time("Limit")
+    ('T#12s', 'T#1.5s', 'T#2m', 'T#1m30s', 'Limit')
+    """
+    text = text.strip()
+    found = _TYPED.fullmatch(text)
+    if found is None:
+        return f"T#{text}" if text[:1].isdigit() else text
+    unit = (found[2] or "").lower()
+    return f"T#{found[1].replace(',', '.')}{_UNITS.get(unit, unit)}"
 
 
 def read_mark(text: str, target: str) -> Action | None:
@@ -166,9 +184,7 @@ def read_mark(text: str, target: str) -> Action | None:
     if not found:
         raise EditError(f"{text.strip()!r} is not a mark; type X, a qualifier such as S or R, or one with a time: L 2s")
     qualifier = Qualifier(found[2].upper()) if found[2] else Qualifier.N
-    time = found[3] or found[4] or ""
-    if time and time[0].isdigit():
-        time = f"T#{time}"
+    time = typed_time(found[3] or "")
     if qualifier.timed and not time:
         raise EditError(f"{qualifier} needs a time, for example {qualifier} 2s")
     if time and not qualifier.timed:
@@ -229,15 +245,15 @@ def with_body_for(project: Project, sequence: str, target: str) -> Project:
 def read_window(text: str) -> dict[str, str]:
     """A time window as typed: `6s` the longest time, `1s to 6s` both, `at least 1s`; names of settings too.
 
-    >>> read_window("1s to Limit")
-    {'shortest': 'T#1s', 'longest': 'Limit'}
+    >>> read_window("1s to Limit"), read_window("12")
+    ({'shortest': 'T#1s', 'longest': 'Limit'}, {'shortest': '', 'longest': 'T#12s'})
     """
 
     def time(part: str) -> str:
-        part = part.strip()
-        if part and not re.fullmatch(r"(?i)(T#)?[\d._]+(ms|s|m|h|d)([\d._]+(ms|s|m|h))*|[A-Za-z_]\w*", part):
-            raise EditError(f"{part!r} is not a time; type for example 6s, 1s to 6s, or the name of a setting")
-        return f"T#{part}" if part[:1].isdigit() else part
+        found = typed_time(part)
+        if found and not re.fullmatch(r"(?i)T#[\d._]+(ms|s|m|h|d)([\d._]+(ms|s|m|h))*|[A-Za-z_]\w*", found):
+            raise EditError(f"{part.strip()!r} is not a time; type for example 6s, 1s to 6s, or the name of a setting")
+        return found
 
     text = text.strip()
     if text.lower().startswith("at least "):
