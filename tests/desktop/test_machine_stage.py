@@ -420,6 +420,16 @@ def test_devices_that_names_speak_of_are_made_by_one_click(qtbot, window):
     qtbot.mouseClick(page.wiring.accept, Qt.MouseButton.LeftButton)
     assert [d.name for d in window.document.project.devices] == ["Gate", "StartButton"]
     assert page.wiring.proposed.count() == 0 and page.wiring.signals.count() == 1, "Other says nothing"
+    board = page.whole.sizes()[0]
+    window.document.edit("Other goes", lambda p: replace(p, signals=p.signals[:-1]))
+    assert page.wiring.finished and page.wiring.done.isVisible() and not page.wiring.lists.isVisible()
+    assert page.whole.sizes()[0] > board, "the board has the room of the lists"
+    window.selection.set(Place("device", item="StartButton"))
+    qtbot.keyClick(page.board, Qt.Key.Key_Delete)
+    assert [d.name for d in window.document.project.devices] == ["Gate"] and page.wiring.lists.isVisible()
+    assert page.whole.sizes()[1] > page.wiring.done.sizeHint().height()
+    window.document.undo()
+    window.document.undo()
     window.document.undo()
     window.document.undo()
     window.document.edit("none speaks", lambda p: replace(p, signals=(Signal("Other", SignalClass.INPUT),)))

@@ -43,6 +43,7 @@ class Board(QWidget):
     """
 
     picked_changed = Signal()
+    delete_asked = Signal()
 
     def __init__(self, document: Document, runner: Runner, selection: Selection, placing: bool = False) -> None:
         super().__init__()
@@ -255,12 +256,14 @@ class Board(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         """Space presses the selected button while it is held, turns over others, and drives by hand in hand drive; with Shift it takes an
-        item from a belt.
+        item from a belt. Delete asks for the selected ones to go.
         """
         d = self.document.project.device(self.selection.place.item) if self.selection.place.kind == "device" else None
         if event.key() == Qt.Key.Key_Space and d is not None and not event.isAutoRepeat() and not self.placing:
             if not self.hands.operate(d, bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)):
                 self.hands.drive(d, bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
+        elif event.key() == Qt.Key.Key_Delete:
+            self.delete_asked.emit()
         else:
             super().keyPressEvent(event)
 

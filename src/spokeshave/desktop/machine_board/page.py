@@ -31,6 +31,9 @@ from spokeshave.model import board_edits, edits
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import CONNECTION_KINDS, Device, Label
 
+BOARD, LISTS = 470, 170
+"""Heights of the board and of the lists of what is left to wire, which share what there is."""
+
 
 class MachinePage(StagePage):
     """Devices are dragged on the grid; several are picked with Ctrl. The rest is edited in the details."""
@@ -83,10 +86,11 @@ class MachinePage(StagePage):
         bar.addWidget(self.group_button)
         bar.addWidget(label)
         bar.addWidget(self.hint, 1)
-        whole = QSplitter(Qt.Orientation.Vertical)
+        self.whole = whole = QSplitter(Qt.Orientation.Vertical)
         whole.addWidget(area)
         whole.addWidget(self.wiring)
-        whole.setSizes([470, 170])
+        whole.setSizes([BOARD, LISTS])
+        self._short = False
         whole.setStretchFactor(0, 1)
         devices = QWidget()
         column = QVBoxLayout(devices)
@@ -109,8 +113,11 @@ class MachinePage(StagePage):
         all_of_it.addWidget(self.parts)
         self.empty = EmptyHint(area, "", (("Make the devices", self.wiring.accept_ticked), ("Add a device", self.add)))
         self.wiring.looked.connect(self._show_empty)
+        self.wiring.looked.connect(self._give_room)
         self._show_empty()
+        self._give_room()
         self.board.picked_changed.connect(self.refresh)
+        self.board.delete_asked.connect(self.remove)
         document.changed.connect(self.refresh)
         self.refresh()
 
@@ -144,6 +151,14 @@ class MachinePage(StagePage):
                 if new else "The machine stands in for the real one. Choose signals below and make a device of them, or add one."
             )  # fmt: skip
         self.empty.show_while(empty)
+
+    def _give_room(self) -> None:
+        """The board has the room of the lists while nothing is left to wire."""
+        if self.wiring.finished is not self._short:
+            self._short = self.wiring.finished
+            self.whole.setSizes(
+                [BOARD + LISTS, self.wiring.done.sizeHint().height()] if self._short else [BOARD, LISTS]
+            )
 
     def add(self) -> None:
         kind = str(self.kind.currentData())

@@ -43,6 +43,8 @@ class WiringPanel(QWidget):
     def __init__(self, document: Document, selection: Selection) -> None:
         super().__init__()
         self.document, self.selection = document, selection
+        self.finished = False
+        """Whether nothing is left to wire."""
         self.new_devices = 0
         """How many devices are proposed that are not there yet."""
         self.proposed = self._list("Proposed wires")
@@ -63,7 +65,15 @@ class WiringPanel(QWidget):
         self.signals.itemSelectionChanged.connect(self._guess)
         self.terminals.itemClicked.connect(self._go)
         self.proposed.itemClicked.connect(self._go)
-        row = QHBoxLayout(self)
+        self.lists = QWidget()
+        self.done = TextLabel("✓ Every device is wired, and every input and output has a device")
+        self.done.setObjectName("hint")
+        self.done.setContentsMargins(10, 6, 10, 6)
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.addWidget(self.lists, 1)
+        whole.addWidget(self.done)
+        row = QHBoxLayout(self.lists)
         row.setContentsMargins(10, 6, 10, 8)
         row.setSpacing(10)
         kinds = QHBoxLayout()
@@ -148,6 +158,9 @@ class WiringPanel(QWidget):
         )
         self.accept.setEnabled(count > 0)
         self.make.setEnabled(left > 0)
+        self.finished = not (count or loose.terminals or left)
+        self.lists.setVisible(not self.finished)
+        self.done.setVisible(self.finished)
         self.looked.emit()
 
     def _add(self, view: QListWidget, item: QListWidgetItem, off: set[object]) -> None:
