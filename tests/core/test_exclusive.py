@@ -63,7 +63,9 @@ def test_people_write_conditions_that_exclude_each_other_in_many_ways(a, b, excl
 
 
 @given(
-    st.lists(st.tuples(st.sampled_from(["<", "<=", ">", ">=", "=", "<>"]), numbers), min_size=2, max_size=4),
+    st.lists(
+        st.tuples(st.sampled_from(["<", "<=", ">", ">=", "=", "<>"]), numbers), min_size=2, max_size=4, unique=True
+    ),
     st.booleans(),
 )
 def test_a_gap_is_what_lies_between_and_what_no_way_takes(asked, whole):
