@@ -29,6 +29,7 @@ from spokeshave.model.project import (
 )
 from spokeshave.reading import read_text
 from spokeshave.verify.expectations import Outcome
+from spokeshave.verify.proposed.circumstances import CIRCUMSTANCE
 from spokeshave.verify.proposed.goals import WAY, goals_of, open_goals, shown_by, ways_gone
 from spokeshave.verify.proposed.without import without
 from spokeshave.verify.proposed.work import Proposals, propose, proposed
@@ -47,6 +48,9 @@ def hold_true(project: Project, found: Proposals) -> None:
     program = link(project)
     for p in found.found:
         result = run_scenario(project, p.scenario, every_scan=True)
+        if p.goals[0].kind == CIRCUMSTANCE:
+            assert result.runs and result.worst is None and not result.problems, p.scenario.text
+            continue
         (run,) = result.runs
         assert not result.problems and run.live is not None
         assert all(v.outcome is Outcome.PASS for v in run.verdicts), (p.scenario.text, result.worst)
@@ -56,7 +60,10 @@ def hold_true(project: Project, found: Proposals) -> None:
         assert p.goals and all((g.kind, g.key) in came for g in p.goals), p.scenario.text
         fails = {g for g in p.goals if run_scenario(without(project, g), p.scenario).worst is not None}
         assert fails == set(p.goals) - set(p.unnoticed), p.said()
-    shown = [g for p in found.found for g in p.goals]
+    of_circumstances = {
+        g for p in found.found for g in p.goals if g.kind == CIRCUMSTANCE
+    }  # some take several scenarios
+    shown = [*of_circumstances, *(g for p in found.found for g in p.goals if g.kind != CIRCUMSTANCE)]
     assert len(shown) == len(set(shown)) and set(shown).isdisjoint(found.left)
     assert len(shown) + len(found.left) == found.goals
 
@@ -95,7 +102,21 @@ def test_a_machine_without_scenarios_gets_some_for_every_way_and_every_rule():
     project = shutter()
     found = propose(project)
     hold_true(project, found)
-    assert not found.left and found.whole and found.goals == len(goals_of(project)) == 12
+    befalls = {g.words for p in found.found for g in p.goals if g.kind == CIRCUMSTANCE}
+    assert befalls == {
+        "Rise stays pressed",
+        "Sink stays pressed",
+        "power is cut in each step",
+        "Safe is hit in each step",
+    }
+    assert not found.left and found.whole and found.goals - 4 == len(goals_of(project)) == 12
+    cut = [p.scenario.text.splitlines() for p in found.found if p.scenario.name.startswith("Power is cut")]
+    assert [rows[0] for rows in cut] == ["for each Where in Main.Rises, Main.Open", "for each Where in Main.Sinks"]
+    assert all("on Where: power cycle" in rows and "expect never Up AND Down" in rows for rows in cut)
+    assert cut[1].index("on Where: power cycle") > cut[0].index("on Where: power cycle"), (
+        "deeds wait one after the other"
+    )
+    assert {"expect finally Main.Closed.X", "expect finally NOT (Up OR Down OR Lamp)"} <= {*cut[0]}
     ways = next(p for p in found.found if p.scenario.name == "Ways of Main")
     assert "press Rise for 0.3 s" in ways.scenario.text and "on Main.Open" in ways.scenario.text
     late = next(p for p in found.found if p.scenario.name == "window Main.Rises")
@@ -128,7 +149,7 @@ def test_what_must_be_warm_first_is_waited_for_and_no_longer():
     project = Project(signals=signals, sequences=(q,), devices=devices, closing="Heater := WaxTemp < 72.0;")
     found = propose(project)
     hold_true(project, found)
-    assert found.left == () and len(found.found) == 1
+    assert found.left == () and [p.goals[0].kind for p in found.found] == [WAY, *(CIRCUMSTANCE,) * 3]
     session = Session(project)
     slot = session.program.slots["waxtemp"]
     assert session.run_until(lambda: session.situation.v[slot] >= 66.0, 120_000)
@@ -168,7 +189,7 @@ def test_values_of_inputs_are_found_through_what_texts_make_of_them():
     )
     project = read_text(text).project
     found = propose(project)
-    assert found.goals == 2 and found.left == ()
+    assert found.left == () and sum(g.kind == WAY for p in found.found for g in p.goals) == 2
     hold_true(project, found)
 
 
@@ -180,9 +201,10 @@ def test_what_is_shown_already_is_not_proposed_and_what_cannot_be_is_told():
         Transition(("Open",), ("Gone",), "Go AND NOT Go"),
     )
     found = propose(replace(project, sequences=(replace(q, steps=(*q.steps, Step("Gone", 30)), transitions=ways),)))
-    assert [g.words for g in found.left] == ["Main, Open to Gone"] and "2 of 3" in found.said(), (
-        "ways between the same steps are one"
+    assert [g.words for g in found.left] == ["Main, Open to Gone"] and found.goals == 4, (
+        "ways between the same steps are one; power is cut"
     )
+    assert "3 of 4" in found.said()
     assert open_goals(project, goals_of(project)) == []
     broken = replace(project, opening="Nowhere := 1;")
     with pytest.raises(LinkError):
@@ -194,7 +216,7 @@ def test_the_command_writes_them_into_a_file(tmp_path):
     file, out = tmp_path / "shutter.spoke", tmp_path / "with.spoke"
     spoke.write(shutter(), file)
     code, said, _ = call("propose", str(file), "--out", str(out))
-    assert code == 0 and "ways and rules that nothing showed" in said and spoke.read(file) == shutter()
+    assert code == 0 and "ways, rules and circumstances that nothing showed" in said and spoke.read(file) == shutter()
     assert call("verify", str(out))[0] == 0 and len(spoke.read(out).scenarios) > 4
     assert call("propose", str(file), "--take", "--seconds", "30")[0] == 0 and spoke.read(file).scenarios
     assert call("propose", str(file), "--take", "--out", str(out))[0] == 2

@@ -28,7 +28,7 @@ def propose(
     ] = False,
     as_json: Json = False,
 ) -> None:
-    """Propose scenarios for every way and rule that no scenario shows. Exit 1 if no run was found for one of them."""
+    """Propose scenarios for every way and rule that no scenario shows, and for what befalls a run. Exit 1 if no run was found for one of them."""
     from spokeshave.formats.files import write_project
     from spokeshave.reading import read_project
     from spokeshave.verify.proposed import work

@@ -19,17 +19,17 @@ def scenario_rows(session: Session, node: Node, goals: list[Goal]) -> list[str]:
     """The rows of a run from the start to a node: deeds in the order of time, its length, and what is to be expected of it."""
     kinds = {s.name: s.type for s in session.program.project.signals}
     out = [f"given {name} is {value_text(value, kinds[name])}" for name, value in node.given]
-    out += _deeds(session, node.done)
+    out += deed_rows(session, node.done)
     length = -(-(session.time_ms + TAIL_MS) // 100) * 100
     out.append(f"run for {shown_time(length)}")
     session.run_for(length - session.time_ms)
-    rules = dict.fromkeys(row for g in goals for row in _of_rule(g))
+    rules = dict.fromkeys(row for g in goals for row in rows_of_rule(g))
     out += [*order_rows(session), *rules, *alarm_rows(session)]
     active = situation_at(session, session.k - 1)
     return [*out, f"expect finally {active}"] if active else out
 
 
-def _of_rule(goal: Goal) -> Iterator[str]:
+def rows_of_rule(goal: Goal) -> Iterator[str]:
     """What the rule of a goal promises."""
     if goal.kind == "interlock":
         yield f"expect never {goal.place.item} AND NOT ({goal.key[1]})"
@@ -38,7 +38,7 @@ def _of_rule(goal: Goal) -> Iterator[str]:
         yield f"expect never {a.strip()} AND {b.strip()}"
 
 
-def _deeds(session: Session, done: Sequence[Stimulus]) -> Iterator[str]:
+def deed_rows(session: Session, done: Sequence[Stimulus]) -> Iterator[str]:
     """A row for each deed. The first behind the only entry of a step is said by that, so that it moves with the steps when times
     change; one behind another by the time between them.
     """

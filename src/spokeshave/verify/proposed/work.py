@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import chain, count
 
 from spokeshave.engine.link import LinkError, link
@@ -14,13 +14,14 @@ from spokeshave.model.project import Project, Scenario, SignalClass, Type, Value
 from spokeshave.model.recipes import by_the_file
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.progress import look
+from spokeshave.verify.proposed.circumstances import open_circumstances, round_of, scenarios_of
 from spokeshave.verify.proposed.faults import Faults
 from spokeshave.verify.proposed.goals import WAY, Goal, Way, open_goals, shown_by, ways_gone
 from spokeshave.verify.proposed.rows import scenario_rows
 from spokeshave.verify.proposed.search import Node, Search
 from spokeshave.verify.proposed.without import without
 from spokeshave.verify.protection import Key
-from spokeshave.verify.scenarios import run_scenario
+from spokeshave.verify.scenarios import Run, run_scenario
 from spokeshave.verify.sweep.concerns import reads_of
 
 MOST_MORE = 10
@@ -60,10 +61,10 @@ class Proposals:
     def said(self) -> str:
         """In a sentence."""
         if not self.goals:
-            return "Every way and every rule is shown by scenarios that pass"
+            return "Every way, every rule and what may befall a run are shown by scenarios that pass"
         shown = self.goals - len(self.left)
         over = "" if self.whole else "; not everything was tried that could be"
-        return f"{len(self.found)} scenarios show {shown} of {self.goals} ways and rules that nothing showed{over}"
+        return f"{len(self.found)} scenarios show {shown} of {self.goals} ways, rules and circumstances that nothing showed{over}"
 
 
 def propose(project: Project, seconds: float = USUAL_S) -> Proposals:
@@ -74,10 +75,12 @@ def propose(project: Project, seconds: float = USUAL_S) -> Proposals:
     ends = time.monotonic() + seconds
     program = link(project)
     shown: list[Goal] = []
+    passed: list[Session] = []
     for scenario in project.scenarios:
-        for run in run_scenario(project, scenario).runs:
-            if run.live is not None and all(v.outcome is Outcome.PASS for v in run.verdicts):
-                shown += shown_by(project, ways_gone(run.live.trace, program), (key for key, _ in run.acted))
+        for run in _passed(project, scenario):
+            assert run.live is not None
+            shown += shown_by(project, ways_gone(run.live.trace, program), (key for key, _ in run.acted))
+            passed += [run.live] if run.project == project and not run.start_ms else []
     goals = open_goals(project, shown)
     search = Search(program)
     maker = _Maker(project, goals, search)
@@ -102,8 +105,21 @@ def propose(project: Project, seconds: float = USUAL_S) -> Proposals:
             node = maker.came_to(goal) or faults.run_to(goal)
             if node is not None:
                 maker.take(node)
+    for p in maker.found:
+        passed += [run.live for run in _passed(project, p.scenario) if run.live is not None and run.project == project]
+    found_round = round_of(passed)
+    more = open_circumstances(project, found_round, passed) if found_round is not None else []
+    for goal in more:
+        in_time = found_round is not None and time.monotonic() < ends
+        maker.add(goal, scenarios_of(project, found_round, goal) if found_round is not None and in_time else [])
     whole = not search.full and time.monotonic() < ends
-    return Proposals(tuple(maker.found), tuple(maker.open), len(goals), len(search.nodes), whole)
+    return Proposals(tuple(maker.found), tuple(maker.open), len(goals) + len(more), len(search.nodes), whole)
+
+
+def _passed(project: Project, scenario: Scenario) -> list[Run]:
+    """The runs of a scenario in which everything is as it is expected."""
+    runs = run_scenario(project, scenario).runs
+    return [r for r in runs if r.live is not None and all(v.outcome is Outcome.PASS for v in r.verdicts)]
 
 
 def taken_over(project: Project, chosen: Iterable[Proposal]) -> Project:
@@ -207,6 +223,14 @@ class _Maker:
                 break
         self.found.append(best)
         self.open = [g for g in self.open if g not in best.goals]
+
+    def add(self, goal: Goal, scenarios: list[Scenario]) -> None:
+        """One more goal, with the scenarios that show it if there are any."""
+        if not scenarios:
+            self.open.append(goal)
+        for scenario in scenarios:
+            taken = {s.name.lower() for s in self.project.scenarios} | {p.scenario.name.lower() for p in self.found}
+            self.found.append(Proposal(replace(scenario, name=_free(scenario.name, taken)), (goal,)))
 
     def _proposal(self, node: Node) -> Proposal | None:
         """The scenario of a run, if it passes and shows something that is open."""
