@@ -14,7 +14,7 @@ from spokeshave.model.project import Scenario
 from spokeshave.verify.check import findings
 from spokeshave.verify.coverage import coverage
 from spokeshave.verify.expectations import Outcome
-from spokeshave.verify.junit import junit
+from spokeshave.verify.junit import NEVER_DONE, junit, lines_of
 from spokeshave.verify.protection import rules
 from spokeshave.verify.record import record_html
 from spokeshave.verify.scenarios import run_all, run_scenario
@@ -115,6 +115,19 @@ def test_expectations_are_decided_at_their_time(expectation, outcome, time_ms, b
 def test_deeds_do_what_they_say(deeds, expectation):
     v = verdict(expectation, deeds)
     assert v.outcome is PASS, v
+
+
+def test_a_deed_that_no_run_came_to_is_told():
+    """The rows wait for their moments one after the other: what stands under one that never comes is not done."""
+    text = 'at 10 ms: press Button\non Main.Closing: mark "shut"\non Main.Opening: power cycle\nrun for 6 s\nexpect no hazards'
+    result = run_scenario(gate(), Scenario("S", text))
+    assert result.outcome is PASS and [line for line, _ in result.undone] == [3]
+    assert lines_of(result, bad_only=True) == [f"line 3: {NEVER_DONE}: on Main.Opening: power cycle"]
+    both = run_scenario(
+        gate(),
+        Scenario("S", f"for each Where in Main.Idle, Main.Opening\n{text.replace('on Main.Opening', 'on Where')}"),
+    )
+    assert not both.undone, "one of the runs came to it"
 
 
 @pytest.mark.parametrize(

@@ -111,12 +111,16 @@ def _xml(suite: Element) -> str:
     return '<?xml version="1.0" encoding="UTF-8"?>\n' + tostring(suite, encoding="unicode") + "\n"
 
 
+NEVER_DONE = "never done, since its moment did not come"
+"""What is said of a row of a deed that no run came to."""
+
+
 def lines_of(result: Result, bad_only: bool = False) -> list[str]:
     """What decided a result, a line each; runs of a list begin with their choice."""
     out = _problems(result)
     for run in result.runs:
         out += [f"{run.label}: {line}" if run.label else line for line in _verdicts(run, bad_only)]
-    return out
+    return out + [f"line {line}: {NEVER_DONE}: {text}" for line, text in result.undone]
 
 
 def _problems(result: Result) -> list[str]:

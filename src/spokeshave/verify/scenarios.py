@@ -43,6 +43,8 @@ class Run:
     live: Session | None = field(default=None, compare=False, repr=False)
     lost: bool = False
     """Whether the line to a controller outside was lost, which is what `stopped` says then."""
+    undone: tuple[tuple[int, str], ...] = field(default=(), compare=False)
+    """Lines and texts of the rows of deeds whose moment did not come."""
 
     @property
     def outcome(self) -> Outcome:
@@ -114,6 +116,14 @@ class Result:
     def worst_run(self) -> Run | None:
         """The first run that did not pass, or the first."""
         return next((r for r in self.runs if r.outcome is not Outcome.PASS), self.runs[0] if self.runs else None)
+
+    @property
+    def undone(self) -> tuple[tuple[int, str], ...]:
+        """Lines and texts of the rows of deeds that were done in no run: what they are there for is not shown."""
+        if not self.runs:
+            return ()
+        lines = set.intersection(*({line for line, _ in r.undone} for r in self.runs))
+        return tuple((line, text) for line, text in self.runs[0].undone if line in lines)
 
     @property
     def session(self) -> Session | None:
@@ -299,8 +309,9 @@ class CaseRun:
                 w.see_events(events)
         done = tuple(st for st, _ in session.log[: session.next_stimulus])
         acted = tuple(self.acted.first.items()) if self.acted is not None else ()
+        undone = tuple((row.line, row.text) for row in self.script.rows[self.script.at :])
         return Run(self.case.label, tuple(w.verdict() for w in self.watchers), self.project, done, session.k, start,
-                   self.stopped, acted, entered_in(session), live=session)  # fmt: skip
+                   self.stopped, acted, entered_in(session), live=session, undone=undone)  # fmt: skip
 
 
 def entered_in(session: Session) -> frozenset[str]:

@@ -32,7 +32,8 @@ from spokeshave.language.scenario_print import format_scenario
 from spokeshave.model import edits
 from spokeshave.model.edits import EditError
 from spokeshave.model.project import Project, Scenario
-from spokeshave.verify.expectations import Outcome
+from spokeshave.verify.expectations import Outcome, Verdict
+from spokeshave.verify.junit import NEVER_DONE
 from spokeshave.verify.ledger import Standing
 from spokeshave.verify.proposed.work import Proposals, proposed
 from spokeshave.verify.scenario_language import scenario_problems
@@ -266,6 +267,8 @@ class ScenariosPanel(QWidget):
         text = scenario.text if scenario else ""
         problems = scenario_problems(self.document.project, scenario) if scenario else ()
         verdicts = run.verdicts if run else ()
+        if result is not None:
+            verdicts += tuple(Verdict(n, row, Outcome.NOT_REACHED, -1, NEVER_DONE) for n, row in result.undone)
         old = scenario is not None and run is not None and scenario.name not in self.document.results
         if old and result is not None and scenario is not None and result.scenario.text != scenario.text:
             verdicts = ()  # of other rows
@@ -403,4 +406,4 @@ class ScenariosPanel(QWidget):
         run = self.run()
         if run is not None and self.scenario is not None:
             verdict = self.rows.verdicts.get(row + 1)
-            self.show_asked.emit(run, self.scenario.name, run.start_ms + (verdict.time_ms if verdict else 0))
+            self.show_asked.emit(run, self.scenario.name, run.start_ms + max(0, verdict.time_ms if verdict else 0))
