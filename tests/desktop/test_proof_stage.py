@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QApplication, QComboBox
 from spokeshave.desktop.proof.row_line import RowLine
 from spokeshave.model import edits
 from spokeshave.model.diagnostics import Place
-from spokeshave.model.project import Accepted
+from spokeshave.model.project import Accepted, Scenario
 from spokeshave.verify.scenarios import run_scenario
 from tests.looks import drawn
 
@@ -148,6 +148,21 @@ def _charge(project, condition):
         return replace(q, transitions=ways)
 
     return edits.edit_sequence(project, "Roast", edit)
+
+
+def test_a_row_that_was_never_done_says_so(qtbot, window, panel):
+    text = "at 0.5 s: press Start\non Roast.Drop: press Emergency\nrun for 20 s\nexpect no hazards"
+    window.document.edit("late", lambda p: replace(p, scenarios=(Scenario("Late", text),)))
+    choose(panel, "Late")
+    results(window, "Late")
+    assert (
+        panel.rows.index(1, 4).data() == "never done, since its moment did not come"
+        and not panel.rows.index(1, 3).data()
+    )
+    assert panel.rows.index(0, 4).data() == "" and panel.rows.index(3, 4).data() == "none was raised"
+    with qtbot.waitSignal(panel.show_asked) as asked:
+        panel.show_row(1)
+    assert asked.args[2] == 0, "there is no place to show but the start"
 
 
 def test_what_no_scenario_shows_is_marked_and_what_one_shows_leads_there(qtbot, window):

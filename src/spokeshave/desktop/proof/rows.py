@@ -136,7 +136,8 @@ class RowsModel(QAbstractTableModel):
             return {VERDICT: "✕ unclear", BECAUSE: problem.message + tail}.get(column, "")
         if v is None:
             return ""
-        return (f"{SIGNS[v.outcome]} {v.outcome.value}", f"{v.time_ms / 1000:.2f} s", v.because)[column - VERDICT]
+        at = f"{v.time_ms / 1000:.2f} s" if v.time_ms >= 0 else ""
+        return (f"{SIGNS[v.outcome]} {v.outcome.value}", at, v.because)[column - VERDICT]
 
     def setData(self, index: Index, value: Any, role: int = Qt.ItemDataRole.EditRole) -> bool:
         if role != Qt.ItemDataRole.EditRole:
