@@ -12,6 +12,7 @@ from spokeshave.formats.errors import FormatError
 from spokeshave.formats.iec_read import parse_iec, parse_states
 from spokeshave.formats.iec_write import write_iec
 from spokeshave.formats.states.choices import FLAGS, Choices
+from spokeshave.formats.states.foreign import made_fit
 from spokeshave.model.project import SignalClass
 from spokeshave.reading import Reading, read_text
 
@@ -109,6 +110,13 @@ def test_variables_may_be_called_as_functions_and_types_are():
     sel = found.project.signal("SelSignal")
     assert sel is not None and sel.cls is SignalClass.INPUT and not sel.address
     assert "Time is a word of this program: the variable is called TimeSignal" in [n.text for n in found.notes]
+    fit, _ = made_fit(
+        "FUNCTION F : TIME VAR Time : TIME; Limit : TON; END_VAR CASE 1 OF 1: Limit(); 2: Time := LIMIT(Time, F, F); END_CASE; END_FUNCTION"
+    )
+    assert fit == (
+        "FUNCTION F : TIME VAR TimeSignal : TIME; LimitSignal : TON; END_VAR CASE 1 OF 1: LimitSignal(); "
+        "2: TimeSignal := LIMIT(TimeSignal, F, F); END_CASE; END_FUNCTION"
+    )
 
 
 def test_a_state_that_only_an_otherwise_reaches_is_called_as_it_is_assigned():

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from spokeshave.formats.states.choices import Note
 from spokeshave.language.function_blocks import BLOCKS
+from spokeshave.language.syntax import KEYWORDS
 from spokeshave.language.tokens import INT, NAME, Tokens
 from spokeshave.model.edits import free_name
 
@@ -24,8 +25,8 @@ def rows_of_blocks(words: Tokens, changes: list[tuple[int, int, str]], notes: li
             continue
         name, kind = words.word(i), words.word(i + 9)
         low, high = int(words.word(i + 4)), int(words.word(i + 6))
-        if kind.upper() not in {*BLOCKS, *own} or not 0 <= high - low < MOST:
-            continue
+        if kind.upper() not in {*BLOCKS, *own} or not 0 <= high - low < MOST or name.upper() in KEYWORDS:
+            continue  # a word of ours is called otherwise already
         uses = [j for j, k in enumerate(kinds) if k == NAME and j != i and words.word(j).lower() == name.lower()]
         uses = [j for j in uses if kinds[j - 1] != "."]
         plain = all(

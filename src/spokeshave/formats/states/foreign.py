@@ -133,7 +133,7 @@ def _semicolons(words: Tokens, changes: list[tuple[int, int, str]], notes: list[
 
 _OURS = (STEP_WORDS | KEYWORDS) - {"STEP"}
 """What a variable of another program may be called and one of ours may not; a state that is called `Step` is known as the state."""
-_BEFORE_CALL = frozenset((";", "THEN", "ELSE", "DO", "END_VAR"))
+_BEFORE_CALL = frozenset((";", ":", "THEN", "ELSE", "DO", "OF", "REPEAT", "END_VAR"))
 """Behind these a block is called, elsewhere a function."""
 
 
@@ -141,19 +141,25 @@ def _words_of_ours(words: Tokens, changes: list[tuple[int, int, str]], notes: li
     """Variables that are called as a function or word of ours is: `Home` becomes `HomeSignal`, `Limit` `LimitSignal`."""
     kinds = words.kinds
     declared: dict[str, int] = {}
-    inside = False
+    inside, typed = "", set[int]()
     for i, kind in enumerate(kinds):
-        if kind.startswith("VAR"):
-            inside = True
-        elif kind == "END_VAR":
-            inside = False
-        elif inside and kind == NAME and words.word(i).upper() in _OURS and kinds[i + 1] in (":", ",", "AT"):
+        if kind.startswith("VAR") or kind == "TYPE":
+            inside = kind
+        elif kind in ("END_VAR", "END_TYPE"):
+            inside = ""
+        elif kind == NAME and (kinds[i - 1] in (":", "OF") if inside else kinds[i - 3 : i - 2] == ["FUNCTION"]):
+            typed.add(i)
+        elif (
+            inside.startswith("VAR")
+            and kind == NAME
+            and words.word(i).upper() in _OURS
+            and kinds[i + 1] in (":", ",", "AT")
+        ):
             declared.setdefault(words.word(i).lower(), i)
     for i, kind in enumerate(kinds):
-        if kind != NAME or words.word(i).lower() not in declared or kinds[i - 1] == ".":
+        if kind != NAME or words.word(i).lower() not in declared or kinds[i - 1] == "." or i in typed:
             continue
-        as_type, as_function = kinds[i - 1] in (":", "OF"), kinds[i + 1] == "(" and kinds[i - 1] not in _BEFORE_CALL
-        if not (as_type or as_function):
+        if kinds[i + 1] != "(" or kinds[i - 1] in _BEFORE_CALL:
             changes.append((words.starts[i], words.ends[i], f"{words.word(i)}{ENDING}"))
     for i in declared.values():
         name = words.word(i)
