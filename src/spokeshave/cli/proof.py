@@ -189,6 +189,7 @@ def _results_data(
                 "name": r.scenario.name, "group": r.scenario.group, "outcome": r.outcome.value, "shows": list(r.scenario.shows),
                 "stopped": r.stopped,
                 "problems": [{"line": p.line, "message": p.message} for p in r.problems],
+                "undone": [{"line": line, "row": row} for line, row in r.undone],
                 "verdicts": [
                     {"run": run.label, "line": v.line, "row": v.text, "outcome": v.outcome.value, "time_ms": v.time_ms,
                      "because": v.because}
