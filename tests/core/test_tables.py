@@ -260,7 +260,7 @@ Motor;Ausgang;Bit;A 4.2;;aus;
 Soll;Parameter;Real;;;2,5;
 Schichtzeit;Sollwert;Time;;;1,5 s;
 Zaehler;Merker;WORD;MW10;;;
-Falsch;Eingang;STRING;;;;
+Falsch;Eingang;RUBEL;;;;
 Tür zu;Eingang;BOOL;E0.1;;;
 10S1;Eingang;BOOL;E0.2;;;links
 10s1;Eingang;BOOL;E0.3;;;
@@ -286,13 +286,35 @@ Tür zu;Eingang;BOOL;E0.1;;;
     )
     assert (signals["TuerZu"].comment, signals["_10S1"].comment) == ("Tür zu", "10S1: links")
     assert found.problems == (
-        "row 9: 'STRING' is no type; there are BOOL, INT, DINT, REAL and TIME", "row 12: _10s1 stands in row 11 too",
+        "row 9: 'RUBEL' is no type; there are BOOL, INT, DINT, REAL and TIME", "row 12: _10s1 stands in row 11 too",
         "row 13: '---' is not a name; use letters, digits and underscores, a letter first",
     )  # fmt: skip
     assert found.told[0] == "WORD is taken as DINT"
     assert found.told[1].startswith("names that are no identifiers: Tür zu is called TuerZu, 10S1 is called _10S1, ")
     strict = plan_import(Project(), [["Tür zu", "input"]], {0: "name", 1: "class"})
     assert len(strict.problems) == 1, "rows that are typed or pasted here are told"
+
+
+def test_lists_of_points_say_class_and_type_in_one_word():
+    text = """Tag,Type,Channel,Description,Units
+LS-101,DI,0,Gate open limit,
+LT-103,AI,0,Level,%
+XV-201,DO,40001,Gate solenoid,
+SC-301,analog output,12,Drive speed,rpm
+Wait,TIMER,,,
+Says,STRING,,,
+"""
+    found = plan_sheet(Project(), sheet_of_text(text))
+    assert not found.problems
+    assert [(s.name, s.cls.value, s.type.value, s.address, s.unit) for s in found.signals] == [
+        ("LS101", "input", "BOOL", "", ""), ("LT103", "input", "REAL", "", "%"), ("XV201", "output", "BOOL", "40001", ""),
+        ("SC301", "output", "REAL", "", "rpm"),
+    ]  # fmt: skip
+    assert {
+        "AI is an input, REAL",
+        "TIMER is no signal: left out",
+        "a channel alone is no address: left out (3 signals)",
+    } <= {*found.told}
 
 
 def test_a_class_in_brackets_behind_a_heading_is_that_of_the_signal():

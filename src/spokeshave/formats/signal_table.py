@@ -30,6 +30,35 @@ _TYPES = {Type.BOOL: ("bool", "bit", "boolean", "binary", "digital", "binaer"), 
 _WIDER = {"sint": Type.INT, "usint": Type.INT, "byte": Type.INT, "uint": Type.DINT, "word": Type.DINT, "uint16": Type.DINT, "udint": Type.DINT,
           "dword": Type.DINT, "uint32": Type.DINT, "lint": Type.DINT, "lreal": Type.REAL, "analog": Type.REAL, "s5time": Type.TIME}  # fmt: skip
 """Types that are taken as others, which is said."""
+_POINTS = {"di": (SignalClass.INPUT, Type.BOOL), "do": (SignalClass.OUTPUT, Type.BOOL), "ai": (SignalClass.INPUT, Type.REAL),
+           "ao": (SignalClass.OUTPUT, Type.REAL)}  # fmt: skip
+for _point, _words in {"di": ("digital input", "digitaleingang", "de"), "do": ("digital output", "digitalausgang", "da"),
+                       "ai": ("analog input", "analogue input", "analogeingang", "ae"),
+                       "ao": ("analog output", "analogue output", "analogausgang", "aa")}.items():  # fmt: skip
+    _POINTS |= dict.fromkeys(_words, _POINTS[_point])
+"""Points of input and output, which say class and type in one word."""
+_NO_SIGNALS = frozenset(
+    (
+        "timer",
+        "counter",
+        "zaehler",
+        "ton",
+        "tof",
+        "tp",
+        "ctu",
+        "ctd",
+        "ctud",
+        "r_trig",
+        "f_trig",
+        "fb",
+        "fc",
+        "ob",
+        "db",
+        "string",
+        "wstring",
+    )
+)
+"""What lists have beside signals."""
 _ADDRESS = re.compile(r"%?(?P<area>[IQMEA])(?P<size>[XBWDL]?)\s*(?P<at>[0-9]+(?:\.[0-9]+)*)", re.IGNORECASE)
 
 
@@ -92,7 +121,17 @@ def plan_import(
         cells = {field: row[i].strip() if i < len(row) else "" for i, field in mapping.items()}
         if not any(row):
             continue
-        name = cells["name"]
+        name, kind = cells["name"], latin(cells.get("type", "")).lower()
+        if kind in _NO_SIGNALS:
+            _tell(told, f"{cells['type'].upper()} is no signal: left out")
+            continue
+        point = _POINTS.get(kind) or (_POINTS.get(latin(cells.get("class", "")).lower()) if not kind else None)
+        if point is not None:
+            _tell(told, f"{cells['type' if kind else 'class']} is an {point[0]}, {point[1]}")
+            cells |= {"class": point[0].value, "type": point[1].value}
+        if cells.get("address", "").isdigit() and len(cells["address"]) < 3:
+            _tell(told, "a channel alone is no address: left out")
+            cells["address"] = ""
         try:
             if problem := name_problem(name):
                 name = identifier(name, "_") if foreign else ""
@@ -123,6 +162,11 @@ def plan_import(
             f"names that are no identifiers: {several(renamed, 3)}; the comment has them as they stood",
         )
     return Import(tuple(signals.values()), tuple(new), tuple(changed), tuple(problems), said)
+
+
+def _tell(told: dict[str, int], said: str) -> None:
+    """Counts the rows of which something is to be said."""
+    told[said] = told.get(said, 0) + 1
 
 
 def plan_sheet(
@@ -177,8 +221,7 @@ def _signal(s: Signal, cells: Mapping[str, str], told: dict[str, int]) -> Signal
         found = next((t for t, words in _TYPES.items() if wanted in words), None)
         if found is None and wanted in _WIDER:
             found = _WIDER[wanted]
-            said = f"{cells['type'].upper()} is taken as {found}"
-            told[said] = told.get(said, 0) + 1
+            _tell(told, f"{cells['type'].upper()} is taken as {found}")
         if found is None:
             raise ValueError(f"{cells['type']!r} is no type; there are BOOL, INT, DINT, REAL and TIME")
         kind = found
