@@ -48,7 +48,7 @@ def test_a_brought_program_is_proven_alarmed_and_kept(qtbot, opened, tmp_path, m
     scenarios = window.proof.scenarios
     qtbot.waitUntil(lambda: getattr(scenarios, "proposals", None) is not None, timeout=300_000)
     dialog = scenarios.proposals
-    assert "5 of 5 ways" in dialog.proposals.said()
+    assert "7 of 7 ways" in dialog.proposals.said(), "five ways, two runs in a row and power cuts"
     QTest.mouseClick(dialog.bench, Qt.MouseButton.LeftButton)
     assert window.stage == 4 and dialog.isVisible()
     QTest.mouseClick(dialog.take, Qt.MouseButton.LeftButton)
