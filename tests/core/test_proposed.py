@@ -125,6 +125,33 @@ def test_a_machine_without_scenarios_gets_some_for_every_way_and_every_rule():
     assert propose(taken).found == () and propose(taken).goals == 0, "what they show is shown"
 
 
+def test_what_does_not_hold_when_power_is_cut_is_said_in_place_of_a_scenario():
+    """The inlet is kept over the power cut while its step is not: it runs over, which no other run shows."""
+    signals = (
+        Signal("Go", IN),
+        Signal("Full", IN),
+        Signal("Inlet", OUT),
+        Signal("Drain", OUT),
+        Signal("Keep", VAR, retain=True),
+    )
+    steps = (
+        Step("Rest", 10),
+        Step("Fills", 20, (Action(P1, "Begin"), Action(Qualifier.P0, "End"))),
+        Step("Drains", 30, (Action(N, "Drain"),)),
+    )
+    ways = (Transition(("Rest",), ("Fills",), "RISING(Go)"), Transition(("Fills",), ("Drains",), "Full"),
+            Transition(("Drains",), ("Rest",), "Drains.T >= T#8s"))  # fmt: skip
+    q = Sequence("Main", "Rest", steps, ways, (Body("Begin", "Keep := TRUE;"), Body("End", "Keep := FALSE;")))
+    vessel = Device("Bath", "vessel", (("inlet", "Inlet"), ("outlet", "Drain"), ("high", "Full")),
+                    (("volume_l", 20.0), ("inlet_l_s", 2.0), ("outlet_l_s", 2.0), ("high_l", 10.0)))  # fmt: skip
+    go = Device("GoButton", "button", (("contact", "Go"),))
+    project = Project(signals=signals, sequences=(q,), devices=(vessel, go), closing="Inlet := Keep;")
+    (left,) = propose(project).left
+    assert left.words.startswith(
+        "power is cut in each step: with Where = Main.Fills there fails expect no hazards, since"
+    )
+
+
 def test_what_counts_and_what_a_setting_bars_is_come_to():
     found = propose(replace(kiln(), scenarios=()))
     hold_true(replace(kiln(), scenarios=()), found)

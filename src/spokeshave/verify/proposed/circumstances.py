@@ -10,6 +10,7 @@ from dataclasses import dataclass, replace
 from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.model.diagnostics import Place
+from spokeshave.model.edits import free_name, taken_names
 from spokeshave.model.project import Project, Scenario, SignalClass, Type
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.keep import hand_row, shown_time, situation_at
@@ -123,8 +124,10 @@ def open_circumstances(project: Project, found: Round, passed: Iterable[Session]
     ]
 
 
-def scenarios_of(project: Project, found: Round, goal: Goal) -> list[Scenario]:
-    """Scenarios that show a circumstance; none where nothing passes that tells of it."""
+def scenarios_of(project: Project, found: Round, goal: Goal) -> list[Scenario] | str:
+    """Scenarios that show a circumstance; none where nothing passes that tells of it, or in words what protects the machine and does
+    not hold under it.
+    """
     look()
     name = str(goal.key[1])
     words = goal.words[:1].upper() + goal.words[1:]
@@ -138,7 +141,8 @@ def scenarios_of(project: Project, found: Round, goal: Goal) -> list[Scenario]:
         return _as_it_runs(project, found, words, held, 2 * found.ms)
     deed = "power cycle" if name == "power" else hand_row(project, Stimulus(0, "hand", device, 1), None)[0]
     made = [_in_each_step(project, found, words, deed, at, steps) for at, steps in _between_deeds(found).items()]
-    return [] if None in made else [s for s in made if s is not None]
+    why = next((m for m in made if isinstance(m, str)), None)
+    return why if why is not None else [m for m in made if not isinstance(m, str)]
 
 
 def _as_it_runs(project: Project, found: Round, name: str, done: list[Stimulus], ms: int) -> list[Scenario]:
@@ -160,21 +164,24 @@ def _between_deeds(found: Round) -> dict[int, list[str]]:
     return at
 
 
-def _in_each_step(project: Project, found: Round, name: str, deed: str, at: int, steps: list[str]) -> Scenario | None:
+def _in_each_step(project: Project, found: Round, name: str, deed: str, at: int, steps: list[str]) -> Scenario | str:
     """A scenario with a run for each of some steps, in which something is done as soon as it is entered: what protects the machine
-    holds in all of them, and what is off at the end of all is expected to be.
+    holds in all of them, and what is off at the end of all is expected to be. In words what does not hold.
     """
     session = found.session
     deeds = list(deed_rows(session, found.done))
-    head = [f"for each Where in {', '.join(steps)}", *deeds[:at], f"on Where: {deed}", *deeds[at:]]
+    where = free_name("Where", taken_names(project))
+    head = [f"for each {where} in {', '.join(steps)}", *deeds[:at], f"on {where}: {deed}", *deeds[at:]]
     head.append(f"run for {shown_time(found.ms + PAUSE_MS)}")
     rules = [g for g in goals_of(project) if g.kind in ("interlock", "opposed")]
     wanted = [*dict.fromkeys(row for g in rules for row in rows_of_rule(g)), "expect no hazards"]
     first = run_scenario(project, Scenario(name, "\n".join([*head, *wanted])))
     if first.problems:
-        return None
-    bad = {v.line for run in first.runs for v in run.verdicts if v.outcome is not Outcome.PASS}
-    rows = [row for line, row in enumerate(wanted, len(head) + 1) if line not in bad]
+        return first.problems[0].message
+    bad = next(((run, v) for run in first.runs for v in run.verdicts if v.outcome is not Outcome.PASS), None)
+    if bad is not None:
+        return f"with {bad[0].label} there fails {bad[1].text}, since {bad[1].because}"
+    rows = list(wanted)
     ends = [run.live for run in first.runs if run.live is not None]
     places = {situation_at(s, s.k - 1) for s in ends}
     if len(places) == 1 and (place := places.pop()):
@@ -191,4 +198,4 @@ def _in_each_step(project: Project, found: Round, name: str, deed: str, at: int,
         rows.append(f"expect finally NOT {off[0]}" if len(off) == 1 else f"expect finally NOT ({' OR '.join(off)})")
     scenario = Scenario(name, "\n".join([*head, *rows]))
     result = run_scenario(project, scenario)
-    return None if not rows or result.problems or result.worst is not None else scenario
+    return scenario if not result.problems and result.worst is None else "it does not end alike twice"

@@ -224,10 +224,11 @@ class _Maker:
         self.found.append(best)
         self.open = [g for g in self.open if g not in best.goals]
 
-    def add(self, goal: Goal, scenarios: list[Scenario]) -> None:
-        """One more goal, with the scenarios that show it if there are any."""
-        if not scenarios:
-            self.open.append(goal)
+    def add(self, goal: Goal, scenarios: list[Scenario] | str) -> None:
+        """One more goal, with the scenarios that show it if there are any, or why there are none."""
+        if not scenarios or isinstance(scenarios, str):
+            self.open.append(replace(goal, words=f"{goal.words}{': ' if scenarios else ''}{scenarios or ''}"))
+            return
         for scenario in scenarios:
             taken = {s.name.lower() for s in self.project.scenarios} | {p.scenario.name.lower() for p in self.found}
             self.found.append(Proposal(replace(scenario, name=_free(scenario.name, taken)), (goal,)))
