@@ -232,6 +232,15 @@ def test_least_mean_and_greatest_are_told_apart():
     assert lasted_text(Lasted(2, 1000, 1000.0, 1000)) == "1.00 s" and lasted_text(None) == ""
 
 
+@pytest.mark.parametrize("typed", ["5 s", "after 5s", "T#5s"])
+def test_a_time_alone_is_that_of_the_step(window, typed):
+    sheet = sheet_of(window).sheet
+    row = next(r for r in range(sheet.rowCount()) if sheet.index(r, 2).data() == "Rest")
+    assert sheet.setData(sheet.index(row, sheet.awaits), typed)
+    (way,) = (t for _, t in window.document.project.sequence("Roast").leaving("Rest"))
+    assert way.condition == "Rest.T >= T#5s"
+
+
 def test_a_purely_timed_sequence_shows_the_cycle_clock_and_ends_are_typed(qtbot, window):
     window.document.replace(timed(1000, 2000, 500), None)
     view = sheet_of(window, "Dip")

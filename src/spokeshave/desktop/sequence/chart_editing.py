@@ -19,6 +19,7 @@ from spokeshave.desktop.sequence.chart_handles import HANDLES, Handle
 from spokeshave.desktop.sequence.chart_items import Part, StepItem
 from spokeshave.desktop.sequence.condition_editor import ConditionEdit
 from spokeshave.desktop.sequence.step_menu import BRANCHES, ENDS, StepMenu
+from spokeshave.formats.tables.cells import awaited
 from spokeshave.language.rename import rename_step
 from spokeshave.language.sub_sequences import put_block
 from spokeshave.model import edits, flow_edits
@@ -132,7 +133,7 @@ class ChartEditing:
             self._type(
                 item, part.area, way.condition,
                 lambda text: do(f"Condition out of {step.name}",
-                                lambda p: flow_edits.change_transition(p, name, part.which, condition=text)),
+                                lambda p: flow_edits.change_transition(p, name, part.which, condition=awaited(text, step.name))),
                 line, 320,
             )  # fmt: skip
         elif part.kind == "action":

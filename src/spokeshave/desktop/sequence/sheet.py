@@ -18,6 +18,7 @@ from spokeshave.desktop.plain_text import plain
 from spokeshave.desktop.tables import NO_PARENT
 from spokeshave.engine.link_sequence import transition_place
 from spokeshave.formats.sequencer_table import mark_text, next_text
+from spokeshave.formats.tables.cells import awaited
 from spokeshave.language.literals import time_ms, time_text
 from spokeshave.language.rename import rename_step
 from spokeshave.language.sub_sequences import set_marks
@@ -366,7 +367,10 @@ class Sheet(QAbstractTableModel):
             return f"Comment on {step.name}", lambda p: edits.change_step(p, name, step.name, comment=text)
         if column == self.awaits:
             assert way is not None
-            return f"Condition out of {step.name}", lambda p: flow_edits.change_transition(p, name, way, condition=text)
+            condition = awaited(text, step.name)
+            return f"Condition out of {step.name}", lambda p: flow_edits.change_transition(
+                p, name, way, condition=condition
+            )
         return f"Next of {step.name}", lambda p: _led(p, self.sequence, step.name, way, text)
 
 

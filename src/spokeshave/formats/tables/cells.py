@@ -12,6 +12,7 @@ from spokeshave.language.parse import parse_expression
 from spokeshave.language.printer import expression_text
 from spokeshave.language.rename import name_problem
 from spokeshave.language.syntax import LONGEST_NAME, TextError
+from spokeshave.model.edits import typed_time
 from spokeshave.model.project import Type
 
 ON = frozenset(
@@ -188,6 +189,16 @@ def waits_only(text: str) -> str:
     """
     found = _WAIT.fullmatch(text.strip())
     return found[1] if found else ""
+
+
+def awaited(text: str, step: str) -> str:
+    """A condition as it is typed for a way out of a step: a time alone is that of the step.
+
+    >>> awaited("after 5 s", "Rest"), awaited("T#500ms", "Rest"), awaited("AtTop", "Rest")
+    ('Rest.T >= T#5s', 'Rest.T >= T#500ms', 'AtTop')
+    """
+    time = waits_only(text.strip().removeprefix("T#").removeprefix("t#"))
+    return f"{step}.T >= {typed_time(time)}" if time else text
 
 
 def _with_names(text: str, names: Mapping[str, str]) -> str:
