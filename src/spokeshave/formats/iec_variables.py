@@ -230,9 +230,8 @@ class VariableReader:
                 self.external.append(i)
                 continue
             self.origin("signal", "", name, i)
-            there = (
-                "" if address.endswith("*") else address
-            )  # it is given elsewhere: what is left is whether it comes or goes
+            # An address that is given elsewhere (`%I*`) says whether the signal comes or goes, and no more.
+            there = "" if address.endswith("*") else address
             self.signals[name.lower()] = Signal(
                 name, self.class_of(kind, options, address), of_type, there, initial=value, retain="RETAIN" in options,
                 comment=self.comment_behind(last),

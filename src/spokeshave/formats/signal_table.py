@@ -30,34 +30,20 @@ _TYPES = {Type.BOOL: ("bool", "bit", "boolean", "binary", "digital", "binaer"), 
 _WIDER = {"sint": Type.INT, "usint": Type.INT, "byte": Type.INT, "uint": Type.DINT, "word": Type.DINT, "uint16": Type.DINT, "udint": Type.DINT,
           "dword": Type.DINT, "uint32": Type.DINT, "lint": Type.DINT, "lreal": Type.REAL, "analog": Type.REAL, "s5time": Type.TIME}  # fmt: skip
 """Types that are taken as others, which is said."""
-_POINTS = {"di": (SignalClass.INPUT, Type.BOOL), "do": (SignalClass.OUTPUT, Type.BOOL), "ai": (SignalClass.INPUT, Type.REAL),
-           "ao": (SignalClass.OUTPUT, Type.REAL)}  # fmt: skip
-for _point, _words in {"di": ("digital input", "digitaleingang", "de"), "do": ("digital output", "digitalausgang", "da"),
-                       "ai": ("analog input", "analogue input", "analogeingang", "ae"),
-                       "ao": ("analog output", "analogue output", "analogausgang", "aa")}.items():  # fmt: skip
-    _POINTS |= dict.fromkeys(_words, _POINTS[_point])
+_POINTS = {
+    word: (SignalClass(cls), kind)
+    for cls, kind, words in (
+        ("input", Type.BOOL, ("di", "de", "digital input", "digitaleingang")),
+        ("output", Type.BOOL, ("do", "da", "digital output", "digitalausgang")),
+        ("input", Type.REAL, ("ai", "ae", "analog input", "analogue input", "analogeingang")),
+        ("output", Type.REAL, ("ao", "aa", "analog output", "analogue output", "analogausgang")),
+    )
+    for word in words
+}
 """Points of input and output, which say class and type in one word."""
 _NO_SIGNALS = frozenset(
-    (
-        "timer",
-        "counter",
-        "zaehler",
-        "ton",
-        "tof",
-        "tp",
-        "ctu",
-        "ctd",
-        "ctud",
-        "r_trig",
-        "f_trig",
-        "fb",
-        "fc",
-        "ob",
-        "db",
-        "string",
-        "wstring",
-    )
-)
+    ("timer", "counter", "zaehler", "ton", "tof", "tp", "ctu", "ctd", "ctud", "r_trig", "f_trig", "fb", "fc", "ob", "db", "string", "wstring")
+)  # fmt: skip
 """What lists have beside signals."""
 _ADDRESS = re.compile(r"%?(?P<area>[IQMEA])(?P<size>[XBWDL]?)\s*(?P<at>[0-9]+(?:\.[0-9]+)*)", re.IGNORECASE)
 

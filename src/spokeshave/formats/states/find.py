@@ -75,10 +75,8 @@ class Machine:
     branches. -1 where both are one variable.
     """
     span: sx.Span
-    chained: bool = False
-    """Whether it was a chain of IF."""
     passes: bool = False
-    """Whether that was a row of IF without ELSIF: a scan that comes to a state further down goes on from there."""
+    """Whether it was a row of IF without ELSIF: a scan that comes to a state further down goes on from there."""
 
     @cached_property
     def steps(self) -> frozenset[str]:
@@ -240,9 +238,7 @@ class Finder:
         state, copied = self.signals[case.next], -1 if case.var == case.next else _NEVER
         mine.append(case)
         found.machines.append(
-            Machine(
-                "", case.var, case.next, state, {}, {}, guard, len(found.around), copied, case.case.span, case.chained
-            )
+            Machine("", case.var, case.next, state, {}, {}, guard, len(found.around), copied, case.case.span)
         )
 
     def _case_of(self, s: sx.Statement, copies: dict[str, str]) -> _Case | None:

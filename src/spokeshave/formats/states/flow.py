@@ -9,6 +9,7 @@ from spokeshave.formats.states.find import Block, Machine, Side
 from spokeshave.formats.states.fold import (
     ENTRY,
     TRUE,
+    Asked,
     Known,
     as_ifs,
     both,
@@ -60,6 +61,13 @@ def surely_sets(block: Block, name: str) -> bool:
     return False
 
 
+def _on_from(x: Move, then: list[Move]) -> list[Move]:
+    """The moves of a scan that has made one and makes another behind it, without those that cannot both be."""
+    return [
+        Move(both(x.condition, y.condition), y.target, y.span) for y in then if not contradict(x.condition, y.condition)
+    ]
+
+
 class Flow:
     """The moves of a machine. `known(n)` gives what is known in state `n`: constants, timers that are step times."""
 
@@ -101,9 +109,7 @@ class Flow:
             out: list[Move] = []
             for x in self._own(n):
                 if places.get(x.target, -1) > places[n]:
-                    for then in self._passing(x.target, places, known):
-                        if not contradict(x.condition, then.condition):
-                            out.append(Move(both(x.condition, then.condition), then.target, then.span))
+                    out += _on_from(x, self._passing(x.target, places, known))
                 out.append(x)
             known[n] = out if len(out) <= MOST_PASSED else self._own(n)
         return known[n]
@@ -134,9 +140,7 @@ class Flow:
     def _with_those_above(self, n: int) -> list[Move]:
         out: list[Move] = []
         for x in self.above(n):
-            for then in self.own(x.target):
-                if not contradict(x.condition, then.condition):
-                    out.append(Move(both(x.condition, then.condition), then.target, then.span))
+            out += _on_from(x, self.own(x.target))
             out.append(x)
         return out + self.own(n)
 
@@ -152,9 +156,7 @@ class Flow:
             return [*there[n], *found]
         out: list[Move] = []
         for x in ends:
-            for y in there[x.target]:
-                if not contradict(x.condition, y.condition):
-                    out.append(Move(both(x.condition, y.condition), y.target, y.span))
+            out += _on_from(x, there[x.target])
             if x is not ends[-1]:
                 out.append(x)
         return out
@@ -264,32 +266,6 @@ class Flow:
 
 class _Other(Exception):
     """A variable that becomes neither TRUE nor FALSE by the state."""
-
-
-@dataclass(frozen=True, slots=True)
-class Asked:
-    """The condition of a path: the texts of its terms, and those of their opposites."""
-
-    terms: frozenset[str] = frozenset()
-    opposites: frozenset[str] = frozenset()
-
-    def also(self, tree: sx.Expression) -> Asked:
-        """This condition and one more."""
-        if is_true(tree):
-            return self
-        return Asked(self.terms.union(map(_said, terms(tree))), self.opposites.union(map(_unsaid, terms(tree))))
-
-    def denies(self, tree: sx.Expression) -> bool:
-        """Whether a term of this condition is plainly the opposite of a term of another one."""
-        return any(_said(t) in self.opposites or _unsaid(t) in self.terms for t in terms(tree))
-
-
-def _said(tree: sx.Expression) -> str:
-    return expression_text(tree).lower()
-
-
-def _unsaid(tree: sx.Expression) -> str:
-    return _said(negated(tree))
 
 
 @dataclass(frozen=True, slots=True)

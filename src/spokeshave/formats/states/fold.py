@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 from spokeshave.language import syntax as sx
 from spokeshave.language.printer import expression_text
@@ -103,9 +103,35 @@ def either(a: sx.Expression, b: sx.Expression) -> sx.Expression:
     return a if is_false(b) or is_true(a) else sx.Binary("OR", a, b, NOWHERE)
 
 
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """The condition of a path: the texts of its terms, and those of their opposites."""
+
+    terms: frozenset[str] = frozenset()
+    opposites: frozenset[str] = frozenset()
+
+    def also(self, tree: sx.Expression) -> Asked:
+        """This condition and one more."""
+        if is_true(tree):
+            return self
+        return Asked(self.terms.union(map(_said, terms(tree))), self.opposites.union(map(_unsaid, terms(tree))))
+
+    def denies(self, tree: sx.Expression) -> bool:
+        """Whether a term of this condition is plainly the opposite of a term of another one."""
+        return any(_said(t) in self.opposites or _unsaid(t) in self.terms for t in terms(tree))
+
+
+def _said(tree: sx.Expression) -> str:
+    return expression_text(tree).lower()
+
+
+def _unsaid(tree: sx.Expression) -> str:
+    return _said(negated(tree))
+
+
 def contradict(a: sx.Expression, b: sx.Expression) -> bool:
     """Whether some term of one is plainly the opposite of a term of the other."""
-    return any(same(negated(x), y) or same(x, negated(y)) for x in terms(a) for y in terms(b))
+    return Asked().also(a).denies(b)
 
 
 def folded(tree: sx.Expression, known: Known) -> sx.Expression:

@@ -108,12 +108,13 @@ def propose(project: Project, seconds: float = USUAL_S) -> Proposals:
     for p in maker.found:
         passed += [run.live for run in _passed(project, p.scenario) if run.live is not None and run.project == project]
     found_round = round_of(passed)
-    more = open_circumstances(project, found_round, passed) if found_round is not None else []
-    for goal in more:
-        in_time = found_round is not None and time.monotonic() < ends
-        maker.add(goal, scenarios_of(project, found_round, goal) if found_round is not None and in_time else [])
+    more = 0
+    if found_round is not None:
+        for goal in open_circumstances(project, found_round, passed):
+            maker.add(goal, scenarios_of(project, found_round, goal) if time.monotonic() < ends else [])
+            more += 1
     whole = not search.full and time.monotonic() < ends
-    return Proposals(tuple(maker.found), tuple(maker.open), len(goals) + len(more), len(search.nodes), whole)
+    return Proposals(tuple(maker.found), tuple(maker.open), len(goals) + more, len(search.nodes), whole)
 
 
 def _passed(project: Project, scenario: Scenario) -> list[Run]:
