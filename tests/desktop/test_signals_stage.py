@@ -23,7 +23,7 @@ from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import new_sequence
 from spokeshave.model.positions import positions
 from spokeshave.model.project import Project, Signal, SignalClass
-from tests.desktop.test_sheet_and_code import select
+from tests.desktop.test_sheet import select
 
 Key = Qt.Key
 Mod = Qt.KeyboardModifier
