@@ -409,6 +409,10 @@ def test_alarms_are_acknowledged_one_by_one_and_all_at_once(qtbot, window):
     window.bench.side.setCurrentIndex(1)
     alarms = window.bench.alarms
     assert alarms.topLevelItem(0).text(0) == "● stands"
+    alarms.setFixedWidth(200)
+    told = alarms.visualItemRect(alarms.topLevelItem(0)).adjusted(170, 0, 0, 0)
+    qtbot.mouseClick(alarms.viewport(), Qt.MouseButton.LeftButton, pos=told.center())
+    assert alarms.header().offset() == 0, "a click in the text moves the state out of sight"
     alarms.itemDoubleClicked.emit(alarms.topLevelItem(0), 0)
     window.table.actions["run.scan"].trigger()
     (alarm,) = r.session.situation.alarms.values()

@@ -98,7 +98,7 @@ def test_alarms_are_listed_with_their_times_and_acknowledged_by_a_double_click(q
     assert item.text(0) == "● stands" and item.text(1) == "00:05.50" and item.text(2) == ""
     alarms.itemDoubleClicked.emit(item, 0)
     runner.one_scan()
-    assert alarms.topLevelItem(0).text(2) == "00:07.50"
+    assert alarms.topLevelItem(0).text(2) == "00:07.50" and alarms.topLevelItem(0).text(0) == "✓ stands"
     assert window.counts.text().endswith("2 alarms")
 
 

@@ -33,6 +33,7 @@ class PlaceList(QTreeWidget):
         for i, width in enumerate(widths):
             self.setColumnWidth(i, width)
         self.header().setSectionResizeMode(len(heads) - 1, QHeaderView.ResizeMode.Stretch)
+        self.setAutoScroll(False)  # a click in a wide column moved the narrow ones out of sight
         self.itemClicked.connect(self.clicked_on)
 
     def add(self, cells: list[str], place: Place, colour: str) -> None:
@@ -91,7 +92,8 @@ class AlarmList(PlaceList):
         faults = {source.ident for source in rules if source.rule is not None and source.rule.cls == "fault"}
         for a in alarms:
             aside = a.ident in shelved
-            state = "◌ shelved" if aside else "● stands" if a.cleared < 0 else "○ cleared"
+            seen = "✓" if a.acknowledged >= 0 else "●"
+            state = "◌ shelved" if aside else f"{seen} stands" if a.cleared < 0 else "○ cleared"
             times = ["" if k < 0 else clock_text(k * period) for k in (a.raised, a.acknowledged, a.cleared)]
             told = session is not None and alarm_told(session.situation, a)
             text = f"‼ {a.text}" if a.ident in faults else a.text

@@ -16,6 +16,7 @@ from spokeshave.language.literals import time_ms
 from spokeshave.verify.probe import missing_for_home
 
 _TIME = re.compile(r"(?:(\d+):)?(\d+(?:\.\d+)?)\s*(s|ms|min|h)?", re.IGNORECASE)
+_FOR_THE_OTHERS = 640  # pixels of the bar that what stands beside the home line needs
 _UNIT_MS = {"": 1000, "s": 1000, "ms": 1, "min": 60_000, "h": 3_600_000}
 
 
@@ -114,5 +115,6 @@ class BenchBar(QWidget):
         if self.home.toolTip() != text or self.home.property("colour") != colour:
             self.home.setToolTip(plain(text))
             self.home.setProperty("colour", colour)
-            self.home.setText(self.home.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, 330))
+            room = max(330, self.width() - _FOR_THE_OTHERS)
+            self.home.setText(self.home.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, room))
             self.home.setStyleSheet(f"color: {getattr(theme.now, colour)};")
