@@ -25,6 +25,7 @@ from spokeshave.formats.brief_text import parse_brief
 from spokeshave.formats.disk import LARGEST_TEXT, write_text_atomically
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.iec_read import parse_iec
+from spokeshave.formats.iec_write import write_code
 from spokeshave.formats.iec_write import write_iec
 from spokeshave.formats.pragma import _pragma, make_pragma, take_pragma
 from spokeshave.formats.tables import grid
@@ -250,6 +251,11 @@ def opened(project: Project) -> None:
     findings(again)
 
 
+def generated(style: str, n: int) -> None:
+    """Our own text, written and read again."""
+    assert len(parse_iec(write_code(ring(n), style)).sequences[0].steps) == n
+
+
 def brief(lines: int) -> None:
     assert parse_brief("A word or two. And more of them.\n\n" * lines, Project(), lambda _: "order")
 
@@ -276,13 +282,27 @@ def states(form: str, n: int) -> None:
     ("act", "n"),
     [
         *((partial(states, form), 300) for form in ("states", "chain", "choices", "ELSIF")),
+        *((partial(generated, style), 400) for style in ("plain", "case", "flags")),
         (lambda n: opened(ring(n)), 1500),
         (lambda n: opened(fan(n)), 1500),
         (lambda n: opened(text(n)), 4000),
         (brief, 4000),
         (one_more, 10),
     ],
-    ids=["states", "chain", "choices", "ELSIF", "steps", "ways", "statements", "brief", "copies"],
+    ids=[
+        "states",
+        "chain",
+        "choices",
+        "ELSIF",
+        "plain",
+        "case",
+        "flags",
+        "steps",
+        "ways",
+        "statements",
+        "brief",
+        "copies",
+    ],
 )
 def test_four_times_the_size_takes_about_four_times_as_long(act: Callable[[int], None], n: int):
     """Sixteen times would be the square. Measured again before it says no."""

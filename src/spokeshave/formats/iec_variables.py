@@ -287,7 +287,7 @@ class VariableReader:
         """The values of an enumeration by its name; None for another type."""
         return next((v for name, v in self.enumerations.items() if name.lower() == type_name.lower()), None)
 
-    @property
+    @cached_property
     def foreign(self) -> dict[str, Type]:
         """Types of state programs that are taken as wider ones; a chart was written for this program and has none."""
         return {} if "INITIAL_STEP" in self.tokens.kinds else _FOREIGN

@@ -104,9 +104,7 @@ class PlainStyle(CaseStyle):
     def _own_times(self, q: Sequence) -> Iterator[tuple[Step, str]]:
         """Steps with a time of their own beside the clock of their thread."""
         clocks = {"T#0s", *self.clock.values()}
-        for s in q.steps:
-            if (time := self.kept[(q.name, s.name)].time) not in clocks:
-                yield s, time
+        return ((s, time) for s in q.steps if (time := self.kept[(q.name, s.name)].time) not in clocks)
 
     def _comes_again(self, q: Sequence, s: Step) -> bool:
         """Whether a step can be left and entered in one scan."""
@@ -163,7 +161,7 @@ class PlainStyle(CaseStyle):
 
     def enter(self, q: Sequence, s: Step) -> list[str]:
         own = self.kept[(q.name, s.name)]
-        again = [f"{own.time} := T#0s;"] if any(x is s for x, _ in self._own_times(q)) else []
+        again = [f"{own.time} := T#0s;"] if own.time != "T#0s" and own.time not in self.clock.values() else []
         return again + [f"{name} := FALSE;" for name in own.spent]
 
     def jump(self, q: Sequence, target: Step) -> Iterator[str]:
@@ -236,8 +234,10 @@ class PlainStyle(CaseStyle):
 
     def _at_once(self, q: Sequence) -> bool:
         """Whether transitions may act as soon as they are chosen: nothing but numbers of steps tells the next ones of it."""
+        if self.threads[q.name].count == 1:
+            return True
         asks = any(".late" in t.condition.lower() for t in q.transitions)
-        return self.threads[q.name].count == 1 or not (asks or any(True for _ in self._own_times(q)))
+        return not asks and not any(True for _ in self._own_times(q))
 
     def _case(self, code: Code, q: Sequence, n: int) -> None:
         found = self.threads[q.name]
