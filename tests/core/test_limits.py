@@ -25,8 +25,7 @@ from spokeshave.formats.brief_text import parse_brief
 from spokeshave.formats.disk import LARGEST_TEXT, write_text_atomically
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.iec_read import parse_iec
-from spokeshave.formats.iec_write import write_code
-from spokeshave.formats.iec_write import write_iec
+from spokeshave.formats.iec_write import write_code, write_iec
 from spokeshave.formats.pragma import _pragma, make_pragma, take_pragma
 from spokeshave.formats.tables import grid
 from spokeshave.language.units import add_copy, deviations
