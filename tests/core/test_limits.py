@@ -19,7 +19,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from openpyxl import Workbook
 
-from spokeshave.engine.link import link
+from spokeshave.engine.link import link, link_problems
+from spokeshave.engine.session import Session
 from spokeshave.formats import signal_table, spoke
 from spokeshave.formats.brief_text import parse_brief
 from spokeshave.formats.disk import LARGEST_TEXT, write_text_atomically
@@ -46,6 +47,80 @@ def other_shape(data: object, chance: random.Random) -> None:
             data[key] = chance.choice(SHAPES)
             return
         data = inner
+
+
+VALUES = [
+    0,
+    -1,
+    1,
+    1e308,
+    -1e308,
+    2**31,
+    2**64,
+    0.5,
+    True,
+    None,
+    "",
+    [],
+    "T#-5s",
+    "T#999999999h",
+    "1/0",
+    "\u202e",
+    "A" * 300,
+]
+
+
+def other_value(data: object, chance: random.Random) -> None:
+    """One place of a file says something else: an extreme, or what stands elsewhere in it; one item of a list is gone or twice."""
+    while True:
+        key = chance.choice(list(data) if isinstance(data, dict) else range(len(data)))  # type: ignore[arg-type]
+        inner = data[key]  # type: ignore[index]
+        if isinstance(inner, list) and inner and chance.random() < 0.3:
+            again = chance.random() < 0.5
+            inner[:] = [*inner, chance.choice(inner)] if again else [x for x in inner if x is not chance.choice(inner)]
+            return
+        if not isinstance(inner, (dict, list)) or not inner:
+            others = [v for v in (data.values() if isinstance(data, dict) else data) if isinstance(v, str)]  # type: ignore[union-attr]
+            data[key] = chance.choice([*VALUES, *others])  # type: ignore[index]
+            return
+        data = inner
+
+
+@settings(max_examples=150)
+@given(st.integers(0, 2**40))
+def test_a_machine_file_that_says_something_else_is_checked_and_runs_or_is_told(seed):
+    chance = random.Random(seed)
+    data = json.loads((EXAMPLES / f"{chance.choice(('roastery', 'lock', 'carousel'))}.spoke").read_text())
+    for _ in range(chance.choice((1, 1, 2, 3))):
+        other_value(data, chance)
+    try:
+        project = spoke.loads(json.dumps(data))
+    except FormatError as error:
+        assert 0 < len(str(error)) < 400
+        return
+    told = [d for d in findings(project) if d.severity == "error"]
+    problems = link_problems(project)
+    assert bool(told) >= bool(problems)
+    if not problems:
+        session = Session(project)
+        session.run_scans(20)
+        assert session.k == 20 or session.stopped
+
+
+@pytest.mark.parametrize(
+    ("spoilt", "message"),
+    [
+        (lambda p: replace(p, tables=(replace(p.tables[0], rows=(p.tables[0].rows[0][:-1],)),)), "row 1 has"),
+        (lambda p: replace(p, tables=(replace(p.tables[0], columns=()),)), "the table has no values"),
+        (
+            lambda p: replace(p, devices=(replace(p.devices[0], parameters=(("extend_s", 1e308),)),)),
+            "too large; below 1e+09",
+        ),
+    ],
+)
+def test_what_a_file_has_too_little_or_too_much_of_is_told_at_it(spoilt, message):
+    carousel = spoke.read(EXAMPLES / "carousel.spoke")
+    assert any(message in d.message for d in findings(spoilt(carousel)))
 
 
 @cache

@@ -223,7 +223,7 @@ class TextScope:
         for s in self.table.project.signals:
             yield s.name
         for table in self.table.project.tables:
-            yield table.cell(0, 0) if table.rows else table.name
+            yield table.first_cell
         for instance in self.table.project.instances:
             yield instance.name
         for q in self.table.project.sequences:
@@ -244,8 +244,7 @@ class TextScope:
             index = int(name.split("[")[1].rstrip("]"))
             if not table.first <= index <= table.last:
                 return f"{table.name} has the rows {table.first} to {table.last}, not {index}"
-        cell = table.cell(0, 0) if table.rows else table.name
-        return f"{table.name} has many values; name one, such as {cell}"
+        return f"{table.name} has many values; name one, such as {table.first_cell}"
 
     def instance(self, name: str) -> Called | None:
         found = self.table.base.get(name)

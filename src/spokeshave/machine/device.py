@@ -64,6 +64,10 @@ class Terminal:
         return kind is self.type or (self.drive and self.type is Type.REAL and kind in (Type.INT, Type.DINT))
 
 
+MOST = 1e9
+"""No number of a device is as large as this."""
+
+
 @dataclass(frozen=True, slots=True)
 class Parameter:
     """A number of the device with its unit, usual value and smallest legal value. A `flag` is 0 or 1."""
@@ -116,8 +120,11 @@ class Device(ABC):
         self._shows_number = any(t.type is Type.REAL and t.name in self.used for t in self.sensor_terminals())
         self.value = {p.name: float(parameters.get(p.name, p.default)) for p in self.parameters}
         for p in self.parameters:
-            if not p.least <= self.value[p.name] < 1e9:
-                raise ParameterError(p.name, f"{self.value[p.name]:g} {p.unit} is too small; at least {p.least:g}")
+            given = self.value[p.name]
+            if given >= MOST:
+                raise ParameterError(p.name, f"{given:g} {p.unit} is too large; below {MOST:g}")
+            if not given >= p.least:
+                raise ParameterError(p.name, f"{given:g} {p.unit} is too small; at least {p.least:g}")
 
     @classmethod
     def drive_terminals(cls) -> tuple[Terminal, ...]:

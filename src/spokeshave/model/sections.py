@@ -34,7 +34,7 @@ def sections(sequence: Sequence) -> Sections:
     of: dict[str, Context] = {sequence.initial: ()}
     leaving: dict[str, list[int]] = {}
     for i, t in enumerate(sequence.transitions):
-        for name in t.sources:
+        for name in dict.fromkeys(t.sources):  # a file may name one twice, which the linker tells
             leaving.setdefault(name, []).append(i)
     waiting = [len(set(t.sources)) for t in sequence.transitions]
     todo = [sequence.initial]

@@ -100,12 +100,17 @@ class Table:
         return f"{self.name}{f'[{self.first + row}]' * self.indexed}{f'.{member}' * bool(member)}"
 
     def cells(self) -> list[Signal]:
-        """Its variables, row by row."""
+        """Its variables, row by row. What a row has too little of or too much is told when the file is linked."""
         return [
-            Signal(self.cell(r, c), self.cls, of.type, initial=row[c], retain=self.retain)
+            Signal(self.cell(r, c), self.cls, of.type, initial=value, retain=self.retain)
             for r, row in enumerate(self.rows)
-            for c, of in enumerate(self.columns)
+            for c, (of, value) in enumerate(zip(self.columns, row))
         ]
+
+    @property
+    def first_cell(self) -> str:
+        """The name of its first cell, or its own where it has none."""
+        return self.cell(0, 0) if self.rows and self.columns else self.name
 
 
 @dataclass(frozen=True, slots=True)

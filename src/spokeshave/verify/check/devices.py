@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from spokeshave.machine.device import MOST
 from spokeshave.machine.kinds import KINDS
 from spokeshave.model.diagnostics import Diagnostic, Place
 from spokeshave.model.project import Device, Project, Sequence, SignalClass, Step, Type
@@ -17,9 +18,9 @@ MOVEMENTS = (("extend", "extended", "extend_s"), ("retract", "retracted", "retra
 
 
 def value_of(device: Device, parameter: str) -> float:
-    """A parameter of a device as it is set, or as it usually is."""
+    """A parameter of a device as it is set, or as it usually is; within what a device takes."""
     usual = next(p.default for p in KINDS[device.kind].parameters if p.name == parameter)
-    return float(dict(device.parameters).get(parameter, usual))
+    return min(float(dict(device.parameters).get(parameter, usual)), MOST)
 
 
 def _given(project: Project) -> set[str]:
