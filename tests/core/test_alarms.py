@@ -19,7 +19,8 @@ from spokeshave.formats import spoke
 from spokeshave.formats.iec_read import parse_iec
 from spokeshave.formats.iec_write import write_iec
 from spokeshave.language.rename import rename_device, rename_sequence, rename_signal, rename_step
-from spokeshave.language.units import add_copy, deviations
+from spokeshave.language.unit_deviations import deviations
+from spokeshave.language.units import add_copy
 from spokeshave.model.alarm_edits import change_alarm, new_alarm, remove_alarm
 from spokeshave.model.alarm_sources import sources
 from spokeshave.model.edits import EditError

@@ -29,7 +29,8 @@ from spokeshave.formats.iec_read import parse_iec
 from spokeshave.formats.iec_write import write_code, write_iec
 from spokeshave.formats.pragma import _pragma, make_pragma, take_pragma
 from spokeshave.formats.tables import grid
-from spokeshave.language.units import add_copy, deviations
+from spokeshave.language.unit_deviations import deviations
+from spokeshave.language.units import add_copy
 from spokeshave.model.project import Instance, Project, Sequence, Signal, SignalClass, Step, Transition, Type, Unit
 from spokeshave.reading import read_iec, read_project
 from spokeshave.verify.check import findings

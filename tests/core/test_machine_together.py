@@ -14,7 +14,8 @@ from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.formats.spoke import dumps, loads
 from spokeshave.language.rename import rename_device
-from spokeshave.language.units import add_copy, deviations, take_over
+from spokeshave.language.unit_deviations import deviations
+from spokeshave.language.units import add_copy, take_over
 from spokeshave.machine.belt import TAKING
 from spokeshave.machine.kinds import device_problems
 from spokeshave.machine.wiring import exchanged, likely_kind, make_device, proposals, unwired, wire

@@ -14,12 +14,12 @@ from spokeshave.formats import spoke
 from spokeshave.formats.iec_read import parse_iec
 from spokeshave.formats.iec_write import write_iec
 from spokeshave.language.rename import rename_signal
+from spokeshave.language.unit_deviations import compare_copy, deviations
 from spokeshave.language.units import (
     add_copy,
     belongings,
     common_prefix,
     copied_name,
-    deviations,
     left_behind,
     new_unit,
     take_over,
@@ -44,6 +44,7 @@ from spokeshave.model.project import (
     Type,
     Unit,
 )
+from spokeshave.verify.check.run import findings
 from spokeshave.verify.scenarios import run_scenario
 
 PLAIN = Project(
@@ -144,7 +145,7 @@ def test_a_copy_runs_as_its_template_does(roastery):
     project = add_copy(with_tray(roastery), "Tray", "B_")
     assert not link_problems(project)
     unit = project.units[0]
-    assert deviations(project, unit, "B_") == []
+    assert not deviations(project, unit, "B_")
     assert project.signal("B_Stirrer").address == "", "two outputs never have one address"
     assert spoke.loads(spoke.dumps(project)) == project
     session = Session(project)
@@ -167,13 +168,13 @@ def test_a_change_in_the_template_shows_in_its_copies_and_can_be_taken_over(roas
     own = edits.change_item(
         own, "signals", [s.name for s in own.signals].index("B_Flap"), address="%QX5.0", comment="second"
     )
-    assert deviations(own, unit, "B_") == [], "settings, addresses and comments are the copy's own"
+    assert not deviations(own, unit, "B_"), "settings, addresses and comments are the copy's own"
     changed = flow_edits.insert_step(own, "Cool", "Stir")
     changed = edits.change_step(changed, "Cool", "Empty", longest="T#9s")
     texts = [d.text for d in deviations(changed, unit, "B_")]
     assert "step Empty of B_Cool is another" in texts and any("is missing" in t for t in texts)
     after = take_over(changed, "Tray", "B_")
-    assert deviations(after, unit, "B_") == []
+    assert not deviations(after, unit, "B_")
     assert after.signal("B_CoolTime").initial == 20_000 and after.signal("B_Flap").address == "%QX5.0"
     assert len(after.sequence("B_Cool").steps) == len(changed.sequence("Cool").steps)
 
@@ -197,7 +198,39 @@ def test_every_kind_of_deviation_is_named(roastery):
         "device B_TrayFlap is wired or set in another way",
         "the interlock of B_Flap is another",
     ]
-    assert deviations(take_over(broken, "Tray", "B_"), unit, "B_") == []
+    whole = take_over(broken, "Tray", "B_")
+    assert deviations(whole, unit, "B_") == () and "copy-otherwise" not in {d.code for d in findings(whole)}
+    (finding,) = (d for d in findings(broken) if d.code == "copy-otherwise")
+    assert finding.message == "copy B_ of Tray is not as the template: signal B_Flap is missing, and 2 more"
+
+
+@given(st.lists(st.integers(0, 7), max_size=6), st.randoms(use_true_random=False))
+def test_what_is_kept_of_a_comparison_is_what_a_new_one_finds(roastery, edits, chance):
+    """Each edit asks for all copies again, of which most have stayed as they were."""
+    project = add_copy(with_tray(roastery), "Tray", "B_")
+
+    def one_of(p: Project, field: str, change) -> Project:
+        items = list(getattr(p, field))
+        if items:
+            at = chance.randrange(len(items))
+            items[at : at + 1] = change(items[at])
+        return replace(p, **{field: tuple(items)})
+
+    def step_more(q: Sequence) -> list[Sequence]:
+        at = chance.randrange(len(q.steps))
+        return [replace(q, steps=tuple(replace(s, comment="why") if i == at else s for i, s in enumerate(q.steps)))]
+
+    kinds = (
+        lambda p: one_of(p, "sequences", step_more), lambda p: one_of(p, "signals", lambda s: []),
+        lambda p: one_of(p, "signals", lambda s: [replace(s, type=Type.INT)]),
+        lambda p: one_of(p, "devices", lambda d: [replace(d, comment="c", wires=d.wires[1:])]),
+        lambda p: one_of(p, "interlocks", lambda i: []), lambda p: one_of(p, "trips", lambda t: []),
+        lambda p: one_of(p, "scenarios", lambda s: []), lambda p: replace(p, closing=f"{p.closing}\n"),
+    )  # fmt: skip
+    for edit in edits:
+        project = kinds[edit](project)
+        fresh = tuple(compare_copy(project, project.units[0], "B_"))
+        assert deviations(project, project.units[0], "B_") == fresh
 
 
 @pytest.mark.parametrize(
@@ -283,7 +316,7 @@ def test_a_copy_takes_all_that_protects_and_tells_what_it_leaves_behind():
     ]
     project = add_copy(before, "Leaf", "R_")
     unit = project.units[0]
-    assert deviations(project, unit, "R_") == []
+    assert deviations(project, unit, "R_") == ()
     assert [d for d in link_problems(project) if d.severity == "error"] == []
     trips = {t.name: t for t in project.trips}
     assert trips["R_Jam"].scope == ("R_Leaf",) and trips["R_Jam"].condition == "NOT R_Free"
@@ -301,4 +334,4 @@ def test_a_copy_takes_all_that_protects_and_tells_what_it_leaves_behind():
         "the opening logic lacks: R_Near := R_There OR R_Moves > 4;"
     ]
     after = take_over(edited, "Leaf", "R_")
-    assert deviations(after, unit, "R_") == [] and "R_Moves > 3" not in after.opening
+    assert deviations(after, unit, "R_") == () and "R_Moves > 3" not in after.opening

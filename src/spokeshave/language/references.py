@@ -7,7 +7,7 @@ A name may have parts: `Step.X` and `Step.T` in a text of the step's own sequenc
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 from spokeshave.language import syntax as sx
@@ -221,8 +221,13 @@ def _is_column(tokens: list[tuple[str, int]], at: int) -> bool:
 
 def put_names(text: str, names: Names, where: Where, new: Callable[[Target], str | None]) -> str:
     """The text with other names for what `new` names; comments, literals and longer names stay."""
+    return put_at(text, references(text, names, where), new)
+
+
+def put_at(text: str, found: Iterable[Reference], new: Callable[[Target], str | None]) -> str:
+    """The text with other names at the references that were found in it."""
     out, at = [], 0
-    for r in references(text, names, where):
+    for r in found:
         word = new(r.target)
         if word is not None:
             out += [text[at : r.start], word]

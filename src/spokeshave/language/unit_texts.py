@@ -7,10 +7,11 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cached_property
 
 from spokeshave.language import syntax as sx
 from spokeshave.language.parse import parse_statements
-from spokeshave.language.references import HERE, Names, Target, Where, references
+from spokeshave.language.references import HERE, Names, Reference, Target, Where, references
 from spokeshave.model.diagnostics import quoted
 from spokeshave.model.positions import without_rules
 from spokeshave.model.project import (
@@ -97,6 +98,16 @@ class Named:
             a.condition: frozenset(r.target for r in references(a.condition, self.names, HERE)) for a in project.alarms
         }
 
+        self.units: dict[str, Belongings] = {}
+        self._found: dict[tuple[str, Where], tuple[Reference, ...]] = {}
+
+    def references(self, text: str, where: Where) -> tuple[Reference, ...]:
+        """The names in a text that mean something. Each copy of a unit asks for the same texts."""
+        key = (text, where)
+        if key not in self._found:
+            self._found[key] = tuple(references(text, self.names, where))
+        return self._found[key]
+
     def _called_in(self, q: Sequence) -> set[str]:
         """The block instances that texts of a sequence name. Only texts with such a word in them are looked at."""
         if not self.instances:
@@ -165,21 +176,24 @@ class Belongings:
         """Its statements of the opening or the closing logic, in their order."""
         return [s.text for s in self.statements if s.logic == logic and self.owns(s)]
 
+    @cached_property
     def trips(self) -> list[Trip]:
         """Trips that act on its sequences alone."""
         return [t for t in self.project.trips if t.scope and {n.lower() for n in t.scope} <= self.sequences]
 
+    @cached_property
     def shared_trips(self) -> list[Trip]:
         """Trips that act on its sequences and on others, or name its outputs and variables."""
-        own = self.trips()
+        own = self.trips
         named = [t for t in self.project.trips if {n.lower() for n in (*t.zeroed, *t.stays)} & self.signals or any(
             g.partition(".")[0].lower() in self.sequences for g in t.go_to)]  # fmt: skip
         return [t for t in self.project.trips if t not in own and (
             t in named or (t.scope and {n.lower() for n in t.scope} & self.sequences))]  # fmt: skip
 
+    @cached_property
     def alarms(self) -> list[AlarmRule]:
         """Alarms of its windows, holds and trips, and those whose conditions speak of it and of nothing else that is worked out."""
-        trips = {f"trip {t.name}".lower() for t in self.trips()}
+        trips = {f"trip {t.name}".lower() for t in self.trips}
         return [a for a in self.project.alarms if a.key in trips or (
             a.on.partition(" ")[2].partition(".")[0].lower() in self.sequences if a.on else self._speaks_of_it_alone(a.condition))]  # fmt: skip
 
@@ -187,12 +201,15 @@ class Belongings:
         targets = self.named.conditions[text]
         return any(map(self.mine, targets)) and all(self.mine(t) or self._is_common(t) for t in targets)
 
+    @cached_property
     def interlocks(self) -> list[Interlock]:
         return [i for i in self.project.interlocks if i.output.lower() in self.signals]
 
+    @cached_property
     def opposed(self) -> list[OpposedPair]:
         return [o for o in self.project.opposed if {o.first.lower(), o.second.lower()} & self.signals]
 
+    @cached_property
     def scenarios(self) -> list[Scenario]:
         """Scenarios that speak of the unit, and beside it of inputs, settings and devices at most."""
         found = []
@@ -216,18 +233,27 @@ class Belongings:
             if lock.output.lower() not in self.signals and self._mentions(lock.condition):
                 out.append(f"the interlock of {lock.output}: {quoted(one_line(lock.condition))}")
         out += [f"the condition of trip {t.name}: {quoted(one_line(t.condition))}" for t in p.trips
-                if t not in self.trips() and self._mentions(t.condition)]  # fmt: skip
+                if t not in self.trips and self._mentions(t.condition)]  # fmt: skip
         out += [f"the {what} expression of the project: {quoted(one_line(text))}" for what, text in
                 (("reset", p.reset), ("home", p.home)) if self._mentions(text)]  # fmt: skip
         for q in p.sequences:
             if q.name.lower() not in self.sequences and any(map(self.mine, self._of_sequence(q))):
                 out.append(f"the sequence {q.name}, which speaks of the unit")
-        taken = self.scenarios()
+        taken = self.scenarios
         out += [f"the scenario {s.name}, which speaks of other parts too" for s in p.scenarios
                 if s not in taken and self._mentions(s.text, _SCENARIO)]  # fmt: skip
         kept = {s.name.lower() for s in taken}
         out += [f"the accepted run of {a.scenario}" for a in p.accepted if a.scenario.lower() in kept]
         return out
+
+
+def belongings_of(project: Project, unit: Unit) -> Belongings:
+    """What belongs to a unit of a file, worked out once for all its copies."""
+    units = named_in(project).units
+    found = units.get(unit.name)
+    if found is None or found.unit != unit:
+        found = units[unit.name] = Belongings(project, unit)
+    return found
 
 
 def one_line(text: str) -> str:

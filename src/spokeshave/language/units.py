@@ -11,11 +11,10 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 from typing import TypeVar
 
-from spokeshave.language.references import HERE, Where, put_names
+from spokeshave.language.references import HERE, Target, Where, put_at
 from spokeshave.language.rename import SCENARIO, in_sequence, in_trip, name_problem
-from spokeshave.language.unit_texts import Belongings, marks_in, one_line, with_own_marks
+from spokeshave.language.unit_texts import Belongings, belongings_of, marks_in, one_line, with_own_marks
 from spokeshave.model.alarms import AlarmRule, in_alarm
-from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import EditError, taken_names
 from spokeshave.model.positions import Position, positions, put_position
 from spokeshave.model.project import (
@@ -61,14 +60,6 @@ class Image:
     alarms: tuple[AlarmRule, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Deviation:
-    """Where a copy is not as its template would have it."""
-
-    place: Place
-    text: str
-
-
 def unit_named(project: Project, name: str) -> Unit:
     """The unit of this name. Raises `EditError` if there is none."""
     found = next((u for u in project.units if u.name.lower() == name.lower()), None)
@@ -94,21 +85,24 @@ def _names(unit: Unit, prefix: str, belongs: Belongings) -> dict[str, str]:
 
 def left_behind(project: Project, name: str) -> list[str]:
     """What speaks of a unit and does not come along with its copies, a sentence each; to be read before one is made."""
-    return Belongings(project, unit_named(project, name)).left_behind()
+    return belongings_of(project, unit_named(project, name)).left_behind()
 
 
 def image(project: Project, unit: Unit, prefix: str) -> Image:
     """The copy with `prefix` as the template has it now."""
-    belongs = Belongings(project, unit)
+    belongs = belongings_of(project, unit)
     names = {old.lower(): new for old, new in _names(unit, prefix, belongs).items()}
-    trips = {t.name.lower(): copied_name(unit, prefix, t.name) for t in belongs.trips()}
-    known = belongs.names
+    trips = {t.name.lower(): copied_name(unit, prefix, t.name) for t in belongs.trips}
+    known = belongs.named
 
-    def put_at(text: str, where: Where) -> str:
-        return put_names(text, known, where, lambda t: names.get(t.name) if t.kind in COPIED else None)
+    def new_word(t: Target) -> str | None:
+        return names.get(t.name) if t.kind in COPIED else None
+
+    def put_in(text: str, where: Where) -> str:
+        return put_at(text, known.references(text, where), new_word)
 
     def put(text: str) -> str:
-        return put_at(text, HERE)
+        return put_in(text, HERE)
 
     mine = {n.lower() for n in unit.signals}
 
@@ -132,13 +126,13 @@ def image(project: Project, unit: Unit, prefix: str) -> Image:
         name = copied_name(unit, prefix, a.name) if a.name else ""
         return replace(in_alarm(a, put), name=name, on=on, device=new(a.device))
 
-    scenarios = belongs.scenarios()
+    scenarios = belongs.scenarios
     marks, label = marks_in(scenarios), prefix.strip("_")
     sequences, devices = ({n.lower() for n in names} for names in (unit.sequences, unit.devices))
     return Image(
         tuple(replace(s, name=new(s.name)) for s in project.signals if s.name.lower() in mine),
         tuple(
-            answer(replace(in_sequence(q, put_at), name=new(q.name)))
+            answer(replace(in_sequence(q, put_in), name=new(q.name)))
             for q in project.sequences
             if q.name.lower() in sequences
         ),
@@ -147,8 +141,8 @@ def image(project: Project, unit: Unit, prefix: str) -> Image:
             for d in project.devices
             if d.name.lower() in devices
         ),
-        tuple(replace(i, output=new(i.output), condition=put(i.condition)) for i in belongs.interlocks()),
-        tuple(replace(o, first=new(o.first), second=new(o.second)) for o in belongs.opposed()),
+        tuple(replace(i, output=new(i.output), condition=put(i.condition)) for i in belongs.interlocks),
+        tuple(replace(o, first=new(o.first), second=new(o.second)) for o in belongs.opposed),
         tuple(
             replace(
                 p,
@@ -161,27 +155,27 @@ def image(project: Project, unit: Unit, prefix: str) -> Image:
             for p in positions(project)
             if p.name.lower() in mine
         ),
-        tuple(replace(c, source=new(c.source), target=new(c.target)) for c in _among(project, unit.devices)),
+        tuple(replace(c, source=new(c.source), target=new(c.target)) for c in among(project, unit.devices)),
         tuple(replace(i, name=new(i.name)) for i in project.instances if i.name in belongs.instances),
         tuple(map(put, belongs.logic("opening"))),
         tuple(map(put, belongs.logic("closing"))),
-        tuple(replace(in_trip(t, put), name=trips[t.name.lower()]) for t in belongs.trips()),
-        tuple(map(grown, belongs.shared_trips())),
+        tuple(replace(in_trip(t, put), name=trips[t.name.lower()]) for t in belongs.trips),
+        tuple(map(grown, belongs.shared_trips)),
         tuple(
-            replace(s, name=f"{s.name} ({label})", text=with_own_marks(put_at(s.text, SCENARIO), marks, f"{label} "))
+            replace(s, name=f"{s.name} ({label})", text=with_own_marks(put_in(s.text, SCENARIO), marks, f"{label} "))
             for s in scenarios
         ),
-        tuple(map(told, belongs.alarms())),
+        tuple(map(told, belongs.alarms)),
     )
 
 
-def _among(project: Project, devices: Iterable[str]) -> list[Connection]:
+def among(project: Project, devices: Iterable[str]) -> list[Connection]:
     """Connections from one of these devices to another of them."""
     mine = {d.lower() for d in devices}
     return [c for c in project.connections if {c.source.lower(), c.target.lower()} <= mine]
 
 
-def _own_signal(new: Signal, there: Signal | None) -> Signal:
+def own_signal(new: Signal, there: Signal | None) -> Signal:
     """A signal of the template with what the copy has of its own."""
     if there is None:
         return replace(new, address="")
@@ -189,86 +183,16 @@ def _own_signal(new: Signal, there: Signal | None) -> Signal:
     return replace(new, address=there.address, comment=there.comment, initial=initial)
 
 
-def deviations(project: Project, unit: Unit, prefix: str) -> list[Deviation]:
-    """Every item of a copy that is not as the template would have it."""
-    want, found = image(project, unit, prefix), []
-    for s in want.signals:
-        there = project.signal(s.name)
-        if there is None:
-            found.append(Deviation(Place("signal", item=s.name), f"signal {s.name} is missing"))
-        elif _own_signal(s, there) != there:
-            found.append(Deviation(Place("signal", item=s.name), f"signal {s.name} is another"))
-    for q in want.sequences:
-        here = project.sequence(q.name)
-        if here is None:
-            found.append(Deviation(Place("sequence", item=q.name), f"sequence {q.name} is missing"))
-        elif here != q:
-            found += _sequence_deviations(q, here)
-    for d in want.devices:
-        device = project.device(d.name)
-        if device is None:
-            found.append(Deviation(Place("device", item=d.name), f"device {d.name} is missing"))
-        elif replace(d, at=device.at, comment=device.comment) != device:
-            found.append(Deviation(Place("device", item=d.name), f"device {d.name} is wired or set in another way"))
-    if set(_among(project, (d.name for d in want.devices))) != set(want.connections):
-        name = want.devices[0].name
-        found.append(Deviation(Place("device", item=name), f"the devices with {name} are connected in another way"))
-    found += [
-        Deviation(Place("interlock", item=i.output), f"the interlock of {i.output} is another")
-        for i in want.interlocks
-        if not any(o.output.lower() == i.output.lower() and o.condition == i.condition for o in project.interlocks)
-    ]
-    found += [
-        Deviation(Place("opposed", item=f"{o.first}, {o.second}"), f"the opposed pair of {o.first} is another")
-        for o in want.opposed
-        if o not in project.opposed
-    ]
-    have = positions(project)
-    found += [
-        Deviation(Place("opening"), f"position {p.name} has another rule") for p in want.positions if p not in have
-    ]
-    copy = _copy_of(project, want)
-    for logic, wanted in (("opening", want.opening), ("closing", want.closing)):
-        said = [one_line(text) for text in copy.logic(logic)]
-        lacks = [text for text in map(one_line, wanted) if text not in said]
-        found += [Deviation(Place(logic), f"the {logic} logic lacks: {text}") for text in lacks]
-    lacking = [("instance", i.name) for i in want.instances if i not in project.instances]
-    lacking += [("trip", t.name) for t in (*want.trips, *want.shared) if t not in project.trips]
-    lacking += [("alarm", a.on or a.name) for a in want.alarms if a not in project.alarms]
-    lacking += [("scenario", s.name) for s in want.scenarios if s not in project.scenarios]
-    found += [Deviation(Place(kind, item=n), f"{kind} {n} is missing or another") for kind, n in lacking]
-    return found
-
-
-def _copy_of(project: Project, want: Image) -> Belongings:
+def copy_of(project: Project, want: Image) -> Belongings:
     """What belongs to a copy as it stands."""
     unit = Unit("", "", *(tuple(x.name for x in items) for items in (want.signals, want.sequences, want.devices)))
     return Belongings(project, unit)
 
 
-def _sequence_deviations(want: Sequence, here: Sequence) -> list[Deviation]:
-    found = []
-    steps = {s.name: s for s in here.steps}
-    for s in want.steps:
-        if s.name not in steps:
-            found.append(Deviation(Place("sequence", item=here.name), f"step {s.name} of {here.name} is missing"))
-        elif steps[s.name] != s:
-            found.append(Deviation(Place("step", here.name, s.name), f"step {s.name} of {here.name} is another"))
-    known = {s.name for s in want.steps}
-    found += [
-        Deviation(Place("step", here.name, n), f"step {n} of {here.name} is not in the template")
-        for n in steps
-        if n not in known
-    ]
-    if not found:
-        found.append(Deviation(Place("sequence", item=here.name), f"ways or settings of {here.name} are others"))
-    return found
-
-
 def add_copy(project: Project, name: str, prefix: str) -> Project:
     """One more copy of a unit. Raises EditError if a name of it is taken or none."""
     unit = unit_named(project, name)
-    names = _names(unit, prefix, Belongings(project, unit))
+    names = _names(unit, prefix, belongings_of(project, unit))
     taken = taken_names(project)
     for new in names.values():
         if problem := name_problem(new):
@@ -286,7 +210,7 @@ def take_over(project: Project, name: str, prefix: str) -> Project:
     """A copy as its template has it now, with what the copy has of its own."""
     unit = unit_named(project, name)
     want = image(project, unit, prefix)
-    signals = _put(project.signals, [_own_signal(s, project.signal(s.name)) for s in want.signals], lambda s: s.name)
+    signals = _put(project.signals, [own_signal(s, project.signal(s.name)) for s in want.signals], lambda s: s.name)
     shift = 1 + max((d.at[1] for d in project.devices), default=0) - min((d.at[1] for d in want.devices), default=0)
     devices = []
     for d in want.devices:
@@ -306,7 +230,7 @@ def take_over(project: Project, name: str, prefix: str) -> Project:
         opposed=_put(project.opposed, list(want.opposed), lambda o: f"{o.first} {o.second}"),
     )
     project = _take_texts(project, want)
-    old = _among(project, (d.name for d in want.devices))
+    old = among(project, (d.name for d in want.devices))
     kept = tuple(c for c in project.connections if c not in old)
     project = replace(project, connections=(*kept, *want.connections))
     for p in want.positions:
@@ -325,7 +249,7 @@ def _take_texts(project: Project, want: Image) -> Project:
         alarms=_put(project.alarms, list(want.alarms), lambda a: a.key),
         scenarios=_put(project.scenarios, list(want.scenarios), lambda s: s.name),
     )
-    copy = _copy_of(project, want)
+    copy = copy_of(project, want)
     for logic, wanted in (("opening", want.opening), ("closing", want.closing)):
         here, text = copy.logic(logic), getattr(project, logic)
         if [one_line(t) for t in here] == [one_line(t) for t in wanted]:

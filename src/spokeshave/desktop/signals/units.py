@@ -20,12 +20,12 @@ from spokeshave.desktop.plain_text import TextLabel, plain
 from spokeshave.desktop.seen import Waiting
 from spokeshave.desktop.selection import Selection
 from spokeshave.desktop.theme import theme
+from spokeshave.language.unit_deviations import deviations
 from spokeshave.language.units import (
     add_copy,
     belongings,
     common_prefix,
     copied_name,
-    deviations,
     left_behind,
     new_unit,
     take_over,

@@ -6,7 +6,6 @@ from collections.abc import Iterator
 
 from spokeshave.engine.link_sequence import transition_place
 from spokeshave.language import syntax as sx
-from spokeshave.language.units import copied_name
 from spokeshave.model.diagnostics import Diagnostic, Place
 from spokeshave.model.project import Device, Qualifier, Sequence, SignalClass, Step, Type
 from spokeshave.verify.check.look import Look, warning
@@ -87,21 +86,4 @@ def _late(q: Sequence, device: Device, output: str, switch: str, awaited: list[i
                           f"await {switch} in {step.name}, or go on with {output} in {later}")  # fmt: skip
 
 
-def other_copy(look: Look) -> Iterator[Diagnostic]:
-    """A sequence of one copy of a unit that reads a signal which another copy has of its own."""
-    for u in look.project.units:
-        prefixes = (u.prefix, *u.copies)
-        owner = {copied_name(u, p, n).lower(): p for p in prefixes for n in u.signals}
-        of = {copied_name(u, p, n).lower(): p for p in prefixes for n in u.sequences}
-        for name, prefix in owner.items():
-            for use in look.used(name, "read"):
-                here = of.get(use.place.sequence.lower(), prefix)
-                if here != prefix:
-                    signal = look.project.signal(name)
-                    told = signal.name if signal is not None else name
-                    own = copied_name(u, here, next(n for n in u.signals if copied_name(u, prefix, n).lower() == name))
-                    yield warning("other-copy", use.place, f"{told} is of another copy of {u.name}",
-                                  f"read {own}, if it is its own that is meant")  # fmt: skip
-
-
-RULES = (set_never_cleared, timer_in_a_step, confirmed_too_late, other_copy)
+RULES = (set_never_cleared, timer_in_a_step, confirmed_too_late)

@@ -8,7 +8,18 @@ from spokeshave.engine.link import link_problems
 from spokeshave.model.answers import Answers
 from spokeshave.model.diagnostics import Diagnostic, Place, Severity, did_you_mean
 from spokeshave.model.project import Project
-from spokeshave.verify.check import actions, alarms, chart, data_flow, devices, recipes, scene, signals, text_rules
+from spokeshave.verify.check import (
+    actions,
+    alarms,
+    chart,
+    copies,
+    data_flow,
+    devices,
+    recipes,
+    scene,
+    signals,
+    text_rules,
+)
 from spokeshave.verify.check.look import Look, warning
 from spokeshave.verify.check.waivers import Sorted, sort_out
 from spokeshave.verify.progress import look as look_up
@@ -20,13 +31,14 @@ RULES = (
     *devices.RULES,
     *text_rules.RULES,
     *data_flow.RULES,
+    *copies.RULES,
     *alarms.RULES,
     *recipes.RULES,
     *scene.RULES,
 )
 _CODES_LIST = (
     "accepted-missing alarm-no-device alarm-of-nothing alarms-alike branches-gap branches-overlap condition-constant confirmed-too-late "
-    "contact-otherwise counter-never-reset dead-time-zero drives-unopposed equal-overshoots input-not-given "
+    "contact-otherwise copy-otherwise counter-never-reset dead-time-zero drives-unopposed equal-overshoots input-not-given "
     "interlock-circular level-for-edge movement-unconfirmed name-near no-longest opposed-together other-copy priorities-mixed "
     "read-nowhere recipe-no-setting recipes-alike reset-never-stored run-circle run-no-end run-not-awaited run-nothing scene-of-nothing "
     "section-never-joins section-unsound set-never-cleared statement-unreachable step-no-exit "
