@@ -29,6 +29,7 @@ from spokeshave.model.edits import EditError
 from spokeshave.model.positions import Position, positions, put_position, remove_position
 from spokeshave.model.project import (
     Action,
+    AlarmRule,
     Body,
     Instance,
     Interlock,
@@ -204,35 +205,6 @@ def test_every_kind_of_deviation_is_named(roastery):
     assert finding.message == "copy B_ of Tray is not as the template: signal B_Flap is missing, and 2 more"
 
 
-@given(st.lists(st.integers(0, 7), max_size=6), st.randoms(use_true_random=False))
-def test_what_is_kept_of_a_comparison_is_what_a_new_one_finds(roastery, edits, chance):
-    """Each edit asks for all copies again, of which most have stayed as they were."""
-    project = add_copy(with_tray(roastery), "Tray", "B_")
-
-    def one_of(p: Project, field: str, change) -> Project:
-        items = list(getattr(p, field))
-        if items:
-            at = chance.randrange(len(items))
-            items[at : at + 1] = change(items[at])
-        return replace(p, **{field: tuple(items)})
-
-    def step_more(q: Sequence) -> list[Sequence]:
-        at = chance.randrange(len(q.steps))
-        return [replace(q, steps=tuple(replace(s, comment="why") if i == at else s for i, s in enumerate(q.steps)))]
-
-    kinds = (
-        lambda p: one_of(p, "sequences", step_more), lambda p: one_of(p, "signals", lambda s: []),
-        lambda p: one_of(p, "signals", lambda s: [replace(s, type=Type.INT)]),
-        lambda p: one_of(p, "devices", lambda d: [replace(d, comment="c", wires=d.wires[1:])]),
-        lambda p: one_of(p, "interlocks", lambda i: []), lambda p: one_of(p, "trips", lambda t: []),
-        lambda p: one_of(p, "scenarios", lambda s: []), lambda p: replace(p, closing=f"{p.closing}\n"),
-    )  # fmt: skip
-    for edit in edits:
-        project = kinds[edit](project)
-        fresh = tuple(compare_copy(project, project.units[0], "B_"))
-        assert deviations(project, project.units[0], "B_") == fresh
-
-
 @pytest.mark.parametrize(
     ("prefix", "why"), [("", "there would be a second"), ("9", "is not a name"), ("Roast.", "is not a name")]
 )
@@ -304,6 +276,43 @@ def leaf() -> Project:
                    Scenario("Both", "at 0 s: set Go to 1\nrun for 2 s\nexpect order Main: Idle\nexpect never L_Drive")),
         units=(Unit("Leaf", "L_", ("L_There", "L_Free", "L_Drive", "L_Moves", "L_Near"), ("L_Leaf",)),),
     )  # fmt: skip
+
+
+FIELDS = (
+    "sequences",
+    "signals",
+    "devices",
+    "interlocks",
+    "trips",
+    "scenarios",
+    "instances",
+    "alarms",
+    "connections",
+    "opening",
+    "closing",
+)
+
+
+@settings(max_examples=300)
+@given(st.lists(st.tuples(st.sampled_from(FIELDS), st.integers(0, 40)), max_size=5))
+def test_what_is_kept_of_a_comparison_is_what_a_new_one_finds(edits):
+    """Each edit asks for all copies again, of which most have stayed as they were."""
+    project = add_copy(replace(leaf(), alarms=(AlarmRule("L_High", "L_Near"), AlarmRule("Any", "Ok"))), "Leaf", "R_")
+    for field, at in edits:
+        there = getattr(project, field)
+        if isinstance(there, str):
+            changed = there.replace("R_Free", "R_There") if at % 2 else f"{there}R_Near := L_Near;\n"
+        elif not there:
+            continue
+        else:
+            item, at = there[at % len(there)], at % len(there)
+            if field == "sequences":
+                way = replace(item.transitions[0], condition="R_Slow.Q AND Go")
+                item = replace(item, transitions=(way, *item.transitions[1:]))
+            changed = (*there[:at], *((item,) if field == "sequences" else ()), *there[at + 1 :])
+        project = replace(project, **{field: changed})
+        fresh = tuple(compare_copy(project, project.units[0], "R_"))
+        assert deviations(project, project.units[0], "R_") == fresh
 
 
 def test_a_copy_takes_all_that_protects_and_tells_what_it_leaves_behind():

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from operator import is_
 
-from spokeshave.language.unit_texts import one_line
+from spokeshave.language.unit_texts import WORD, one_line, texts_of
 from spokeshave.language.units import among, copied_name, copy_of, image, own_signal
+from spokeshave.model.answers import Answers
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.positions import positions
 from spokeshave.model.project import Project, Sequence, Unit
@@ -36,7 +36,7 @@ def deviations(project: Project, unit: Unit, prefix: str) -> tuple[Deviation, ..
     """
     basis = _basis(project, unit, prefix)
     known = _known.get((unit.name, prefix))
-    if known is not None and len(known[0]) == len(basis) and all(map(is_, known[0], basis)):
+    if known is not None and known[0] == basis:
         return known[1]
     if len(_known) >= MOST:
         _known.clear()
@@ -46,29 +46,32 @@ def deviations(project: Project, unit: Unit, prefix: str) -> tuple[Deviation, ..
 
 
 def _basis(project: Project, unit: Unit, prefix: str) -> tuple[object, ...]:
-    """What a comparison looks at, by identity: parts of a file are frozen."""
+    """What a comparison looks at: parts of a file, which are the same objects until they are changed."""
     p = project
 
     def of(names: tuple[str, ...]) -> set[str]:
         return {n.lower() for n in names} | {copied_name(unit, prefix, n).lower() for n in names}
 
     sequences, devices, signals = of(unit.sequences), of(unit.devices), of(unit.signals)
-    common = (
-        unit,
-        p.opening,
-        p.closing,
-        p.interlocks,
-        p.opposed,
-        p.trips,
-        p.alarms,
-        p.scenarios,
-        p.instances,
-        p.connections,
-    )
+    logic = (p.opening, p.closing, p.interlocks, p.opposed, p.trips, p.alarms, p.scenarios, p.instances, p.connections)
     own = [x for items, names in ((p.sequences, sequences), (p.devices, devices), (p.signals, signals))
            for x in items if x.name.lower() in names]  # fmt: skip
     # A scenario or an alarm is the unit's if it speaks of nothing else that is worked out: of any signal, then.
-    return (*common, *own, *(p.signals if p.scenarios or p.alarms else ()))
+    return (unit, *logic, *own, _mentioned(p), *(p.signals if p.scenarios or p.alarms else ()))
+
+
+def _words_of(q: Sequence) -> frozenset[str]:
+    """The words in the texts of a sequence, in lower case."""
+    return frozenset(w for text in texts_of(q) for w in WORD.findall(text.lower()))
+
+
+def _mentions(project: Project) -> frozenset[tuple[str, str]]:
+    """Which sequence has a word that is a block instance in it: an instance is the unit's if nobody else calls it."""
+    instances = {i.name.lower() for i in project.instances}
+    return frozenset((q.name.lower(), w) for q in project.sequences if instances for w in instances & _words_of(q))
+
+
+_mentioned = Answers(_mentions, most=2)
 
 
 def compare_copy(project: Project, unit: Unit, prefix: str) -> list[Deviation]:

@@ -27,7 +27,7 @@ from spokeshave.model.project import (
 )
 
 _SCENARIO = Where(kind="scenario")
-_WORD = re.compile(r"\w+")
+WORD = re.compile(r"\w+")
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,7 +67,7 @@ def _written(s: sx.Statement) -> Iterator[str]:
             yield from _written(inner)
 
 
-def _texts_of(q: Sequence) -> list[str]:
+def texts_of(q: Sequence) -> list[str]:
     """The texts of a sequence but for the names of what its actions act on."""
     texts = [q.hold_when, q.restart_when, *(t.condition for t in q.transitions), *(b.text for b in q.bodies)]
     return texts + [x for s in q.steps for x in (s.permissive, s.longest, s.shortest, *(a.time for a in s.actions))]
@@ -112,7 +112,7 @@ class Named:
         """The block instances that texts of a sequence name. Only texts with such a word in them are looked at."""
         if not self.instances:
             return set()
-        maybe = [x for x in _texts_of(q) if not self.instances.isdisjoint(_WORD.findall(x.lower()))]
+        maybe = [x for x in texts_of(q) if not self.instances.isdisjoint(WORD.findall(x.lower()))]
         found = (r.target for text in maybe for r in references(text, self.names, Where(q.name)))
         return {t.name for t in found if t.kind == "instance"}
 
@@ -152,7 +152,7 @@ class Belongings:
         return bool(users or called) and all(s <= self.signals or not s for s in signals)
 
     def _of_sequence(self, q: Sequence) -> set[Target]:
-        texts = _texts_of(q)
+        texts = texts_of(q)
         texts += [a.target for s in q.steps for a in s.actions if self.project.signal(a.target) is not None]
         return {r.target for text in texts for r in references(text, self.names, Where(q.name))}
 
