@@ -278,8 +278,22 @@ def test_the_last_way_by_priority_may_be_open_at_once():
     assert not {("condition-constant", "3"), ("no-longest", "Closing")} & last and "condition-constant" not in {
         c for c, _ in last
     }
+    for time, goes_on in (("Closing.T >= T#3s", True), ("Closing.T >= T#3s AND Closed", False)):
+        timed = chart(G, steps=steps, transitions=(*ways[:3], replace(ways[3], condition=time)))
+        assert goes_on is (("no-longest", "Closing") not in {(d.code, d.place.item) for d in findings(timed)})
     first = chart(G, steps=steps, transitions=(*ways[:2], replace(ways[2], priority=2), replace(ways[3], priority=1)))
     assert "condition-constant" in {d.code for d in findings(first)}
+
+
+def test_bodies_of_one_step_at_a_time_may_write_one_output():
+    bodies = tuple(Body(name, f"Horn := {value};") for name, value in (("Loud", "TRUE"), ("Still", "FALSE")))
+    steps = tuple(
+        replace(s, actions=(*s.actions, Action(Qualifier.N, name))) for s, name in zip(MAIN.steps, ("Loud", "Still"))
+    )
+    steps = (*steps, *MAIN.steps[2:])
+    project = chart(signal(G, Signal("Horn", OUT)), steps=steps, bodies=(*MAIN.bodies, *bodies))
+    assert "written-twice" not in {d.code for d in findings(project)}
+    assert "written-twice" in {d.code for d in findings(replace(project, closing="Horn := FALSE;"))}
 
 
 @pytest.mark.parametrize("drives", [("Up", "Down"), ("Up", ""), ("", "Down")])

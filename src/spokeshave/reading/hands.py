@@ -16,8 +16,11 @@ from spokeshave.engine.stimuli import Stimulus
 from spokeshave.model.project import Project, Signal, SignalClass, Type
 
 _NUMBERS = (0, 1, 2, 3, 5, 9, 10, 11, 50, 99, 100, 101, 1000)
+_TIMES = (0, 10, 100, 1_000, 3_000, 5_010, 20_000, 60_010, 600_000)
 LONGEST = 6_000
 """Scans that are waited for a transition."""
+SHORTER = 200
+"""The same in a run that rests in each state anyway."""
 TRIES = 60
 """Values of the inputs that are tried for one transition."""
 
@@ -40,28 +43,45 @@ def at_random(project: Project, seed: int, scans: int) -> Iterator[Stimulus]:
 def _value(s: Signal, chance: random.Random) -> Any:
     if s.type is Type.BOOL:
         return chance.random() < 0.5
-    number = chance.choice(_NUMBERS)
+    number = chance.choice(_TIMES if s.type is Type.TIME else _NUMBERS)
     return float(number) if s.type is Type.REAL else number
 
 
-def aimed(project: Project, program: Program, seed: int, scans: int) -> Session:
+def aimed(project: Project, program: Program, seed: int, scans: int, rest: int = 0, patience: int = 0) -> Session:
     """A run that is led through every transition as often as it can be done in about so many scans: at each step the one that
-    was taken least is wanted, and inputs are looked for under which it clears. Its log has the stimuli.
+    was taken least is wanted, and inputs are looked for under which it clears. Its log has the stimuli. Inputs with which nothing
+    leads on are kept for `rest` scans in each state once, and for `patience` scans where none were found for what is wanted: what
+    comes by time alone shows there.
     """
     chance, inputs = random.Random(seed), inputs_of(project)
+    rested: list[list[list[int]]] = []
+    longest = SHORTER if rest or patience else LONGEST
     session, taken = Session(program), Counter[tuple[int, int]]()
     session.scan()
     for _ in range(200 + 10 * sum(len(w.sources) for q in program.sequences for x in q.steps for w in x.ways)):
         if session.k >= scans or session.stopped is not None:
             break
         before = [list(a) for a in session.situation.active]
+        if rest and before not in rested:
+            rested.append(before)
+            if _still(session, inputs, chance):
+                session.run_to(min(scans, session.k + rest), partial(_elsewhere, before))
+            continue
         wanted = _wanted(session, taken, chance)
-        if wanted is not None:
-            taken[wanted[0], wanted[1].index] += 1
-            _prepare(session, inputs, wanted[1], chance)
-        else:
+        if wanted is None:
             _move(session, inputs, chance)
-        wait = chance.choice((1, 2, 5, 30, LONGEST)) if wanted is not None else chance.choice((1, 3, 40))
+        else:
+            taken[wanted[0], wanted[1].index] += 1
+            found = _prepare(session, inputs, wanted[1], chance)
+            if (
+                patience
+                and not found
+                and not _with_an_edge(session, inputs, wanted[1], chance)
+                and _still(session, inputs, chance)
+            ):
+                session.run_to(min(scans, session.k + patience), partial(_elsewhere, before))
+                continue
+        wait = chance.choice((1, 2, 5, 30, longest)) if wanted is not None else chance.choice((1, 3, 40))
         end = min(session.k + wait, scans)
         while session.k < end and session.situation.active == before and session.stopped is None:
             had = session.k
@@ -106,27 +126,62 @@ def _wanted(session: Session, taken: Counter[tuple[int, int]], chance: random.Ra
     return chance.choice([x for x in ways if taken[x[0], x[1].index] == least])
 
 
-def _prepare(session: Session, inputs: list[Signal], way: Way, chance: random.Random) -> None:
-    """Values of the inputs under which a transition clears, if some are found; else any. Where it waits for an edge, the
-    inputs are turned over for a scan before.
+def _prepare(session: Session, inputs: list[Signal], way: Way, chance: random.Random) -> bool:
+    """Puts values of the inputs under which a transition clears, if some are found; else any. Where it waits for an edge, the
+    inputs are turned over for a scan before. Returns whether some were found.
     """
     v, slots = list(session.situation.v), session.program.slots
     if chance.random() < 0.3:
         _move(session, inputs, chance)
         session.scan()
+    found = False
     for _ in range(TRIES):
         values = {s.name: _value(s, chance) for s in inputs}
         for name, value in values.items():
             v[slots[name.lower()]] = value
         v[0] = []
-        try:
-            found = may_clear(way, v)
-        except Exception:
-            found = True
-        if found:
+        if found := _clears(way, v):
             break
-    for name, value in values.items() if inputs else ():
+    for name, value in values.items():
         _put(session, name, value)
+    return found
+
+
+def _with_an_edge(session: Session, inputs: list[Signal], way: Way, chance: random.Random) -> bool:
+    """Tries it again behind a scan with all switches off, and one with all of them on: what waits for an edge has one then."""
+    before = [list(a) for a in session.situation.active]
+    for on in (False, True):
+        for s in inputs:
+            if s.type is Type.BOOL:
+                _put(session, s.name, on)
+        session.scan()
+        if session.situation.active != before or _prepare(session, inputs, way, chance):
+            return True
+    return False
+
+
+def _still(session: Session, inputs: list[Signal], chance: random.Random) -> bool:
+    """Puts inputs under which no transition out of the active steps clears; False where none are found."""
+    v, slots = list(session.situation.v), session.program.slots
+    ways = [w for q in session.program.sequences for a in session.situation.active[q.index] for w in q.steps[a].ways]
+    for _ in range(TRIES if inputs else 1):
+        values = {s.name: _value(s, chance) for s in inputs}
+        for name, value in values.items():
+            v[slots[name.lower()]] = value
+        v[0] = []
+        if not any(_clears(w, v) for w in ways):
+            for name, value in values.items():
+                _put(session, name, value)
+            return True
+    return False
+
+
+def _clears(way: Way, v: list[Any]) -> bool:
+    """Whether a transition may clear; one whose condition stops is tried."""
+    try:
+        return may_clear(way, v)
+    except Exception:
+        return True
 
 
 def _put(session: Session, name: str, value: Any) -> None:

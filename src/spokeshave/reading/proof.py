@@ -4,6 +4,9 @@ one scan earlier, since a mark acts in the scan in which its step is entered (th
 
 from __future__ import annotations
 
+import re
+from contextlib import suppress
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -11,7 +14,9 @@ from spokeshave.engine.link import LinkError, link
 from spokeshave.engine.program import Program
 from spokeshave.engine.session import Session
 from spokeshave.engine.trace import Trace
-from spokeshave.model.project import Project, SignalClass
+from spokeshave.language.literals import time_ms
+from spokeshave.model.diagnostics import several
+from spokeshave.model.project import Project, SignalClass, Type
 from spokeshave.reading.hands import aimed, at_random, coincident
 from spokeshave.verify.progress import look
 
@@ -19,10 +24,13 @@ LONG_RUNS, LONG, SHORT_RUNS, SHORT = 4, 1200, 80, 12
 """Runs and their scans: long ones go round, short ones try what can happen only once, behind the start."""
 AIMED_RUNS, AIMED = 3, 5_000
 """Runs that lead through the transitions, and their scans."""
+RESTING_RUNS, LEAST_REST, MOST_REST, RESTED = 3, 100, 3_000, 8_000
+"""Runs that rest, the first in each state, others where nothing else leads on; how many scans, and all their scans."""
 VARIANTS = 3
 """How often each of them is run: as it is, then with other inputs moving just where the state changes."""
 
 
+_TIMES = re.compile(r"\b(?:T|TIME)#[\w.]+", re.IGNORECASE)
 LEFT = 0.5
 """What each form that is compared leaves of the progress that is told: nobody knows how many there will be."""
 
@@ -45,6 +53,8 @@ class Proof:
         self.stops = ""
         """Where the text itself stops in one of the runs."""
         self._kept: dict[tuple[int, int], Session] = {}
+        self._entered: set[str] = set()
+        """The flags of the steps that some run of the last form entered."""
         try:
             self.texts = [link(w) for w in written]
         except LinkError:  # a text that cannot run has no behaviour yet; the check says what is wrong
@@ -55,8 +65,12 @@ class Proof:
         if not self.texts:
             return "the text cannot run yet, so it was not compared"
         outputs = "all outputs come one scan earlier" if self.early else "the outputs change in the same scans"
-        names = ", ".join(q.name for q in project.sequences if q.name.lower() in self.states)
-        return f"{names}: {self.runs} runs beside the text, {self.scans:,} scans: the state changes in the same scans, {outputs}"
+        mine = [q for q in project.sequences if q.name.lower() in self.states]
+        names = ", ".join(q.name for q in mine)
+        never = [s.name if len(mine) == 1 else f"{q.name}.{s.name}" for q in mine for s in q.steps
+                 if f"{q.name}.{s.name}.X" not in self._entered]  # fmt: skip
+        but = f"; no run came to {several(never)}" if never else ""
+        return f"{names}: {self.runs} runs beside the text, {self.scans:,} scans: the state changes in the same scans, {outputs}{but}"
 
     def difference(self, project: Project) -> str:
         """The first difference of a sequence and the text, in words; empty for none, and for a text that cannot run."""
@@ -80,6 +94,7 @@ class Proof:
         """The first difference of a sequence and one of the texts."""
         self.text = text
         self.early, self.runs, self.scans = False, 0, 0
+        self._entered.clear()
         self.same = self.later = self._odd_same = self._odd_later = ""
         for n in range(SHORT_RUNS + LONG_RUNS):
             look(1 - LEFT ** (self.forms + n / (SHORT_RUNS + LONG_RUNS) / 2))
@@ -99,12 +114,18 @@ class Proof:
                     one.run_for(scans * project.period_ms)
                 if found := self._differ(project, one, self._run_of_text(one, scans)):
                     return found
+        for n in range(RESTING_RUNS):
+            long = _rest(project, text)
+            one = aimed(project, chart, n, RESTED, long if n == 0 else 0, long if n else 0)
+            if found := self._differ(project, one, self._run_of_text(one, one.k)):
+                return found
         self.early = bool(self.same)
         return ""
 
     def _differ(self, project: Project, one: Session, two: Session) -> str:
         """The first difference of a run of the chart and that of the text."""
         entered = _entered(one.trace)
+        self._entered.update(one.trace.recorded[c].name for c in entered)
         self.runs += 1
         self.scans += two.trace.scan_count
         for q in project.sequences:
@@ -160,6 +181,18 @@ class Proof:
             return ""
         k = int(other[0]) + 1
         return f"at {k * project.period_ms} ms {name} is {b[k]:g} in the text and {a[k]:g} in the sequence"
+
+
+def _rest(project: Project, text: Program) -> int:
+    """How many scans a run rests in a state: behind the longest time that the texts and settings name, within bounds."""
+    p, named = text.project, []
+    for word in _TIMES.findall(f"{p.opening} {p.closing}"):
+        with suppress(ValueError):  # of a comment
+            named.append(time_ms(word))
+    named += [int(s.start) for s in p.variables if s.type is Type.TIME]
+    most = MOST_REST * project.period_ms
+    scans = max((ms for ms in named if ms <= most), default=0) // project.period_ms
+    return max(LEAST_REST, scans + LEAST_REST)
 
 
 def _values(trace: Trace, name: str) -> NDArray[np.float64]:

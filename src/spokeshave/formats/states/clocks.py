@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections import Counter
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
+from functools import partial
 
 from spokeshave.formats.states.find import Block, Machine, Side
 from spokeshave.formats.states.flow import Flow
@@ -14,6 +16,7 @@ from spokeshave.formats.states.fold import (
     is_false,
     is_true,
     names_in,
+    negated,
     read_by,
     same,
     written_by,
@@ -36,6 +39,8 @@ class Clocks:
     notes: list[tuple[sx.Span, str]] = field(default_factory=list)
     moved: dict[str, sx.BlockCall] = field(default_factory=dict)
     """Calls that stand above the branches now."""
+    asked: dict[str, list[sx.Binary] | None] = field(default_factory=dict)
+    """The comparisons of the ET of each timer; None where it is used otherwise."""
 
 
 def take_clocks(
@@ -52,6 +57,7 @@ def take_clocks(
         following = {}
     clocks, m = Clocks(), flow.m
     calls = {low: list(_calls(flow, low)) for low in instances}
+    clocks.asked = _times_asked(flow, instances)
     for low, instance in instances.items():
         mine = calls[low]
         if instance.kind in _EDGES and len(mine) == 1 and mine[0][0] is Side.ABOVE:
@@ -61,6 +67,8 @@ def take_clocks(
             _timer(flow, low, mine[0][0], mine[0][1], period_ms, written, following, clocks, wanted)
         elif instance.kind == "TON" and times and mine and not any(isinstance(where, Side) for where, _ in mine):
             _in_branches(flow, low, mine, period_ms, clocks)
+        if clocks.asked[low] is None:
+            clocks.dropped.discard(low)  # its time is used, and would stand still
     if times:
         _own_clock(flow, m, period_ms, clocks)
     return clocks
@@ -114,6 +122,62 @@ def _edge(flow: Flow, low: str, word: str, call: sx.BlockCall, written: set[str]
     clocks.notes.append((call.span, f"{call.instance} is {expression_text(rising)}"))
 
 
+def _compared(tree: sx.Expression) -> Iterator[tuple[str, sx.Binary, int]]:
+    """The comparisons of the ET of timers with a time that stands right of it: the timer, the comparison, its milliseconds."""
+    match tree:
+        case sx.Binary(op=">=" | "<", left=sx.Name(parts=(name, part)), right=sx.Literal(type=Type.TIME, value=ms)):
+            if part.lower() == "et":
+                yield name.lower(), tree, int(ms)
+    for inner in sx.parts(tree):
+        yield from _compared(inner)
+
+
+def _times_asked(flow: Flow, instances: dict[str, Instance]) -> dict[str, list[sx.Binary] | None]:
+    """Of each timer the comparisons of its ET; None where its ET is used otherwise, or compared with what may be beyond its PT."""
+    texts = [e for s in every_statement((*flow.around, *flow.m.inside)) for e in sx.children(s)[0]] + [flow.m.guard]
+    used = Counter(name.removesuffix(".et") for tree in texts for name in names_in(tree) if name.endswith(".et"))
+    found: dict[str, list[sx.Binary] | None] = {low: [] for low in instances}
+    if not used:
+        return found
+    asked: dict[str, list[tuple[sx.Binary, int]]] = {}
+    for tree in texts:
+        for low, x, ms in _compared(tree):
+            asked.setdefault(low, []).append((x, ms))
+    for low in used.keys() & found.keys():
+        mine, most = asked.get(low, []), _least_pt([call for _, call in _calls(flow, low)])
+        within = len(mine) == used[low] and all(0 < ms <= most for _, ms in mine)
+        found[low] = [x for x, _ in mine] if within else None
+    return found
+
+
+def _least_pt(calls: list[sx.BlockCall]) -> int:
+    """The shortest PT of the calls that may start a timer, in milliseconds; 0 where one is no literal."""
+    most: list[int] = []
+    for given in (_inputs(call) or {} for call in calls):
+        if not is_false(given.get("in", FALSE)):
+            pt = given.get("pt")
+            most.append(int(pt.value) if isinstance(pt, sx.Literal) and pt.type is Type.TIME else 0)
+    return min(most, default=0)
+
+
+def _know(
+    flow: Flow, low: str, n: int, reached: Callable[[sx.Expression], sx.Expression], pt: sx.Expression | None,
+    asked: list[sx.Binary],
+) -> None:  # fmt: skip
+    """What a timer says in a state: that `pt` is over and, where its ET is compared, that those times are; `reached` says so of
+    a time. Without `pt` it is off there.
+    """
+    known = flow.special.setdefault(n, {})
+    known[f"{low}.q"] = FALSE if pt is None else reached(pt)
+    for x in asked:
+        over = FALSE if pt is None else reached(x.right)
+        known[expression_text(x).lower()] = over if x.op == ">=" else _not_yet(over)
+
+
+def _not_yet(over: sx.Expression) -> sx.Expression:
+    return replace(over, op="<=") if isinstance(over, sx.Binary) else negated(over)
+
+
 def _timer(
     flow: Flow, low: str, side: Side, call: sx.BlockCall, period_ms: int, written: set[str],
     following: dict[str, set[int]], clocks: Clocks, wanted: tuple[bool, bool],
@@ -123,16 +187,17 @@ def _timer(
     if given is None or set(given) != {"in", "pt"}:
         return
     names, pt = set(names_in(given["in"])), given["pt"]
-    if times and (last := last_of(flow)) and _asks(given["in"], "=", m, last):
+    asked = clocks.asked[low] or []
+    if times and (last := last_of(flow)) and _says_same(given["in"], flow, last):
         for n in m.branches:  # off in the scan in which the last state follows, so it begins one scan late
-            flow.special.setdefault(n, {})[f"{low}.q"] = _reached(m, n, pt, 2, period_ms)
+            _know(flow, low, n, partial(_reached, m, n, late=2, period_ms=period_ms), pt, asked)
         clocks.dropped |= {low, last}
         clocks.notes.append((call.span, f"{call.instance} is the time of each step, which begins a scan behind it"))
         return
     asks_state = bool(names & {m.var, m.next})
     flags = names & set(following)
     if not asks_state and not flags:
-        if edges and side is Side.ABOVE and not names & written and not set(names_in(pt)) & written:
+        if edges and side is Side.ABOVE and not names & written and not set(names_in(pt)) & written and not asked:
             held = sx.Call("HELD", (sx.Argument("", given["in"]), sx.Argument("", pt)), NOWHERE)
             for n in m.branches:
                 flow.special.setdefault(n, {})[f"{low}.q"] = held
@@ -146,7 +211,7 @@ def _timer(
         known |= {f: sx.Literal(n in following[f], Type.BOOL, NOWHERE) for f in flags}
         tests[n] = folded(given["in"], known)
     on = [n for n, t in tests.items() if is_true(t)]
-    if times and side is Side.BELOW and on and all(is_true(t) or is_false(t) for t in tests.values()):
+    if times and side is Side.BELOW and on and not asked and all(is_true(t) or is_false(t) for t in tests.values()):
         _behind(flow, low, call, pt, on, period_ms, clocks)
     if not times or not on or not all(is_false(t) for n, t in tests.items() if n not in on):
         return
@@ -155,12 +220,19 @@ def _timer(
     late = 2 if side is Side.BETWEEN and asks_state else 1
     reached = {n: _reached(m, n, pt, late, period_ms) for n in on}
     for n in m.branches:
-        flow.special.setdefault(n, {})[f"{low}.q"] = reached.get(n, FALSE)
+        _know(flow, low, n, partial(_reached, m, n, late=late, period_ms=period_ms), pt if n in on else None, asked)
     clocks.dropped.add(low)
     told = several(map(expression_text, reached.values()))
     clocks.notes.append(
         (call.span, f"{call.instance} is the time of {'a step' if len(on) == 1 else 'each step'}: {told}")
     )
+
+
+def _says_same(tree: sx.Expression, flow: Flow, last: str) -> bool:
+    """Whether an expression says that the state is the last one, or that a flag which says it is another is off."""
+    if isinstance(tree, sx.Unary) and tree.op == "NOT":
+        return str(tree.operand).lower() in entry_flags(flow.m, last, flow.around)
+    return _asks(tree, "=", flow.m, last)
 
 
 def _behind(
@@ -199,6 +271,7 @@ def _in_branches(
 ) -> None:
     """A timer that states start for themselves: `Wait(IN := TRUE, PT := T#2s)` in the branch, `IN := FALSE` where it is left."""
     found: dict[int, sx.Expression] = {}
+    started: dict[int, sx.Expression] = {}
     for n in flow.m.branches:
         mine = [call for where, call in calls if where == n]
         starts = [c for c in mine if (g := _inputs(c)) is not None and "in" in g and is_true(folded(g["in"], {}))]
@@ -210,13 +283,21 @@ def _in_branches(
             given = _inputs(starts[0])
             if first is None or given is None or "pt" not in given:
                 return
+            started[n] = given["pt"]
             found[n] = _reached(flow.m, n, given["pt"], 1, period_ms)
             clocks.notes.append(
                 (starts[0].span, f"{starts[0].instance} is the time of a step: {expression_text(found[n])}")
             )
     if found:
         for n in flow.m.branches:
-            flow.special.setdefault(n, {})[f"{low}.q"] = found.get(n, FALSE)
+            _know(
+                flow,
+                low,
+                n,
+                partial(_reached, flow.m, n, late=1, period_ms=period_ms),
+                started.get(n),
+                clocks.asked[low] or [],
+            )
         clocks.dropped.add(low)
 
 

@@ -7,10 +7,10 @@ from collections.abc import Iterator
 from spokeshave.engine.link_sequence import transition_place
 from spokeshave.language.sub_sequences import awaits_end, end_of, ends_of
 from spokeshave.model.diagnostics import Diagnostic, Place, Severity
-from spokeshave.model.project import Project, Sequence, SignalClass
+from spokeshave.model.project import Project, Sequence, SignalClass, Step
 from spokeshave.verify.check.chart import is_otherwise
 from spokeshave.verify.check.devices import both_ways
-from spokeshave.verify.check.look import Look, advice, warning
+from spokeshave.verify.check.look import Look, advice, single_ways, warning
 from spokeshave.verify.turned_off import TurnedOff
 from spokeshave.verify.usage import Use, uses_in_expression
 
@@ -71,16 +71,24 @@ def run_not_awaited(look: Look) -> Iterator[Diagnostic]:
 
 
 def no_longest(look: Look) -> Iterator[Diagnostic]:
-    """A step that awaits an input without a longest time: when it never comes, nobody is told."""
+    """A step that awaits an input without a longest time: when it never comes, nobody is told. One that a time alone ends goes on."""
     for q in look.project.sequences:
         for s in q.steps:
             if s.longest.strip() or s.name == q.initial or any(is_otherwise(q, i) for i, _ in q.leaving(s.name)):
                 continue
             awaited = [n for _, t in q.leaving(s.name) for n in _inputs(look.project, t.condition, s.name)]
-            if awaited:
+            if awaited and not any(_by_time(q, s, t.condition, look.project) for _, t in single_ways(q, s.name)):
                 yield advice("no-longest", Place("step", q.name, s.name),
                              f"{s.name} awaits {awaited[0]} and has no longest time",
                              "set one, so that a signal that never comes is told")  # fmt: skip
+
+
+def _by_time(q: Sequence, step: Step, condition: str, project: Project) -> bool:
+    """Whether a condition asks for nothing but the time of the step, against times that stand still."""
+    names = {use.name for use in uses_in_expression(condition, Place())}
+    own = {f"{step.name}.t".lower(), f"{q.name}.{step.name}.t".lower()}
+    still = {s.name.lower() for s in project.settings}
+    return bool(names & own) and names <= own | still
 
 
 def _inputs(project: Project, condition: str, step: str) -> list[str]:

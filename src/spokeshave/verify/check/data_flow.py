@@ -53,6 +53,24 @@ def timer_in_a_step(look: Look) -> Iterator[Diagnostic]:
                           "call it in opening or closing logic with the step in its IN, or wait by the step's own time")  # fmt: skip
 
 
+def block_never_called(look: Look) -> Iterator[Diagnostic]:
+    """A block whose outputs are read and that no text calls: they stay as they are at the start."""
+    if len(look.statements) < 2 + sum(len(q.bodies) for q in look.project.sequences):
+        return  # a text cannot be read yet, and may call it
+    called = {str(s.instance).lower() for _, s in look.each_statement() if isinstance(s, sx.BlockCall)}
+    for i in look.project.instances:
+        read = [
+            u
+            for name, found in look.by_name.items()
+            if name.partition(".")[0] == i.name.lower()
+            for u in found
+            if u.how == "read"
+        ]
+        if i.name.lower() not in called and read:
+            yield warning("block-never-called", read[0].place, f"{i.name} is read here, and called nowhere: it never runs",
+                          f"call it in the opening logic, {i.name}(...);")  # fmt: skip
+
+
 def confirmed_too_late(look: Look) -> Iterator[Diagnostic]:
     """A movement that one step begins and lets go of, and whose end switch only a later step awaits."""
     for d in look.project.devices:
@@ -86,4 +104,4 @@ def _late(q: Sequence, device: Device, output: str, switch: str, awaited: list[i
                           f"await {switch} in {step.name}, or go on with {output} in {later}")  # fmt: skip
 
 
-RULES = (set_never_cleared, timer_in_a_step, confirmed_too_late)
+RULES = (set_never_cleared, timer_in_a_step, block_never_called, confirmed_too_late)

@@ -37,7 +37,8 @@ RULES = (
     *scene.RULES,
 )
 _CODES_LIST = (
-    "accepted-missing alarm-no-device alarm-of-nothing alarms-alike branches-gap branches-overlap condition-constant confirmed-too-late "
+    "accepted-missing alarm-no-device alarm-of-nothing alarms-alike block-never-called branches-gap "
+    "branches-overlap condition-constant confirmed-too-late "
     "contact-otherwise copy-otherwise counter-never-reset dead-time-zero drives-unopposed equal-overshoots input-not-given "
     "interlock-circular level-for-edge movement-unconfirmed name-near no-longest opposed-together other-copy priorities-mixed "
     "read-nowhere recipe-no-setting recipes-alike reset-never-stored run-circle run-no-end run-not-awaited run-nothing scene-of-nothing "

@@ -160,12 +160,16 @@ def interlock_never_lets(look: Look) -> Iterator[Diagnostic]:
 
 
 def written_twice(look: Look) -> Iterator[Diagnostic]:
-    """An output that several texts write: which of them has its way hangs on which runs last."""
+    """An output that several texts write: which of them has its way hangs on which runs last. Bodies of a sequence that is in one
+    step at a time count as one text.
+    """
+    single = {q.name for q in look.project.sequences if all(len(t.targets) == 1 for t in q.transitions)}
     for s in look.project.signals:
         if s.cls is not SignalClass.OUTPUT:
             continue
         places = list(dict.fromkeys(u.place.spot(0, 0) for u in look.used(s.name, "write") if u.place.kind != "trip"))
-        if len(places) > 1:
+        texts = {p.sequence if p.kind == "body" and p.sequence in single else str(p) for p in places}
+        if len(texts) > 1:
             yield warning("written-twice", Place("signal", item=s.name), f"{s.name} is written by {' and by '.join(map(str, places))}",
                           "write it in one place, and tell that place by internals")  # fmt: skip
 
