@@ -294,19 +294,22 @@ class VariableReader:
 
     def guess_classes(self, read: set[str], written: set[str]) -> None:
         """Where a text declares no inputs, what it reads and nothing sets is one; where it declares no outputs, what it sets and
-        nothing reads. `read` and `written` are names in lower case.
+        nothing reads. What has a value at first and is only read is a setting. `read` and `written` are names in lower case.
         """
         had = {s.cls for s in self.signals.values()}
         for low, s in list(self.signals.items()):
-            if s.cls is not SignalClass.INTERNAL or s.initial is not None:
+            if s.cls is not SignalClass.INTERNAL:
                 continue
             cls = None
-            if SignalClass.INPUT not in had and low in read and low not in written:
+            if s.initial is not None:
+                cls = SignalClass.SETTING if low in read and low not in written else None
+            elif SignalClass.INPUT not in had and low in read and low not in written:
                 cls = SignalClass.INPUT
             elif SignalClass.OUTPUT not in had and low in written and low not in read and s.type is Type.BOOL:
                 cls = SignalClass.OUTPUT
             if cls is not None:
                 self.signals[low] = replace(s, cls=cls)
                 line = self.origins.found[("signal", "", low, -1)][0][1][0]
-                why = "since nothing sets it" if cls is SignalClass.INPUT else "since nothing reads it"
-                self.told.append((line, f"{s.name} is taken as an {cls}, {why}"))
+                why = "since nothing reads it" if cls is SignalClass.OUTPUT else "since nothing sets it"
+                a = "a" if cls is SignalClass.SETTING else "an"
+                self.told.append((line, f"{s.name} is taken as {a} {cls}, {why}"))
