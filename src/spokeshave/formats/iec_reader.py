@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 
 from spokeshave.formats.errors import FormatError
@@ -14,6 +15,7 @@ from spokeshave.formats.states.choices import Choices, Note
 from spokeshave.formats.states.find import Finder
 from spokeshave.formats.states.fold import read_by, written_by
 from spokeshave.formats.states.gathered import calls_gathered
+from spokeshave.formats.states.nested import nested_apart
 from spokeshave.formats.states.program import StateProgram
 from spokeshave.language import syntax as sx
 from spokeshave.language.references import Where
@@ -108,13 +110,17 @@ class Reader(RoutineReader):
         finder = Finder(name, self.text, dict(self.signals), fail, self.instances, self.named)
         if not self.surrounded and (len(statements) != 1 or not isinstance(statements[0], sx.Case)):
             return False
-        found = finder.find(calls_gathered(statements))
+        gathered = calls_gathered(statements)
+        found, beside = finder.find(gathered), None
         if not found.machines:
             return False
+        if (apart := nested_apart(gathered, finder.numbers)) != gathered:
+            with suppress(FormatError):  # inner states that cannot be read stay what the outer one does
+                beside = finder.find(apart)
         self.signals |= {low: s for low, s in finder.signals.items() if self.signals[low].initial != s.initial}
         self.guess_classes(read_by(statements), written_by(statements))
         finder.signals.update(self.signals)
-        self.cases.append(StateProgram(found, finder, text, len(self.sequences), self.text))
+        self.cases.append(StateProgram(found, finder, text, len(self.sequences), self.text, beside))
         return True
 
     def project(self, choices: Choices | None = None) -> Project:

@@ -36,12 +36,15 @@ class Choices:
 
     trip: bool = True
     """An override that leads from every state to one of them is a trip, else a way out of each step."""
+    nested: bool = True
+    """A CASE inside a state of another one is a sequence beside that, else what this state does."""
     apart: frozenset[str] = frozenset()
     """Variables, by their names in lower case, that opening logic sets as the text does, whatever becomes of the others."""
 
     @property
     def losses(self) -> int:
-        return sum(not getattr(self, name) for name in FLAGS)
+        """How much of the nicest form is lost; states that are a text are worse than what is lost elsewhere."""
+        return sum(not getattr(self, name) for name in FLAGS) + 2 * (not self.nested)
 
 
 FLAGS = tuple(f.name for f in fields(Choices) if f.name != "apart")

@@ -18,7 +18,6 @@ from spokeshave.formats.states.fold import (
     is_true,
     negated,
     number,
-    read_by,
     stripped,
     value_of,
     written_by,
@@ -272,7 +271,7 @@ class Finder:
 
     def _holds_states(self, block: Block) -> bool:
         return any(
-            (isinstance(s, sx.Case) and self._counts(s.selector) and bool(written_by((s,)) & self._numbers))
+            (isinstance(s, sx.Case) and self._counts(s.selector) and bool(written_by((s,)) & self.numbers))
             or (isinstance(s, sx.If) and (self._is_chain_of_states(s) or self._is_around_states(s)))
             for s in block
         )
@@ -287,13 +286,13 @@ class Finder:
         return any(map(self._holds_states, (*(inner for _, inner in s.branches), s.otherwise)))
 
     @cached_property
-    def _numbers(self) -> set[str]:
+    def numbers(self) -> set[str]:
         return {
             low for low, s in self.signals.items() if s.type in (Type.INT, Type.DINT) and s.cls is SignalClass.INTERNAL
         }
 
     def _counts(self, tree: sx.Expression) -> bool:
-        return isinstance(tree, sx.Name) and str(tree).lower() in self._numbers
+        return isinstance(tree, sx.Name) and str(tree).lower() in self.numbers
 
     def _copies(self, items: list[tuple[sx.Statement, sx.Expression]]) -> dict[str, str]:
         """Variables that take the value of another one whatever happens: `State := Next`."""
@@ -383,7 +382,7 @@ class Finder:
         for n, span in missing:
             if n in m.branches:
                 continue
-            left = case.otherwise or any(m.var in read_by((s,)) and m.next in written_by((s,)) for s in around)
+            left = case.otherwise or any(m.next in written_by((s,)) for s in around)
             if not left and n == start:
                 named = several(m.branches)
                 raise self.fail(

@@ -21,31 +21,47 @@ MOST_WAYS = 2000
 
 @dataclass(frozen=True, slots=True)
 class StateProgram:
-    """A program with states. `text` is its own text, `at` how many sequences stand before it, `whole` the file."""
+    """A program with states. `text` is its own text, `at` how many sequences stand before it, `whole` the file. `beside` is what
+    was found with the states inside other ones as machines of their own; None where there are none.
+    """
 
     found: Found
     finder: Finder
     text: str
     at: int
     whole: str
+    beside: Found | None = None
+
+    @property
+    def _machines(self) -> list[Machine]:
+        return [*self.found.machines, *(self.beside.machines if self.beside is not None else ())]
 
     def words(self, taken: set[str]) -> dict[str, str]:
         """Other names for variables of the state that are words of the language, such as `Step`."""
-        names = {n for m in self.found.machines for n in (m.var, m.next) if n.upper() in KEYWORDS}
+        names = {n for m in self._machines for n in (m.var, m.next) if n.upper() in KEYWORDS}
         return {n: free_name(f"The_{n}", taken) for n in sorted(names)}
 
     @property
     def states(self) -> dict[str, str]:
         """The variable that has the state at the end of a scan, by the name of the sequence in lower case."""
         words = self.words({*self.finder.signals})
-        return {m.name.lower(): words.get(m.next, m.state.name) for m in self.found.machines}
+        return {m.name.lower(): words.get(m.next, m.state.name) for m in self._machines}
 
     def lift(
         self, signals: dict[str, Signal], instances: dict[str, Instance], period_ms: int, choices: Choices
     ) -> Lifted:
         """Its sequences and the logic around them, in the form of `choices`."""
-        lifter = Lifter(self.found, self.whole, signals, instances, self.finder.constants, period_ms, choices)
-        return lifter.lift()
+        found = self.beside if self.beside is not None and choices.nested else self.found
+        lifter = Lifter(found, self.whole, signals, instances, self.finder.constants, period_ms, choices)
+        lifted = lifter.lift()
+        if found is self.beside:
+            outer = {m.var for m in self.found.machines}
+            for m in found.machines:
+                if m.var not in outer:
+                    lifted.notes.append(
+                        Note(m.span.line, f"{m.name}, inside a state of another, is a sequence beside that")
+                    )
+        return lifted
 
     def keep(self, taken: set[str]) -> tuple[Lifted, list[Signal]]:
         """The text as opening logic, and charts that follow its states; with the variables that this needs."""
