@@ -46,6 +46,16 @@ def test_messages_and_lists_of_globals_go_and_every_line_stays():
     assert [(s.name, s.number) for s in found.project.sequences[0].steps] == [("S0", 0), ("OUT", 1)]
 
 
+def test_names_with_underscores_that_the_standard_does_not_know_go_without_them():
+    text = """PROGRAM P VAR_INPUT go_ : BOOL; END_VAR VAR_OUTPUT On__Left, on_ : BOOL; END_VAR VAR s : INT; on : INT := 3; END_VAR
+      CASE s OF 0: IF go_ AND on > 2 THEN s := 1; END_IF; 1: On__Left := TRUE; IF NOT go_ THEN s := 0; On__Left := FALSE; END_IF; END_CASE;
+      on_ := s = 1; END_PROGRAM"""
+    found = read_text(text)
+    assert {s.name for s in found.project.signals} == {"go", "On_Left", "onSignal", "on"}
+    assert "on_ has a doubled or trailing underscore: the variable is called onSignal" in [n.text for n in found.notes]
+    assert "runs beside the text" in found.shown and found.project.signal("on").cls == "setting"
+
+
 def test_an_array_of_timers_is_that_many_instances():
     text = """PROGRAM P VAR_INPUT A : BOOL; i : INT; END_VAR VAR_OUTPUT B : BOOL; END_VAR VAR s : INT;
       Wait : ARRAY[1..2] OF TON; Says : STRING(80); END_VAR

@@ -223,6 +223,7 @@ class Parser:
         if kind == NAME:
             if self.kinds[first + 1] == "(":
                 return self._block_call()
+            self._last = first + LONGEST  # of the index, if it has one
             target = self.variable()
             self.take(":=")
             value = self.expression()

@@ -30,6 +30,8 @@ if TYPE_CHECKING:
 
 # What reads programs and tables is loaded where one is read: a machine file is read without.
 
+OF_STATES = ("times", "edges", "hold", "pulses", "first", "trip", "nested")
+"""Choices that say when the state changes: where it changed otherwise, others of these are tried first."""
 MOST_TRIED = 24
 """Forms of a state program that are run beside its text."""
 MOST_APART = 4
@@ -173,25 +175,42 @@ def _proven(read: Read) -> Reading:
 
     def equal(choices: Choices) -> Reading | None:
         nonlocal first
+        proof.of_states = False
         project = read.project(choices)
-        if project in tried:
-            return None
+        if project in tried or str(ENTRY) in f"{project.opening}{project.closing}":
+            return None  # logic does not know of the first scan of a state
         tried.append(project)
         difference = proof.difference(project)
         if not difference:
             return Reading(project, choices, _notes(read, first, proof.stops), proof.shown(project), read.text)
-        first = first or ("" if str(ENTRY) in difference else difference)
+        first = first or difference
         odd.extend([(choices, proof.odd)] if proof.odd and not choices.apart else [])
         return None
 
-    for choices in _forms(read):
-        if found := equal(choices):
-            return found
-        if len(tried) > MOST_TRIED:
-            break
-    for choices in islice(_with_some_apart(odd, proof), MOST_TRIED):
-        if found := equal(choices):
-            return found
+    doubtful: set[tuple[bool, ...]] = set()
+    later: list[Choices] = []
+
+    def forms() -> Iterator[Choices]:
+        """Those with a combination that changed the state otherwise come behind all others."""
+        for choices in _forms(read):
+            ways = tuple(getattr(choices, name) for name in OF_STATES)
+            if ways in doubtful:
+                later.append(choices)
+                continue
+            yield choices
+            if proof.of_states:
+                doubtful.add(ways)
+
+    for most, some in ((MOST_TRIED, forms()), (2 * MOST_TRIED, iter(later))):
+        for choices in some:
+            if found := equal(choices):
+                return found
+            if len(tried) > most:
+                break
+        for choices in islice(_with_some_apart(odd, proof), MOST_TRIED):
+            if found := equal(choices):
+                return found
+        odd.clear()
     kept = read.project(None)
     if difference := proof.difference(kept):
         raise FormatError(f"the sequence would not do what the text does: {difference}",

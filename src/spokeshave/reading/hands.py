@@ -9,7 +9,7 @@ from functools import partial
 from typing import Any
 
 from spokeshave.engine.evolve import may_clear
-from spokeshave.engine.program import Program, Way
+from spokeshave.engine.program import LinkedTrip, Program, Way
 from spokeshave.engine.session import Session
 from spokeshave.engine.situation import Situation
 from spokeshave.engine.stimuli import Stimulus
@@ -161,15 +161,16 @@ def _with_an_edge(session: Session, inputs: list[Signal], way: Way, chance: rand
 
 
 def _still(session: Session, inputs: list[Signal], chance: random.Random) -> bool:
-    """Puts inputs under which no transition out of the active steps clears; False where none are found."""
+    """Puts inputs under which no transition out of the active steps clears and no trip acts; False where none are found."""
     v, slots = list(session.situation.v), session.program.slots
+    trips = session.program.trips
     ways = [w for q in session.program.sequences for a in session.situation.active[q.index] for w in q.steps[a].ways]
     for _ in range(TRIES if inputs else 1):
         values = {s.name: _value(s, chance) for s in inputs}
         for name, value in values.items():
             v[slots[name.lower()]] = value
         v[0] = []
-        if not any(_clears(w, v) for w in ways):
+        if not any(_clears(w, v) for w in ways) and not any(_acts(t, v) for t in trips):
             for name, value in values.items():
                 _put(session, name, value)
             return True
@@ -180,6 +181,14 @@ def _clears(way: Way, v: list[Any]) -> bool:
     """Whether a transition may clear; one whose condition stops is tried."""
     try:
         return may_clear(way, v)
+    except Exception:
+        return True
+
+
+def _acts(trip: LinkedTrip, v: list[Any]) -> bool:
+    """Whether a trip acts; one whose condition stops does."""
+    try:
+        return bool(trip.condition(v))
     except Exception:
         return True
 

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from spokeshave.engine.link import LinkError, link
 from spokeshave.engine.program import Program
 from spokeshave.engine.session import Session
+from spokeshave.engine.stimuli import Stimulus
 from spokeshave.engine.trace import Trace
 from spokeshave.language.literals import time_ms
 from spokeshave.model.diagnostics import several
@@ -31,6 +32,8 @@ VARIANTS = 3
 
 
 _TIMES = re.compile(r"\b(?:T|TIME)#[\w.]+", re.IGNORECASE)
+MOST_TELLING = 8
+"""Runs that showed a difference and are kept in mind."""
 LEFT = 0.5
 """What each form that is compared leaves of the progress that is told: nobody knows how many there will be."""
 
@@ -50,9 +53,13 @@ class Proof:
         """How many forms were compared before."""
         self.odd: list[str] = []
         """Variables that were found to differ where the states do not, since the last form began."""
+        self.of_states = False
+        """Whether the last form changed its state in other scans than the text."""
         self.stops = ""
         """Where the text itself stops in one of the runs."""
         self._kept: dict[tuple[int, int], Session] = {}
+        self._telling: list[tuple[Program, list[Stimulus], Session]] = []
+        """Runs that showed a difference, with the text in each, the last one first: most forms fall by the same few."""
         self._entered: set[str] = set()
         """The flags of the steps that some run of the last form entered."""
         try:
@@ -95,13 +102,21 @@ class Proof:
         self.text = text
         self.early, self.runs, self.scans = False, 0, 0
         self._entered.clear()
+        self.of_states = False
         self.same = self.later = self._odd_same = self._odd_later = ""
+        for n, (of, given, two) in enumerate(self._telling):
+            if of is text:
+                one = Session(chart, given)
+                one.run_for(two.k * project.period_ms)
+                if found := self._differ(project, one, two):
+                    self._telling.insert(0, self._telling.pop(n))
+                    return found
         for n in range(SHORT_RUNS + LONG_RUNS):
             look(1 - LEFT ** (self.forms + n / (SHORT_RUNS + LONG_RUNS) / 2))
             scans = SHORT if n < SHORT_RUNS else LONG
             one = Session(chart, at_random(project, n, scans))
             one.run_for(scans * project.period_ms)
-            if found := self._differ(project, one, self._run_of_text(one, scans, n)):
+            if found := self._tells(project, one, self._run_of_text(one, scans, n)):
                 return found
         for n in range(AIMED_RUNS):
             one = aimed(project, chart, n, AIMED)
@@ -112,15 +127,23 @@ class Proof:
                     given = [st for st, _ in one.log]
                     one = Session(chart, coincident(project, given, _changes(one.trace), n * VARIANTS + variant - 1))
                     one.run_for(scans * project.period_ms)
-                if found := self._differ(project, one, self._run_of_text(one, scans)):
+                if found := self._tells(project, one, self._run_of_text(one, scans)):
                     return found
         for n in range(RESTING_RUNS):
             long = _rest(project, text)
             one = aimed(project, chart, n, RESTED, long if n == 0 else 0, long if n else 0)
-            if found := self._differ(project, one, self._run_of_text(one, one.k)):
+            if found := self._tells(project, one, self._run_of_text(one, one.k)):
                 return found
         self.early = bool(self.same)
         return ""
+
+    def _tells(self, project: Project, one: Session, two: Session) -> str:
+        """The first difference of a run of the chart and that of the text; a run that shows one is tried first with other forms."""
+        found = self._differ(project, one, two)
+        if found:
+            self._telling.insert(0, (self.text, [st for st, _ in one.log], two))
+            del self._telling[MOST_TELLING:]
+        return found
 
     def _differ(self, project: Project, one: Session, two: Session) -> str:
         """The first difference of a run of the chart and that of the text."""
@@ -134,6 +157,7 @@ class Proof:
                 numbers = {f"{q.name}.{s.name}.X": s.number for s in q.steps}
                 numbers = {name: n for name, n in numbers.items() if one.trace.column(name) in entered}
                 if found := _state_differs(one, numbers, two, variable):
+                    self.of_states = True
                     return found
         if two.stopped is not None:
             self.stops = self.stops or f"the program stops: {two.stopped.message}"

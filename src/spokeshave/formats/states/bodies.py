@@ -15,6 +15,8 @@ from spokeshave.formats.states.fold import (
     TRUE,
     Known,
     both,
+    contradict,
+    either,
     folded,
     folded_block,
     is_true,
@@ -116,8 +118,8 @@ class BodyMaker:
             weak = isinstance(kept, sx.Binary) and kept.op in ("OR", "XOR")
             parts = [f"{parts[0]} AND {f'({self._said_as(kept)})' if weak else self._said_as(kept)}"]
         others = [k for k in m.branches if k != n] if flow.taking else []
-        to = {k: mine for k in others if (mine := [x for x in flow.above(k) if x.target == n])}
-        said = {k: self._said_as(_any(mine)) for k, mine in to.items()}
+        to = {k: led for k in others if (led := _led(flow.above(k), n)) is not None}
+        said = {k: self._said_as(led) for k, led in to.items()}
         if said and len(said) == len(m.branches) - 1 and len(set(said.values())) == 1:
             parts.append(next(iter(said.values())))  # from wherever it is
         else:
@@ -220,6 +222,20 @@ def _any(moves: list[Move]) -> sx.Expression:
     for x in moves[1:]:
         if not same(x.condition, out):
             out = sx.Binary("OR", out, x.condition, NOWHERE)
+    return out
+
+
+def _led(moves: list[Move], n: int) -> sx.Expression | None:
+    """When some moves, of which the first that is open wins, lead to a state; None where none does."""
+    out: sx.Expression | None = None
+    wins: list[Move] = []
+    for x in moves:
+        if x.target != n:
+            wins.append(x)
+            continue
+        against = [w for w in wins if not contradict(w.condition, x.condition)]
+        one = both(x.condition, negated(_any(against))) if against else x.condition
+        out = one if out is None else either(out, one)
     return out
 
 

@@ -138,8 +138,11 @@ _BEFORE_CALL = frozenset((";", ":", "THEN", "ELSE", "DO", "OF", "REPEAT", "END_V
 
 
 def _words_of_ours(words: Tokens, changes: list[tuple[int, int, str]], notes: list[Note]) -> None:
-    """Variables that are called as a function or word of ours is: `Home` becomes `HomeSignal`, `Limit` `LimitSignal`."""
+    """Variables that are called as a function or word of ours is, `Home` becomes `HomeSignal`, `Limit` `LimitSignal`; and those with
+    underscores that the standard does not know, `left_` becomes `left`.
+    """
     kinds = words.kinds
+    known = {words.word(i).lower() for i, kind in enumerate(kinds) if kind == NAME}
     declared: dict[str, int] = {}
     inside, typed = "", set[int]()
     for i, kind in enumerate(kinds):
@@ -152,7 +155,7 @@ def _words_of_ours(words: Tokens, changes: list[tuple[int, int, str]], notes: li
         elif (
             inside.startswith("VAR")
             and kind == NAME
-            and words.word(i).upper() in _OURS
+            and (words.word(i).upper() in _OURS or _underscored(words.word(i)))
             and kinds[i + 1] in (":", ",", "AT")
         ):
             declared.setdefault(words.word(i).lower(), i)
@@ -160,12 +163,19 @@ def _words_of_ours(words: Tokens, changes: list[tuple[int, int, str]], notes: li
         if kind != NAME or words.word(i).lower() not in declared or kinds[i - 1] == "." or i in typed:
             continue
         if kinds[i + 1] != "(" or kinds[i - 1] in _BEFORE_CALL:
-            changes.append((words.starts[i], words.ends[i], f"{words.word(i)}{ENDING}"))
+            changes.append((words.starts[i], words.ends[i], _other_name(words.word(i), known)))
     for i in declared.values():
         name = words.word(i)
-        notes.append(
-            Note(
-                words.position(words.starts[i])[0],
-                f"{name} is a word of this program: the variable is called {name}{ENDING}",
-            )
-        )
+        why = "has a doubled or trailing underscore" if _underscored(name) else "is a word of this program"
+        said = f"{name} {why}: the variable is called {_other_name(name, known)}"
+        notes.append(Note(words.position(words.starts[i])[0], said))
+
+
+def _underscored(name: str) -> bool:
+    return "__" in name or name.endswith("_")
+
+
+def _other_name(name: str, known: set[str]) -> str:
+    """What a variable is called whose name cannot be one here; `known` are the names of the text, in lower case."""
+    plain = re.sub("_+", "_", name).rstrip("_") if _underscored(name) else name
+    return plain if plain.lower() not in known and plain.upper() not in _OURS and plain else f"{plain}{ENDING}"

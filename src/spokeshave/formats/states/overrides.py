@@ -20,7 +20,7 @@ def as_trips(project: Project, notes: list[Note]) -> Project:
     for q in project.sequences:
         while (found := _override(q)) is not None:
             condition, target = found
-            name = free_name(f"To{target}", taken_names(project))
+            name = free_name(f"To{target}", taken_names(project) | {t.name.lower() for t in project.trips})
             trip = Trip(
                 name, len(project.trips) + 1, condition, (q.name,), False, "go to", (f"{q.name}.{target}",), "keep"
             )
@@ -62,9 +62,14 @@ def _override(q: Sequence) -> tuple[str, str] | None:
 def _without(q: Sequence, condition: str, target: str) -> Sequence:
     """Without these ways; what is left of a step is numbered from one on, or not at all if it is one."""
     left = [t for t in q.transitions if (t.condition, t.targets) != (condition, (target,))]
+    of: dict[str, list[int]] = {}
+    for t in left:
+        if t.priority is not None:
+            of.setdefault(t.sources[0], []).append(t.priority)
     count = Counter(s for t in left for s in t.sources)
     ways = [
-        t if t.priority is None else replace(t, priority=None if count[t.sources[0]] == 1 else t.priority - 1)
+        t if t.priority is None
+        else replace(t, priority=None if count[t.sources[0]] == 1 else 1 + sorted(of[t.sources[0]]).index(t.priority))
         for t in left
-    ]
+    ]  # fmt: skip
     return replace(q, transitions=tuple(ways))
