@@ -13,6 +13,8 @@ from spokeshave.model.project import Value
 
 DEEP = 3
 """How many OR inside each other are gone into."""
+MOST_PAIRS = 64
+"""Pairs of terms up to which two trees are compared."""
 _OPPOSITE = {"<": ">=", ">=": "<", ">": "<=", "<=": ">", "=": "<>", "<>": "="}
 _TURNED = {"<": ">", ">": "<", ">=": "<=", "<=": ">=", "=": "=", "<>": "<>"}
 
@@ -48,6 +50,12 @@ def exclude_each_other(a: str, b: str, values: Mapping[str, Value] | None = None
     except TextError:
         return True
     return _excluded(left, right, values or {}, DEEP)
+
+
+def never_together(a: sx.Expression, b: sx.Expression) -> bool:
+    """The same of two trees. Long ones are not gone into: what they say is compared term by term."""
+    left, right = needs(a), needs(b)
+    return len(left) * len(right) <= MOST_PAIRS and _excluded(left, right, {}, DEEP)
 
 
 def needs(tree: sx.Expression, wanted: bool = True) -> list[Term]:

@@ -8,7 +8,7 @@ with a chart that follows it. Where that differs too the text is refused.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from functools import lru_cache
 from itertools import islice, product
@@ -30,7 +30,7 @@ if TYPE_CHECKING:
 
 # What reads programs and tables is loaded where one is read: a machine file is read without.
 
-OF_STATES = ("times", "edges", "hold", "pulses", "first", "trip", "nested")
+OF_STATES = ("times", "edges", "hold", "pulses", "first", "trip")
 """Choices that say when the state changes: where it changed otherwise, others of these are tried first."""
 MOST_TRIED = 24
 """Forms of a state program that are run beside its text."""
@@ -187,30 +187,38 @@ def _proven(read: Read) -> Reading:
         odd.extend([(choices, proof.odd)] if proof.odd and not choices.apart else [])
         return None
 
-    doubtful: set[tuple[bool, ...]] = set()
-    later: list[Choices] = []
-
-    def forms() -> Iterator[Choices]:
-        """Those with a combination that changed the state otherwise come behind all others."""
-        for choices in _forms(read):
-            ways = tuple(getattr(choices, name) for name in OF_STATES)
-            if ways in doubtful:
-                later.append(choices)
-                continue
-            yield choices
-            if proof.of_states:
-                doubtful.add(ways)
-
-    for most, some in ((MOST_TRIED, forms()), (2 * MOST_TRIED, iter(later))):
-        for choices in some:
-            if found := equal(choices):
-                return found
-            if len(tried) > most:
-                break
-        for choices in islice(_with_some_apart(odd, proof), MOST_TRIED):
+    def apart(most: int) -> Reading | None:
+        """The forms of which just some variables differed, with those apart."""
+        for choices in islice(_with_some_apart(odd, proof), most):
             if found := equal(choices):
                 return found
         odd.clear()
+        return None
+
+    for group, most in _groups(read):
+        doubtful: set[tuple[bool, ...]] = set()
+        later: list[Choices] = []
+        before = len(tried)
+        for choices in group:
+            ways = tuple(getattr(choices, name) for name in OF_STATES)
+            if ways in doubtful:  # it changed the state otherwise with nicer ones: behind all others
+                later.append(choices)
+                continue
+            if found := equal(choices):
+                return found
+            if proof.of_states:
+                doubtful.add(ways)
+            if len(tried) - before > most:
+                break
+        if found := apart(most):
+            return found
+        for choices in later:
+            if found := equal(choices):
+                return found
+            if len(tried) - before > 2 * most:
+                break
+        if found := apart(most):
+            return found
     kept = read.project(None)
     if difference := proof.difference(kept):
         raise FormatError(f"the sequence would not do what the text does: {difference}",
@@ -254,6 +262,14 @@ def _forms(read: Read) -> Iterator[Choices]:
     forms = (dict(zip(names, values)) for values in product((True, False), repeat=len(names)))
     named = (Choices(**form) for form in forms)  # type: ignore[arg-type]
     yield from sorted(named, key=lambda c: c.losses)
+
+
+def _groups(read: Read) -> list[tuple[Iterable[Choices], int]]:
+    """The forms, those first in which inner states are sequences; with how many of them are tried."""
+    every = list(_forms(read)) if any(p.beside is not None for p in read.reader.cases) else None
+    if every is None:
+        return [(_forms(read), MOST_TRIED)]
+    return [([c for c in every if c.nested], MOST_TRIED // 2), ([c for c in every if not c.nested], MOST_TRIED)]
 
 
 def _with(choices: Choices, name: str, value: bool) -> Choices:

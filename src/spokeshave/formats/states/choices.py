@@ -43,8 +43,7 @@ class Choices:
 
     @property
     def losses(self) -> int:
-        """How much of the nicest form is lost; states that are a text are worse than what is lost elsewhere."""
-        return sum(not getattr(self, name) for name in FLAGS) + 2 * (not self.nested)
+        return sum(not getattr(self, name) for name in FLAGS)
 
 
 FLAGS = tuple(f.name for f in fields(Choices) if f.name != "apart")

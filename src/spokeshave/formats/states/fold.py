@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
+from typing import TypeGuard
 
 from spokeshave.language import syntax as sx
+from spokeshave.language.exclusive import never_together
 from spokeshave.language.printer import expression_text
 from spokeshave.language.settle import joined
 from spokeshave.language.terms import chained, terms
@@ -93,7 +95,16 @@ def both(a: sx.Expression, b: sx.Expression) -> sx.Expression:
     for term in terms(b):
         if not any(same(term, p) for p in parts):
             parts.append(term)
-    return joined("AND", parts)
+    fixed = {str(p.left).lower() for p in parts if _is_fixed(p)}  # what is 3 need not be told that it is not 2
+    return joined("AND", [p for p in parts if not (_is_fixed(p, "<>") and str(p.left).lower() in fixed)])
+
+
+def _is_fixed(tree: sx.Expression, op: str = "=") -> TypeGuard[sx.Binary]:
+    """Whether a term holds a name against a whole number."""
+    return (
+        isinstance(tree, sx.Binary) and tree.op == op and isinstance(tree.left, sx.Name)
+        and isinstance(tree.right, sx.Literal) and type(tree.right.value) is int
+    )  # fmt: skip
 
 
 def either(a: sx.Expression, b: sx.Expression) -> sx.Expression:
@@ -130,8 +141,8 @@ def _unsaid(tree: sx.Expression) -> str:
 
 
 def contradict(a: sx.Expression, b: sx.Expression) -> bool:
-    """Whether some term of one is plainly the opposite of a term of the other."""
-    return Asked().also(a).denies(b)
+    """Whether two conditions are plainly never TRUE together."""
+    return Asked().also(a).denies(b) or never_together(a, b)
 
 
 def folded(tree: sx.Expression, known: Known) -> sx.Expression:
