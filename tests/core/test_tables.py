@@ -48,6 +48,29 @@ def ways(q: Sequence) -> list[str]:
     ]
 
 
+def test_headings_say_what_is_awaited_and_where_it_is_wired():
+    """A matrix of what ends each step beside the outputs, with the addresses before their names."""
+    made = plan(
+        "Step No.,Step Name,Q0.0 Pump,A 0.1 - Vent,Exit if I0.0 Start,Leave when E0.1 Full,Timer (s),Next step\n"
+        "1,Ready,0,0,1,-,-,2\n2,Fill,1,1,-,1,-,3\n3,Soak,0,1,-,-,30,4\n4,Drain,0,0,-,0,-,1\n"
+    )
+    assert {s.name: (s.cls, s.address) for s in made.signals} == {
+        "Pump": (OUT, "%QX0.0"), "Vent": (OUT, "%QX0.1"), "Start": (IN, "%IX0.0"), "Full": (IN, "%IX0.1"),
+    }  # fmt: skip
+    assert not made.problems and not made.questions
+    assert ways(made.sequence) == ["1>2 Start", "2>3 Full", "3>4 Soak.T >= T#30s", "4>1 NOT Full"]
+
+
+def test_a_time_among_other_terms_is_that_of_the_step_and_a_switch_may_be_on():
+    made = plan(
+        "Nr;Action;Y1;Continue when\n1;rest;-;Key = ON\n2;grip;x;B2 and t>0,5s\n3;seal;x;2 sec\n4;stay;x;t#3s\n5;go;-;B2 = low & not B3"
+    )
+    assert ways(made.sequence) == [
+        "1>2 Key", "2>3 B2 and grip.T >= T#500ms", "3>4 seal.T >= T#2s", "4>5 stay.T >= T#3s", "5>1 NOT B2 AND NOT B3",
+    ]  # fmt: skip
+    assert {s.name: s.type for s in made.signals if s.cls is IN} == dict.fromkeys(("Key", "B2", "B3"), Type.BOOL)
+
+
 def marked(q: Sequence) -> dict[str, list[str]]:
     return {s.name: [f"{a.target} {a.qualifier} {a.time}".strip() for a in s.actions] for s in q.steps}
 

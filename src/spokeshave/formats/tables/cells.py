@@ -149,15 +149,22 @@ def condition_of(text: str, names: Mapping[str, str]) -> tuple[str, dict[str, Ty
 
 
 def _switched(tree: sx.Expression, known: Mapping[str, str]) -> sx.Expression:
-    """`Switch = 1` and `Switch = 0` of a name that nobody knows yet are what a switch is."""
+    """`Switch = 1` and `Switch = 0` of a name that nobody knows yet, and `Switch = ON`, are what a switch is."""
     if isinstance(tree, sx.Binary) and tree.op == "=" and isinstance(tree.left, sx.Name) and len(tree.left.parts) == 1:
         other = tree.right
-        plain = isinstance(other, sx.Literal) and other.type is None and other.value in (0, 1)
-        if plain and tree.left.parts[0].lower() not in known and isinstance(other, sx.Literal):
-            return tree.left if other.value else sx.Unary("NOT", tree.left, tree.span)
+        on: bool | None = None
+        if isinstance(other, sx.Literal) and other.type is None and other.value in (0, 1):
+            on = bool(other.value)
+        elif isinstance(other, sx.Name) and (word := str(other).lower()) not in known and word in _LEVELS:
+            on = _LEVELS[word]
+        if on is not None and (tree.left.parts[0].lower() not in known or isinstance(other, sx.Name)):
+            return tree.left if on else sx.Unary("NOT", tree.left, tree.span)
     return sx.with_parts(tree, lambda part: _switched(part, known))
 
 
+_LEVELS = {"on": True, "off": False, "ein": True, "an": True, "aus": False, "high": True, "low": False, "yes": True, "no": False, "ja": True,
+           "nein": False}  # fmt: skip
+"""What a switch is said to be, where nothing is called so."""
 _PHRASE = re.compile(r"\b[A-Za-z_]\w*(?:[ \t-]+[A-Za-z_0-9]\w*)+")
 _OPERATORS = frozenset(("AND", "OR", "NOT", "XOR", "MOD", "TRUE", "FALSE"))
 MOST_WORDS = 3
@@ -184,11 +191,26 @@ def _as_name(found: re.Match[str]) -> str:
 def waits_only(text: str) -> str:
     """The time that a condition is nothing but, such as `after 5 s`; empty for another.
 
-    >>> waits_only("nach 5 s"), waits_only("AtTop")
-    ('5 s', '')
+    >>> waits_only("nach 5 s"), waits_only("T#5s"), waits_only("AtTop")
+    ('5 s', '5s', '')
     """
-    found = _WAIT.fullmatch(text.strip())
+    found = _WAIT.fullmatch(re.sub(r"^(?:T|TIME)#", "", text.strip(), flags=re.IGNORECASE))
     return found[1] if found else ""
+
+
+_TERM = re.compile(r"(\s+(?:and|und|&&?)\s+|\s*&&?\s*)", re.IGNORECASE)
+
+
+def with_times(text: str, step: str) -> str:
+    """A condition whose terms that are nothing but a time are that of the step; as it is where it is no such row of terms.
+
+    >>> with_times("Gripped and t > 0,5 s", "Grip"), with_times("Low OR t > 5 s", "Grip")
+    ('Gripped and Grip.T >= T#500ms', 'Low OR t > 5 s')
+    """
+    parts = _TERM.split(text)
+    if len(parts) < 3 or re.search(r"\b(?:or|oder|xor)\b|\|", text, re.IGNORECASE):
+        return text
+    return "".join(f"{step}.T >= {time_of(waits_only(p))[0]}" if waits_only(p) else p for p in parts)
 
 
 def awaited(text: str, step: str) -> str:
@@ -197,7 +219,7 @@ def awaited(text: str, step: str) -> str:
     >>> awaited("after 5 s", "Rest"), awaited("T#500ms", "Rest"), awaited("AtTop", "Rest")
     ('Rest.T >= T#5s', 'Rest.T >= T#500ms', 'AtTop')
     """
-    time = waits_only(text.strip().removeprefix("T#").removeprefix("t#"))
+    time = waits_only(text)
     return f"{step}.T >= {typed_time(time)}" if time else text
 
 

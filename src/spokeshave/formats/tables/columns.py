@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from spokeshave.formats.tables.cells import DOTS, OFF, ON, SPOKEN, identifier, time_of
 from spokeshave.formats.tables.grid import Sheet
@@ -23,6 +23,13 @@ COUNTS = re.compile(r"\s*(?P<op>\+|:=|>=|<=|<>|>|<|=)\s*(?P<value>-?[0-9]+)\s*")
 _RARE = frozenset(("name", "start", "late", "permissive", "priority", "way", "flow"))
 """Headings that are those of a signal where they stand below *Inputs* or *Outputs*."""
 _CLASSED = re.compile(r"(?P<name>[^()\[\]]+)[(\[](?P<of>[^()\[\]]+)[)\]]")
+_ADDRESSED = re.compile(r"%?(?P<area>[IEQA])[XB]?\s*(?P<at>[0-9]+\.[0-7])[\s:/,-]+(?P<name>[^\W\d].*)", re.IGNORECASE)
+"""`Q0.1 Fan`, `E 0.3 - Guard`: the address before the name."""
+_AWAITED = re.compile(
+    r"(?:exit|leave|next|continue|advance|go on|wait|waits|weiter)\s+(?:if|when|for|until|on|wenn|bei)\s+(?P<name>.+)",
+    re.IGNORECASE,
+)
+"""*Exit if Full*: what is awaited of one signal."""
 _WHOLE = re.compile(r"-?[0-9]+")
 _NUMBER = re.compile(r"-?[0-9]+(?:[.,][0-9]+)?")
 
@@ -40,6 +47,8 @@ class Column:
     guessed: bool = False
     why: str = ""
     """Why it is left out."""
+    address: str = ""
+    """The address that the heading gives its signal."""
 
 
 def columns_of(
@@ -70,7 +79,11 @@ def columns_of(
             found.append(Column(i, head, "" if role in ("start", "flow") else role))
         elif head.strip():
             own, of_class = _with_class(head)
-            found.append(_signal_column(i, head, cells, filled, known, of_class or group, own))
+            own, awaited = (m["name"], "input") if (m := _AWAITED.fullmatch(own.strip())) else (own, "")
+            own, address = _with_address(own)
+            of_address = {"%I": "input", "%Q": "output"}.get(address[:2], "")
+            column = _signal_column(i, head, cells, filled, known, of_class or awaited or of_address or group, own)
+            found.append(replace(column, address=address) if column.role in ("input", "output") else column)
         elif cells or filled:
             found.append(Column(i, head, why="it has no heading"))
     first = next((c for c in found if c.role or c.index == 0), None)
@@ -100,6 +113,7 @@ def _usual(head: str, cells: list[str], used: set[str]) -> str:
         return ""
     if role == "outputs" and (not cells or all(map(_is_mark, cells))):
         return ""
+    cells = [c for c in cells if c not in ("-", "–", "—", "/")]
     if role in TIMES and cells and 2 * sum(map(_is_time, cells)) < len(cells):
         return "condition" if role == "end" and "condition" not in used and not all(map(_is_mark, cells)) else ""
     return "" if role in used else role
@@ -133,6 +147,19 @@ def _with_class(head: str) -> tuple[str, str]:
     words = latin(found["of"]).lower().strip() if found is not None else ""
     of_class = next((group for group, known in GROUPS.items() if words in known), "")
     return (found["name"].strip(), of_class) if found is not None and of_class else (head, "")
+
+
+def _with_address(head: str) -> tuple[str, str]:
+    """A heading without the address of a bit before it, and that address as it is written here.
+
+    >>> _with_address("Q0.1 Fan"), _with_address("E 0.3 - Guard"), _with_address("Y1")
+    (('Fan', '%QX0.1'), ('Guard', '%IX0.3'), ('Y1', ''))
+    """
+    found = _ADDRESSED.fullmatch(head.strip())
+    if found is None:
+        return head, ""
+    area = "I" if found["area"].upper() in "IE" else "Q"
+    return found["name"].strip(), f"%{area}X{found['at']}"
 
 
 def _signal_column(

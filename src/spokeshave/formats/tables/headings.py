@@ -26,7 +26,7 @@ STEP_WORDS: dict[str, tuple[str, ...]] = {
     ),
     "duration": (
         "time", "duration", "dwell", "dwell time", "zeit", "dauer", "step time", "schrittzeit", "wartezeit", "laufzeit", "hold time",
-        "haltezeit", "waiting time",
+        "haltezeit", "waiting time", "wait time", "timer", "delay", "verweilzeit", "verzoegerung",
     ),
     "start": ("start", "from", "von", "beginn", "begin", "start time", "startzeit", "begins at"),
     "end": ("end", "ends at", "bis", "ende", "end time", "endzeit", "end at", "to time", "cumulated time", "until"),
@@ -86,6 +86,11 @@ GROUPS = {
     "body": ("body", "bodies"),
     "run": ("run", "runs"),
 }
+_LEAVES = "continues?|proceeds?|advances?|goes on|go on|moves on|move on|leaves?|left|exits?|next|steps?|done|finished|weiter|fertig|ende"
+_CONDITION = re.compile(
+    rf"(?:.*\b)?(?:condition|conditions|bedingung|bedingungen)|(?:{_LEAVES}) (?:when|if|once|after|wenn|falls|sobald|nach)"
+)
+"""Headings of conditions in other words than those above: *Continue when*, *next condition*."""
 MOST_ABOVE = 60
 """Rows among which the headings are looked for."""
 _UNIT = re.compile(r"[\[(]\s*([^\])]*?)\s*[\])]|\bin\s+(ms|s|sec|sek|min|h)\b", re.IGNORECASE)
@@ -116,7 +121,8 @@ def unit_of(head: str) -> str:
 def role_of(head: str, words: Mapping[str, Iterable[str]]) -> str:
     """Which of the known columns a heading is; empty for none."""
     plain = plain_head(head)
-    return next((role for role, known in words.items() if plain in known), "") if plain else ""
+    found = next((role for role, known in words.items() if plain in known), "") if plain else ""
+    return found or ("condition" if "condition" in words and _CONDITION.fullmatch(plain) else "")
 
 
 @dataclass(frozen=True, slots=True)

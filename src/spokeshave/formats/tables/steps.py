@@ -23,6 +23,7 @@ from spokeshave.formats.tables.cells import (
     switched,
     time_of,
     waits_only,
+    with_times,
 )
 from spokeshave.formats.tables.columns import COUNTS, SIGNALS, Column, columns_of
 from spokeshave.formats.tables.flow import Flow, Way
@@ -176,7 +177,7 @@ class _Reader:
             elif c.role == "value":
                 kind = Type.REAL if any("." in x or "," in x for x in cells) else Type.INT
             comment = "" if c.head.strip() == c.signal else " ".join(c.head.split())
-            self.new[low] = Signal(c.signal, _CLASS[c.role], kind, comment=comment)
+            self.new[low] = Signal(c.signal, _CLASS[c.role], kind, c.address, comment=comment)
             said = f"new {self.new[low].cls} {c.signal}, {kind}"
             if c.guessed:
                 self.plan.questions.append(Note(0, f"{said}: taken as an output; it may be an input", c.head))
@@ -382,6 +383,7 @@ class _Reader:
         )
 
     def _condition(self, row: int, text: str) -> str:
+        text = with_times(text, self.steps[-1].name)
         names = self.heads | {n.name.lower(): n.name for n in self.new.values()} | {"home": "Home"}
         found = condition_of(text, names)
         if found is None:
