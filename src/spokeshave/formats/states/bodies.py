@@ -61,7 +61,7 @@ class BodyMaker:
         self, m: Machine, flow: Flow, n: int, moves: list[Move], gone: set[str], bodies: list[Body]
     ) -> list[Action]:
         """What the branch of a state does beside marks and moves, as action blocks; else as opening logic."""
-        keep = {k: v for k, v in flow.special.get(n, {}).items() if k.endswith(".q") or ".et " in k}
+        keep = {k: v for k, v in flow.special.get(n, {}).items() if k.endswith(".q") or " " in k}
         out: list[Action] = []
         logic: list[sx.Statement] = []
         for leaving in (False, True):

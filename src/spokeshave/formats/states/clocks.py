@@ -7,11 +7,13 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 from functools import partial
 
+from spokeshave.formats.states.counted import counted
 from spokeshave.formats.states.find import Block, Machine, Side
 from spokeshave.formats.states.flow import Flow
 from spokeshave.formats.states.fold import (
     FALSE,
     NOWHERE,
+    TRUE,
     folded,
     is_false,
     is_true,
@@ -71,6 +73,10 @@ def take_clocks(
             clocks.dropped.discard(low)  # its time is used, and would stand still
     if times:
         _own_clock(flow, m, period_ms, clocks)
+        for name, span in counted(flow, period_ms, signals):
+            if name not in clocks.dropped:
+                clocks.dropped.add(name)
+                clocks.notes.append((span, f"{name} is the time of the steps that ask for it"))
     return clocks
 
 
@@ -169,6 +175,8 @@ def _know(
     """
     known = flow.special.setdefault(n, {})
     known[f"{low}.q"] = FALSE if pt is None else reached(pt)
+    if asked:
+        known[f"{low}.et ?"] = TRUE
     for x in asked:
         over = FALSE if pt is None else reached(x.right)
         known[expression_text(x).lower()] = over if x.op == ">=" else _not_yet(over)

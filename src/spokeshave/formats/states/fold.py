@@ -14,7 +14,9 @@ from spokeshave.language.terms import chained, terms
 from spokeshave.model.project import Type
 
 Known = Mapping[str, sx.Expression]
-"""What names stand for, by their dotted name in lower case; and what comparisons of the ET of a timer do, by their text."""
+"""What names stand for, by their dotted name in lower case; and what comparisons of a name do, by their text, where the name with
+` ?` behind it is known.
+"""
 NOWHERE = sx.Span(1, 1, 0, 0)
 TRUE = sx.Literal(True, Type.BOOL, NOWHERE)
 FALSE = sx.Literal(False, Type.BOOL, NOWHERE)
@@ -164,7 +166,7 @@ def folded(tree: sx.Expression, known: Known) -> sx.Expression:
             if tree.op == "NOT" and isinstance(inner, sx.Unary) and inner.op == "NOT":
                 return inner.operand
             return tree if inner is tree.operand else replace(tree, operand=inner)
-        case sx.Binary(op=">=" | "<", left=sx.Name(parts=(*_, end))) if end.lower() == "et" and (
+        case sx.Binary(left=sx.Name()) if f"{tree.left} ?".lower() in known and (
             whole := known.get(expression_text(tree).lower())
         ):
             return whole
