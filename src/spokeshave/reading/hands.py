@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import random
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from functools import partial
 from typing import Any
 
 from spokeshave.engine.evolve import may_clear
-from spokeshave.engine.program import LinkedTrip, Program, Way
+from spokeshave.engine.program import Program, Way
 from spokeshave.engine.session import Session
 from spokeshave.engine.situation import Situation
 from spokeshave.engine.stimuli import Stimulus
@@ -54,7 +54,9 @@ def aimed(project: Project, program: Program, seed: int, scans: int, rest: int =
     comes by time alone shows there.
     """
     chance, inputs = random.Random(seed), inputs_of(project)
-    rested: list[list[list[int]]] = []
+    rested: set[tuple[tuple[int, ...], ...]] = set()
+    vain: set[tuple[tuple[tuple[int, ...], ...], int]] = set()
+    """Where waiting for a transition was in vain."""
     longest = SHORTER if rest or patience else LONGEST
     session, taken = Session(program), Counter[tuple[int, int]]()
     session.scan()
@@ -62,8 +64,9 @@ def aimed(project: Project, program: Program, seed: int, scans: int, rest: int =
         if session.k >= scans or session.stopped is not None:
             break
         before = [list(a) for a in session.situation.active]
-        if rest and before not in rested:
-            rested.append(before)
+        here = tuple(map(tuple, before))
+        if rest and here not in rested:
+            rested.add(here)
             if _still(session, inputs, chance):
                 session.run_to(min(scans, session.k + rest), partial(_elsewhere, before))
             continue
@@ -73,14 +76,14 @@ def aimed(project: Project, program: Program, seed: int, scans: int, rest: int =
         else:
             taken[wanted[0], wanted[1].index] += 1
             found = _prepare(session, inputs, wanted[1], chance)
-            if (
-                patience
-                and not found
-                and not _with_an_edge(session, inputs, wanted[1], chance)
-                and _still(session, inputs, chance)
-            ):
+            waited = (here, wanted[1].index)
+            if patience and not found and waited not in vain and _still(session, inputs, chance):
                 session.run_to(min(scans, session.k + patience), partial(_elsewhere, before))
+                if session.situation.active == before:
+                    vain.add(waited)
                 continue
+            if patience and not found:
+                _with_an_edge(session, inputs, wanted[1], chance)
         wait = chance.choice((1, 2, 5, 30, longest)) if wanted is not None else chance.choice((1, 3, 40))
         end = min(session.k + wait, scans)
         while session.k < end and session.situation.active == before and session.stopped is None:
@@ -130,24 +133,40 @@ def _prepare(session: Session, inputs: list[Signal], way: Way, chance: random.Ra
     """Puts values of the inputs under which a transition clears, if some are found; else any. Where it waits for an edge, the
     inputs are turned over for a scan before. Returns whether some were found.
     """
-    v, slots = list(session.situation.v), session.program.slots
     if chance.random() < 0.3:
         _move(session, inputs, chance)
         session.scan()
-    found = False
-    for _ in range(TRIES):
-        values = {s.name: _value(s, chance) for s in inputs}
-        for name, value in values.items():
-            v[slots[name.lower()]] = value
-        v[0] = []
-        if found := _clears(way, v):
-            break
+    values, found = _tried(session, inputs, chance, lambda v: _holds(partial(may_clear, way), v))
     for name, value in values.items():
         _put(session, name, value)
     return found
 
 
-def _with_an_edge(session: Session, inputs: list[Signal], way: Way, chance: random.Random) -> bool:
+def _tried(
+    session: Session, inputs: list[Signal], chance: random.Random, wanted: Callable[[list[Any]], bool]
+) -> tuple[dict[str, Any], bool]:
+    """Values of the inputs under which what is wanted holds, and whether they were found; else the last that were tried."""
+    v, slots = list(session.situation.v), session.program.slots
+    values: dict[str, Any] = {}
+    for _ in range(TRIES if inputs else 1):
+        values = {s.name: _value(s, chance) for s in inputs}
+        for name, value in values.items():
+            v[slots[name.lower()]] = value
+        v[0] = []
+        if wanted(v):
+            return values, True
+    return values, False
+
+
+def _holds(condition: Callable[[list[Any]], object], v: list[Any]) -> bool:
+    """Whether a condition holds; one that stops is tried."""
+    try:
+        return bool(condition(v))
+    except Exception:
+        return True
+
+
+def _with_an_edge(session: Session, inputs: list[Signal], way: Way, chance: random.Random) -> None:
     """Tries it again behind a scan with all switches off, and one with all of them on: what waits for an edge has one then."""
     before = [list(a) for a in session.situation.active]
     for on in (False, True):
@@ -156,41 +175,18 @@ def _with_an_edge(session: Session, inputs: list[Signal], way: Way, chance: rand
                 _put(session, s.name, on)
         session.scan()
         if session.situation.active != before or _prepare(session, inputs, way, chance):
-            return True
-    return False
+            return
 
 
 def _still(session: Session, inputs: list[Signal], chance: random.Random) -> bool:
     """Puts inputs under which no transition out of the active steps clears and no trip acts; False where none are found."""
-    v, slots = list(session.situation.v), session.program.slots
-    trips = session.program.trips
     ways = [w for q in session.program.sequences for a in session.situation.active[q.index] for w in q.steps[a].ways]
-    for _ in range(TRIES if inputs else 1):
-        values = {s.name: _value(s, chance) for s in inputs}
-        for name, value in values.items():
-            v[slots[name.lower()]] = value
-        v[0] = []
-        if not any(_clears(w, v) for w in ways) and not any(_acts(t, v) for t in trips):
-            for name, value in values.items():
-                _put(session, name, value)
-            return True
-    return False
-
-
-def _clears(way: Way, v: list[Any]) -> bool:
-    """Whether a transition may clear; one whose condition stops is tried."""
-    try:
-        return may_clear(way, v)
-    except Exception:
-        return True
-
-
-def _acts(trip: LinkedTrip, v: list[Any]) -> bool:
-    """Whether a trip acts; one whose condition stops does."""
-    try:
-        return bool(trip.condition(v))
-    except Exception:
-        return True
+    conditions: list[Callable[[list[Any]], object]] = [partial(may_clear, w) for w in ways]
+    conditions += [t.condition for t in session.program.trips]
+    values, found = _tried(session, inputs, chance, lambda v: not any(_holds(c, v) for c in conditions))
+    for name, value in values.items() if found else ():
+        _put(session, name, value)
+    return found
 
 
 def _put(session: Session, name: str, value: Any) -> None:

@@ -8,12 +8,13 @@ from dataclasses import dataclass, field, replace
 from functools import partial
 
 from spokeshave.formats.states.counted import counted
-from spokeshave.formats.states.find import Block, Machine, Side
+from spokeshave.formats.states.find import Machine, Side
 from spokeshave.formats.states.flow import Flow
 from spokeshave.formats.states.fold import (
     FALSE,
     NOWHERE,
     TRUE,
+    every_statement,
     folded,
     is_false,
     is_true,
@@ -73,10 +74,11 @@ def take_clocks(
             clocks.dropped.discard(low)  # its time is used, and would stand still
     if times:
         _own_clock(flow, m, period_ms, clocks)
-        for name, span in counted(flow, period_ms, signals):
-            if name not in clocks.dropped:
-                clocks.dropped.add(name)
-                clocks.notes.append((span, f"{name} is the time of the steps that ask for it"))
+        for grows in counted(flow, period_ms, signals):
+            if (name := str(grows.target)).lower() not in clocks.dropped:
+                clocks.dropped.add(name.lower())
+                told = f"{name} is the time of the steps that ask for it, at {period_ms} ms a scan"
+                clocks.notes.append((grows.span, told))
     return clocks
 
 
@@ -358,14 +360,6 @@ def entry_flags(m: Machine, last: str, around: list[sx.Statement]) -> set[str]:
     found = {str(s.target).lower() for s in around if isinstance(s, sx.Assign) and _asks_change(s.value, m, last)}
     others = [s for s in around if not (isinstance(s, sx.Assign) and _asks_change(s.value, m, last))]
     return found - written_by((*others, *m.inside))
-
-
-def every_statement(block: Block) -> Iterator[sx.Statement]:
-    """Statements, and those in them."""
-    for s in block:
-        yield s
-        for inner in sx.children(s)[1]:
-            yield from every_statement(inner)
 
 
 def _asks_change(tree: sx.Expression, m: Machine, last: str) -> bool:

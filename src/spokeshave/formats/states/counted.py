@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 
 from spokeshave.formats.states.find import Block, Machine, Side
 from spokeshave.formats.states.flow import Flow
-from spokeshave.formats.states.fold import NOWHERE, TRUE, folded, names_in, same, value_of, written_by
+from spokeshave.formats.states.fold import NOWHERE, TRUE, every_statement, folded, names_in, same, value_of, written_by
 from spokeshave.language import syntax as sx
 from spokeshave.language.printer import expression_text
 from spokeshave.model.project import Signal, SignalClass, Type
@@ -14,10 +14,8 @@ from spokeshave.model.project import Signal, SignalClass, Type
 COMPARED = frozenset((">", ">=", "<", "<="))
 
 
-def counted(flow: Flow, period_ms: int, signals: Mapping[str, Signal]) -> Iterator[tuple[str, sx.Span]]:
-    """Puts what the comparisons of such variables say into `flow.special`; gives each, in lower case, with the place where it
-    grows.
-    """
+def counted(flow: Flow, period_ms: int, signals: Mapping[str, Signal]) -> Iterator[sx.Assign]:
+    """Puts what the comparisons of such variables say into `flow.special`; gives the statements in which they grow."""
     for i, s in enumerate(flow.around):
         if flow.m.side(i) is Side.ABOVE and isinstance(s, sx.Assign) and isinstance(s.target, sx.Name):
             name, step = str(s.target).lower(), _step(s, period_ms, signals)
@@ -28,7 +26,7 @@ def counted(flow: Flow, period_ms: int, signals: Mapping[str, Signal]) -> Iterat
                     known[f"{name} ?"] = TRUE
                     for text, x in asked.get(n, {}).items():
                         known[text] = _as_time(flow.m, n, x, step, period_ms)
-                yield name, s.span
+                yield s
 
 
 def _step(s: sx.Assign, period_ms: int, signals: Mapping[str, Signal]) -> int:
@@ -51,12 +49,12 @@ def _step(s: sx.Assign, period_ms: int, signals: Mapping[str, Signal]) -> int:
 def _asked(flow: Flow, name: str, others: list[sx.Statement]) -> dict[int, dict[str, sx.Binary]]:
     """The comparisons of a variable with numbers, by the state that asks; none where it is used otherwise."""
     found: dict[int, dict[str, sx.Binary]] = {}
-    if any(name in names_in(e) for s in _every(tuple(others)) for e in sx.children(s)[0]):
+    if any(name in names_in(e) for s in every_statement(tuple(others)) for e in sx.children(s)[0]):
         return {}
     if name in names_in(flow.m.guard):
         return {}
     for n, block in flow.m.branches.items():
-        trees = [folded(e, flow.constants) for s in _every(block) for e in sx.children(s)[0]]
+        trees = [folded(e, flow.constants) for s in every_statement(block) for e in sx.children(s)[0]]
         used = sum(x == name for tree in trees for x in names_in(tree))
         mine = [x for tree in trees for x in _comparisons(tree, name)]
         if used != len(mine):
@@ -68,7 +66,9 @@ def _asked(flow: Flow, name: str, others: list[sx.Statement]) -> dict[int, dict[
 
 def _comparisons(tree: sx.Expression, name: str) -> Iterator[sx.Binary]:
     match tree:
-        case sx.Binary(op=op, left=sx.Name(), right=sx.Literal(value=value)) if op in COMPARED and type(value) is int:
+        case sx.Binary(op=op, left=sx.Name(), right=sx.Literal(value=value)) if (
+            op in COMPARED and type(value) is int and value >= 0
+        ):
             if str(tree.left).lower() == name:
                 yield tree
     for part in sx.parts(tree):
@@ -89,7 +89,7 @@ def _begins_where_asked(flow: Flow, name: str, asking: set[int], others: list[sx
             to = {value_of(folded(s.value, flow.constants)) for s in leads}
             if not resets and (None in to or to & asking):
                 return False
-        if any(name in written_by((s,)) for s in _every(block) if isinstance(s, (sx.For, sx.Loop))):
+        if any(name in written_by((s,)) for s in every_statement(block) if isinstance(s, (sx.For, sx.Loop))):
             return False
     return True
 
@@ -102,15 +102,10 @@ def _blocks(block: Block) -> Iterator[Block]:
             yield from _blocks(inner)
 
 
-def _every(block: Block) -> Iterator[sx.Statement]:
-    for inner in _blocks(block):
-        yield from inner
-
-
 def _as_time(m: Machine, n: int, x: sx.Binary, step: int, period_ms: int) -> sx.Expression:
     """A comparison as one of the time of the step, which is as many scans as were counted."""
     assert isinstance(x.right, sx.Literal)
-    scans = int(x.right.value) / step
-    whole = -(-int(x.right.value) // step) if x.op in (">=", "<") else int(scans)
+    value = int(x.right.value)
+    scans = -(-value // step) if x.op in (">=", "<") else value // step
     time = sx.Name((m.states[n].name, "T"), NOWHERE)
-    return sx.Binary(x.op, time, sx.Literal(whole * period_ms, Type.TIME, NOWHERE), NOWHERE)
+    return sx.Binary(x.op, time, sx.Literal(scans * period_ms, Type.TIME, NOWHERE), NOWHERE)

@@ -7,12 +7,13 @@ from dataclasses import replace
 
 from spokeshave.formats.states.bodies import BodyMaker
 from spokeshave.formats.states.choices import Choices, Lifted, Note
-from spokeshave.formats.states.clocks import entry_flags, every_statement, last_of, take_clocks
+from spokeshave.formats.states.clocks import entry_flags, last_of, take_clocks
 from spokeshave.formats.states.find import Found, Machine, Side
 from spokeshave.formats.states.flow import Flow, sets
 from spokeshave.formats.states.fold import (
     NOWHERE,
     Known,
+    every_statement,
     folded,
     is_true,
     names_in,

@@ -1,14 +1,14 @@
-"""A CASE inside a state of another one: its states are those of a sequence beside the outer one, held wherever that is elsewhere."""
+"""A CASE inside a state of another one: its states become those of a sequence beside the outer one, whose ways ask for that state."""
 
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Set
+from collections.abc import Set
 from dataclasses import replace
 from functools import reduce
 
 from spokeshave.formats.states.find import Block
-from spokeshave.formats.states.fold import NOWHERE, both, negated, stripped, written_by
+from spokeshave.formats.states.fold import NOWHERE, both, either, every_statement, negated, same, stripped, written_by
 from spokeshave.language import syntax as sx
 
 
@@ -21,7 +21,9 @@ def nested_apart(statements: Block, numbers: Set[str]) -> Block:
     are run beside each other.
     """
     return _apart(
-        statements, numbers, Counter(str(s.selector).lower() for s in _every(statements) if isinstance(s, sx.Case))
+        statements,
+        numbers,
+        Counter(str(s.selector).lower() for s in every_statement(statements) if isinstance(s, sx.Case)),
     )
 
 
@@ -31,51 +33,49 @@ def _apart(statements: Block, numbers: Set[str], cases: Counter[str]) -> Block:
         if isinstance(s, sx.If):
             branches = tuple((c, _apart(block, numbers, cases)) for c, block in s.branches)
             s = replace(s, branches=branches, otherwise=_apart(s.otherwise, numbers, cases))
-        if isinstance(s, sx.Case) and str(s.selector).lower() in numbers:
-            outer = str(s.selector).lower()
-            inner = {
-                var for _, block in s.branches for x in block
-                if isinstance(x, sx.Case) and (var := str(x.selector).lower()) in numbers - {outer}
-                and cases[var] == 1 and var in written_by((x,))
-            }  # fmt: skip
+        if isinstance(s, sx.Case) and (outer := str(s.selector).lower()) in numbers:
             # What leads elsewhere above: the text chooses by where it has led, a chart by where the scan began.
-            elsewhere = [
-                c for x in out if isinstance(x, sx.If) and outer in written_by((x,)) for c, _ in x.branches[:1]
-            ]
-            for var in sorted(inner):
-                first: list[sx.Statement] = []
-                behind: list[sx.Statement] = []
-                for labels, block in s.branches:
-                    if mine := tuple(x for y in block if (x := _part(y, var, outer)) is not None):
-                        there = reduce(both, map(negated, elsewhere), _is(s.selector, labels))
-                        part = sx.If(((there, mine),), (), s.span)
-                        (first if any(isinstance(x, sx.Case) for x in mine) else behind).append(part)
-                s = replace(s, branches=tuple((labels, _without(block, var, outer)) for labels, block in s.branches))
-                out += [*first, *behind]
+            taking = [x for x in out if isinstance(x, sx.If) and outer in written_by((x,))]
+            stays = [negated(x.branches[0][0]) for x in taking]
+            for var in sorted(_inner(s, numbers - {outer}, cases)):
+                before, s = _taken_out(s, var, outer, stays)
+                out += before
         out.append(s)
     return tuple(out)
 
 
-def _every(block: Block) -> Iterator[sx.Statement]:
-    for s in block:
-        yield s
-        for inner in sx.children(s)[1]:
-            yield from _every(inner)
+def _inner(outer: sx.Case, numbers: Set[str], cases: Counter[str]) -> set[str]:
+    """The states of the only CASE on them, which stands in a branch of another one."""
+    inside = [x for _, block in outer.branches for x in block if isinstance(x, sx.Case)]
+    found = {str(x.selector).lower() for x in inside if str(x.selector).lower() in written_by((x,))}
+    return {var for var in found & numbers if cases[var] == 1}
 
 
-def _is(selector: sx.Expression, labels: object) -> sx.Expression:
-    """That the outer state is one of these."""
-    found: sx.Expression | None = None
-    for low, high in labels:  # type: ignore[attr-defined]
-        if low is high or str(low) == str(high):
-            one: sx.Expression = sx.Binary("=", selector, low, NOWHERE)
-        else:
-            one = sx.Binary(
-                "AND", sx.Binary(">=", selector, low, NOWHERE), sx.Binary("<=", selector, high, NOWHERE), NOWHERE
+def _taken_out(case: sx.Case, var: str, outer: str, stays: list[sx.Expression]) -> tuple[list[sx.Statement], sx.Case]:
+    """What a CASE does to an inner state, as statements to stand before it, the inner CASE first; and what is left of it."""
+    first: list[sx.Statement] = []
+    behind: list[sx.Statement] = []
+    for labels, block in case.branches:
+        if mine := tuple(x for y in block if (x := _part(y, var, outer)) is not None):
+            there = reduce(both, stays, _is(case.selector, labels))
+            (first if any(isinstance(x, sx.Case) for x in mine) else behind).append(
+                sx.If(((there, mine),), (), case.span)
             )
-        found = one if found is None else sx.Binary("OR", found, one, NOWHERE)
-    assert found is not None
-    return found
+    left = tuple((labels, _without(block, var, outer)) for labels, block in case.branches)
+    return [*first, *behind], replace(case, branches=left)
+
+
+def _is(
+    selector: sx.Expression, labels: tuple[tuple[sx.Literal | sx.Name, sx.Literal | sx.Name], ...]
+) -> sx.Expression:
+    """That the outer state is one of these."""
+    return reduce(either, (_within(selector, low, high) for low, high in labels))
+
+
+def _within(selector: sx.Expression, low: sx.Expression, high: sx.Expression) -> sx.Expression:
+    if same(low, high):
+        return sx.Binary("=", selector, low, NOWHERE)
+    return both(sx.Binary(">=", selector, low, NOWHERE), sx.Binary("<=", selector, high, NOWHERE))
 
 
 def _part(s: sx.Statement, var: str, outer: str) -> sx.Statement | None:
@@ -103,4 +103,4 @@ def _stripped(block: Block, names: set[str]) -> Block:
 
 def _done(s: sx.Statement) -> set[str]:
     """The variables that a statement sets and the blocks that it calls."""
-    return written_by((s,)) | {str(x.instance).lower() for x in _every((s,)) if isinstance(x, sx.BlockCall)}
+    return written_by((s,)) | {str(x.instance).lower() for x in every_statement((s,)) if isinstance(x, sx.BlockCall)}
