@@ -154,8 +154,9 @@ class Reader(RoutineReader):
             self._refuse_words(signals)
             for kind, sequence, item, index, span in lifted.spots:
                 self.origins.add(kind, sequence, item, index, (span.line, span.column))
+        program = self.cases[0].finder.name if self.cases and len(sequences) > 1 else sequences[0].name
         return Project(
-            sequences[0].name, self.period_ms, signals=tuple(signals.values()), instances=tuple(instances.values()),
+            program, self.period_ms, signals=tuple(signals.values()), instances=tuple(instances.values()),
             tables=tuple(self.tables.values()), routines=tuple(self.routines.values()), opening=opening, closing=closing, sequences=tuple(sequences),
         )  # fmt: skip
 
