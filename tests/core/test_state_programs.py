@@ -61,6 +61,21 @@ def test_what_became_of_the_text_is_told_with_its_lines():
     assert "runs beside the text" in found.shown and "the outputs change in the same scans" in found.shown
 
 
+@pytest.mark.parametrize(
+    ("change", "why"),
+    [
+        (("S2 := TRUE; S1 := FALSE", "S2 := TRUE"), "one is set and none is cleared"),
+        (("S1 := TRUE; Init := TRUE", "Init := TRUE"), "none is on at first"),
+        (("S3 := TRUE; S2 := FALSE", "S3 := a; S2 := FALSE"), "one is worked out"),
+    ],
+)
+def test_flags_that_are_no_steps_are_told_to_be_no_sequence(change, why):
+    text = (HERE / "79-step-flags-begun.st").read_text()
+    assert read_text(text).project.sequences and change[0] in text
+    with pytest.raises(FormatError, match="there is no sequence in this text"):
+        read_text(text.replace(*change))
+
+
 def test_a_plainer_form_says_what_the_nicer_one_did_otherwise():
     found = read_text((HERE / "43-held-input.st").read_text())
     assert found.choices is not None and not found.choices.stay

@@ -13,6 +13,7 @@ from spokeshave.formats.iec_routines import RoutineReader
 from spokeshave.formats.iec_variables import VARIABLES
 from spokeshave.formats.states.choices import Choices, Note
 from spokeshave.formats.states.find import Finder
+from spokeshave.formats.states.flags import flags_as_states
 from spokeshave.formats.states.fold import read_by, written_by
 from spokeshave.formats.states.gathered import calls_gathered
 from spokeshave.formats.states.nested import nested_apart
@@ -22,6 +23,7 @@ from spokeshave.language.references import Where
 from spokeshave.language.rename import in_sequence, rename_many
 from spokeshave.language.syntax import KEYWORDS
 from spokeshave.language.tokens import END, INT, NAME, TIME
+from spokeshave.model.diagnostics import several
 from spokeshave.model.edits import free_name
 from spokeshave.model.project import (
     Action,
@@ -51,6 +53,8 @@ class Reader(RoutineReader):
     opening: str = ""
     closing: str = ""
     cases: list[StateProgram] = field(default_factory=list)
+    flags: dict[str, Signal] = field(default_factory=dict)
+    """Flags that are states now, as the text declares them."""
     notes: list[Note] = field(default_factory=list)
     """What became of the parts of state programs, from the last call of `project`."""
     # -- the file
@@ -111,7 +115,18 @@ class Reader(RoutineReader):
         if not self.surrounded and (len(statements) != 1 or not isinstance(statements[0], sx.Case)):
             return False
         gathered = calls_gathered(statements)
-        found, beside = finder.find(gathered), None
+        found, beside, flags = finder.find(gathered), None, dict[str, Signal]()
+        if not found.machines and (flagged := flags_as_states(gathered, self.signals)) is not None:
+            flags = {low: self.signals[low] for low in flagged.labels}
+            self.flags |= flags
+            line = self.origins.found[("signal", "", next(iter(flagged.labels)), -1)][0][1][0]
+            self.told.append(
+                (line, f"{several(s.name for s in flagged.labels.values())} are steps: one of them is TRUE")
+            )
+            self.signals |= {**flagged.labels, flagged.state.name.lower(): flagged.state}
+            finder = Finder(name, self.text, dict(self.signals), fail, self.instances, self.named)
+            gathered, text = flagged.statements, f"{text}\n{flagged.last}"
+            found = finder.find(gathered)
         if not found.machines:
             return False
         if (apart := nested_apart(gathered, finder.numbers)) != gathered:
@@ -120,7 +135,7 @@ class Reader(RoutineReader):
         self.signals |= {low: s for low, s in finder.signals.items() if self.signals[low].initial != s.initial}
         self.guess_classes(read_by(statements), written_by(statements))
         finder.signals.update(self.signals)
-        self.cases.append(StateProgram(found, finder, text, len(self.sequences), self.text, beside))
+        self.cases.append(StateProgram(found, finder, text, len(self.sequences), self.text, beside, flags))
         return True
 
     def project(self, choices: Choices | None = None) -> Project:
@@ -196,7 +211,7 @@ class Reader(RoutineReader):
         if not at_once and not all(p.found.first for p in self.cases):
             texts = f"IF {started} THEN\n{texts}\nEND_IF;\n{started} := TRUE;"
         logic = f"{self.opening}\n{texts}"
-        signals = (*(replace(s, name=named.get(low, s.name)) for low, s in self.signals.items()),
+        signals = (*(replace(s, name=named.get(low, s.name)) for low, s in (self.signals | self.flags).items()),
                    Signal(started, SignalClass.INTERNAL))  # fmt: skip
         return Project(
             "Text", self.period_ms, signals=signals, instances=tuple(self.instances.values()),

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field, replace
 
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.states.choices import Choices, Lifted, Note
@@ -31,6 +31,8 @@ class StateProgram:
     at: int
     whole: str
     beside: Found | None = None
+    flags: Mapping[str, Signal] = field(default_factory=dict)
+    """Flags that are states, as the text declares them, by their names in lower case."""
 
     @property
     def _machines(self) -> list[Machine]:
@@ -76,19 +78,22 @@ class StateProgram:
             follow = free_name(f"{m.name}_Next", taken)
             more.append(Signal(follow, SignalClass.INTERNAL, m.state.type, initial=m.state.initial))
             words[m.next] = follow
-            words |= {
-                s.name.lower(): str(s.number) for s in m.states.values() if s.name.lower() in self.finder.constants
-            }
+            labels = {s.name.lower(): str(s.number) for s in m.states.values()}
+            labels = {low: n for low, n in labels.items() if low in self.finder.constants}
+            words |= labels
             state = f"{m.name}.State" if m.state.type is Type.DINT else f"DINT_TO_INT({m.name}.State)"
             before.append(f"{follow} := {state};")
             lifted.sequences.append(self._following(m, follow))
             lifted.gone.add(m.next)
-            lifted.gone |= {s.name.lower() for s in m.states.values() if s.name.lower() in self.finder.constants}
+            lifted.gone |= set(labels)
             lifted.notes.append(
                 Note(m.span.line, f"{m.name} follows the state of the text, which stays as opening logic")
             )
             lifted.spots += [("step", m.name, s.name, -1, s.span) for s in m.states.values()]
         more.append(Signal(started, SignalClass.INTERNAL))
+        for low, flag in self.flags.items():  # its name is that of a step
+            words[low] = free_name(f"{flag.name}_Flag", taken)
+            more.append(replace(flag, name=words[low]))
         inner = rename_many(self.text, words)
         lifted.opening = "\n".join([*before, f"IF {started} THEN", inner, "END_IF;", f"{started} := TRUE;"])
         return lifted, more
