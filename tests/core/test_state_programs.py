@@ -61,6 +61,13 @@ def test_what_became_of_the_text_is_told_with_its_lines():
     assert "runs beside the text" in found.shown and "the outputs change in the same scans" in found.shown
 
 
+def test_rows_of_an_array_have_the_addresses_behind_its_own():
+    found = read_text((HERE / "80-arrays-of-signals.st").read_text()).project
+    addresses = {s.name: s.address for s in found.signals if s.name.startswith("aSens")}
+    assert addresses == {"aSens_1": "%IX1.6", "aSens_2": "%IX1.7", "aSens_3": "%IX2.0", "aSens_4": "%IX2.1"}
+    assert {s.name for s in found.signals if s.cls.value == "output"} == {"aVlv_1", "aVlv_2", "aVlv_3"}
+
+
 @pytest.mark.parametrize(
     ("change", "why"),
     [

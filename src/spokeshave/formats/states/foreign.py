@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import re
 
-from spokeshave.formats.states.block_rows import rows_of_blocks
+from spokeshave.formats.states.block_rows import rows_apart
 from spokeshave.formats.states.choices import Note
 from spokeshave.language import LanguageError
 from spokeshave.language.rename import STEP_WORDS
@@ -33,7 +33,7 @@ def made_fit(text: str) -> tuple[str, list[Note]]:
     _block_as_program(words, changes, notes)
     _words_of_ours(words, changes, notes)
     _semicolons(words, changes, notes)
-    rows_of_blocks(words, changes, notes)
+    rows_apart(words, changes, notes)
     for start, end, new in sorted(changes, reverse=True):
         text = text[:start] + new + text[end:]
     return text, notes

@@ -191,11 +191,17 @@ def _as_name(found: re.Match[str]) -> str:
 def waits_only(text: str) -> str:
     """The time that a condition is nothing but, such as `after 5 s`; empty for another.
 
-    >>> waits_only("nach 5 s"), waits_only("T#5s"), waits_only("AtTop")
-    ('5 s', '5s', '')
+    >>> waits_only("nach 5 s"), waits_only("T#5s"), waits_only("AtTop"), waits_only("2..5 s")
+    ('5 s', '5s', '', '')
     """
     found = _WAIT.fullmatch(re.sub(r"^(?:T|TIME)#", "", text.strip(), flags=re.IGNORECASE))
-    return found[1] if found else ""
+    if found is None:
+        return ""
+    try:
+        time_of(found[1])
+    except ValueError:
+        return ""
+    return found[1]
 
 
 _TERM = re.compile(r"(\s+(?:and|und|&&?)\s+|\s*&&?\s*)", re.IGNORECASE)
