@@ -183,7 +183,7 @@ def _proven(read: Read) -> Reading:
         difference = proof.difference(project)
         if not difference:
             return Reading(project, choices, _notes(read, first, proof.stops), proof.shown(project), read.text)
-        first = first or difference
+        first = first or ("" if str(ENTRY) in difference else difference)
         odd.extend([(choices, proof.odd)] if proof.odd and not choices.apart else [])
         return None
 
