@@ -56,6 +56,31 @@ def test_names_with_underscores_that_the_standard_does_not_know_go_without_them(
     assert "runs beside the text" in found.shown and found.project.signal("on").cls == "setting"
 
 
+RECORD = """TYPE ST_Seq : STRUCT Step, Last : INT; Wait : TON;
+  Goal : INT := 4; END_STRUCT; END_TYPE
+PROGRAM P VAR_INPUT A : BOOL; END_VAR VAR Mine, Other : ST_Seq; END_VAR VAR_OUTPUT Y : BOOL; END_VAR
+  Mine.Wait(IN := Mine.Step = 1, PT := T#1s);
+  CASE Mine.Step OF 0: IF A THEN Mine.Step := 1; END_IF; 1: IF Mine.Wait.Q THEN Mine.Step := 0; END_IF; END_CASE;
+  Y := Mine.Step = 1 AND Other.Goal > 3;
+END_PROGRAM
+"""
+
+
+def test_a_record_that_keeps_a_state_is_a_variable_for_each_member():
+    text, notes = made_fit(RECORD)
+    assert text.count("\n") == RECORD.count("\n") and "STRUCT" not in text
+    assert any("a ST_Seq, is a variable for each member" in n.text for n in notes)
+    found = read_text(RECORD).project
+    assert [t.condition for t in found.sequences[0].transitions] == ["A", "S1.T > T#1s"]
+    assert found.signal("Other_Goal").cls == "setting" and found.signal("Other_Goal").start == 4
+    given = RECORD.replace(
+        "Y :=", "Other := Mine; Y :="
+    )  # as a whole: it stays a record, and is told to be none of ours
+    assert made_fit(given)[0] == given
+    with pytest.raises(FormatError, match="type TON is not supported"):
+        read_text(given)
+
+
 def test_an_array_of_timers_is_that_many_instances():
     text = """PROGRAM P VAR_INPUT A : BOOL; i : INT; END_VAR VAR_OUTPUT B : BOOL; END_VAR VAR s : INT;
       Wait : ARRAY[1..2] OF TON; Says : STRING(80); END_VAR

@@ -8,6 +8,7 @@ import re
 
 from spokeshave.formats.states.block_rows import rows_apart
 from spokeshave.formats.states.choices import Note
+from spokeshave.formats.states.records import records_apart
 from spokeshave.language import LanguageError
 from spokeshave.language.rename import STEP_WORDS
 from spokeshave.language.syntax import KEYWORDS
@@ -34,6 +35,7 @@ def made_fit(text: str) -> tuple[str, list[Note]]:
     _words_of_ours(words, changes, notes)
     _semicolons(words, changes, notes)
     rows_apart(words, changes, notes)
+    records_apart(words, changes, notes)
     for start, end, new in sorted(changes, reverse=True):
         text = text[:start] + new + text[end:]
     return text, notes
