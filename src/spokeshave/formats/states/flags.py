@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Set
 from dataclasses import dataclass, replace
 
 from spokeshave.formats.states.find import Block
@@ -59,7 +59,7 @@ def _flags(statements: Block, signals: Mapping[str, Signal]) -> list[str]:
     for s in every_statement(statements):
         for condition, block in s.branches if isinstance(s, sx.If) else ():
             asked = {str(t).lower() for t in terms(condition) if isinstance(t, sx.Name)}
-            on, off = _set(block, {*signals}, True), _set(block, {*signals}, False)
+            on, off = _set(block, signals.keys(), True), _set(block, signals.keys(), False)
             if len(on) == 1 and off & asked:
                 found |= on | (off & asked)
     kept = [low for low, s in signals.items() if low in found and s.type is Type.BOOL and s.cls is SignalClass.INTERNAL]
@@ -79,17 +79,17 @@ def _begun(statements: Block, flags: set[str]) -> tuple[list[str], Block]:
     return [], statements
 
 
-def _set(block: Block, names: set[str], value: bool) -> set[str]:
+def _set(block: Block, names: Set[str], value: bool) -> set[str]:
     """The variables that a block itself sets TRUE, or FALSE."""
     mine = [s for s in block if isinstance(s, sx.Assign) and value_of(s.value) is value]
-    return {str(s.target).lower() for s in mine} & names
+    return {low for s in mine if (low := str(s.target).lower()) in names}
 
 
 def _exchanged(block: Block, state: str, flags: Mapping[str, Signal]) -> Iterator[sx.Statement]:
     """Statements that set the state in the place of its flags. Raises `ValueError` where they do not exchange one for another."""
     mine = [s for s in block if isinstance(s, sx.Assign) and str(s.target).lower() in flags]
     if mine:
-        on, off = _set(block, {*flags}, True), _set(block, {*flags}, False)
+        on, off = _set(block, flags.keys(), True), _set(block, flags.keys(), False)
         if len(on) != 1 or not off or len(mine) != len(on) + len(off):
             raise ValueError
     for s in block:
