@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import io
-import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 from spokeshave.formats.disk import write_bytes_atomically, write_text_atomically
-from spokeshave.formats.tables.cells import identifier, time_of
+from spokeshave.formats.tables.cells import address_of, identifier, time_of
 from spokeshave.formats.tables.grid import Sheet, csv_of, read_sheets, sheet_of_text
 from spokeshave.formats.tables.headings import SIGNAL_WORDS, find_heading, latin, roles_in
 from spokeshave.language.literals import read_value, time_ms, value_text
@@ -45,7 +44,6 @@ _NO_SIGNALS = frozenset(
     ("timer", "counter", "zaehler", "ton", "tof", "tp", "ctu", "ctd", "ctud", "r_trig", "f_trig", "fb", "fc", "ob", "db", "string", "wstring")
 )  # fmt: skip
 """What lists have beside signals."""
-_ADDRESS = re.compile(r"%?(?P<area>[IQMEA])(?P<size>[XBWDL]?)\s*(?P<at>[0-9]+(?:\.[0-9]+)*)", re.IGNORECASE)
 
 
 def read_rows(path: Path) -> list[list[str]]:
@@ -178,7 +176,7 @@ def _class(cells: Mapping[str, str], before: Signal | None) -> SignalClass:
             return SignalClass(cls)
     if wanted:
         raise ValueError(f"{cells['class']!r} is no class; a signal is input, output, internal or setting")
-    address = _address(cells.get("address", ""))
+    address = address_of(cells.get("address", ""))
     if before is not None:
         return before.cls
     return (
@@ -188,16 +186,6 @@ def _class(cells: Mapping[str, str], before: Signal | None) -> SignalClass:
         if address.startswith("%Q")
         else SignalClass.INTERNAL
     )
-
-
-def _address(text: str) -> str:
-    """An address as it is written here: `%IX0.0` for `I0.0` and `E 0.0`; another text as it is."""
-    found = _ADDRESS.fullmatch(text.strip())
-    if found is None:
-        return text
-    area = {"E": "I", "A": "Q"}.get(found["area"].upper(), found["area"].upper())
-    size = found["size"].upper() or ("X" if "." in found["at"] and not text.startswith("%") else "")
-    return f"%{area}{size}{found['at']}"
 
 
 def _signal(s: Signal, cells: Mapping[str, str], told: dict[str, int]) -> Signal:
@@ -225,7 +213,7 @@ def _signal(s: Signal, cells: Mapping[str, str], told: dict[str, int]) -> Signal
         s, cls=_class(cells, s), type=kind, initial=values.get("initial", s.initial), home=values.get("home", s.home),
         contact=contact or s.contact, retain=retain in ("1", "true", "yes", "x") if retain else s.retain,
         **{f: cells[f] for f in ("unit", "comment") if cells.get(f)},
-        **({"address": _address(cells["address"])} if cells.get("address") else {}),
+        **({"address": address_of(cells["address"])} if cells.get("address") else {}),
     )  # fmt: skip
 
 

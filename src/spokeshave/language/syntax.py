@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
@@ -222,6 +222,14 @@ def children(s: Statement) -> tuple[tuple[Expression, ...], tuple[tuple[Statemen
             return (*(a.value for a in s.inputs), *indices), (), tuple(_named(n) for _, n in s.outputs)
         case Jump():
             return (), (), ()
+
+
+def every_statement(block: tuple[Statement, ...]) -> Iterator[Statement]:
+    """The statements of a block, inner ones too."""
+    for s in block:
+        yield s
+        for inner in children(s)[1]:
+            yield from every_statement(inner)
 
 
 def _named(target: Target) -> Name:

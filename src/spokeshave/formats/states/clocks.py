@@ -14,7 +14,6 @@ from spokeshave.formats.states.fold import (
     FALSE,
     NOWHERE,
     TRUE,
-    every_statement,
     folded,
     is_false,
     is_true,
@@ -142,7 +141,7 @@ def _compared(tree: sx.Expression) -> Iterator[tuple[str, sx.Binary, int]]:
 
 def _times_asked(flow: Flow, instances: dict[str, Instance]) -> dict[str, list[sx.Binary] | None]:
     """Of each timer the comparisons of its ET; None where its ET is used otherwise, or compared with what may be beyond its PT."""
-    texts = [e for s in every_statement((*flow.around, *flow.m.inside)) for e in sx.children(s)[0]] + [flow.m.guard]
+    texts = [e for s in sx.every_statement((*flow.around, *flow.m.inside)) for e in sx.children(s)[0]] + [flow.m.guard]
     used = Counter(name.removesuffix(".et") for tree in texts for name in names_in(tree) if name.endswith(".et"))
     found: dict[str, list[sx.Binary] | None] = {low: [] for low in instances}
     if not used:
@@ -345,7 +344,7 @@ def _own_clock(flow: Flow, m: Machine, period_ms: int, clocks: Clocks) -> None:
 def last_of(flow: Flow) -> str:
     """The variable that keeps the last state: it takes the state's value and nothing else. Empty without one."""
     m, found = flow.m, dict[str, bool]()
-    for s in every_statement((*flow.around, *m.inside)):
+    for s in sx.every_statement((*flow.around, *m.inside)):
         if isinstance(s, sx.Assign):
             name = str(s.target).lower()
             takes = str(s.value).lower() in (m.var, m.next) and name not in (m.var, m.next)

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 
 from spokeshave.formats.states.find import Block, Machine, Side
 from spokeshave.formats.states.flow import Flow
-from spokeshave.formats.states.fold import NOWHERE, TRUE, every_statement, folded, names_in, same, value_of, written_by
+from spokeshave.formats.states.fold import NOWHERE, TRUE, folded, names_in, same, value_of, written_by
 from spokeshave.language import syntax as sx
 from spokeshave.language.printer import expression_text
 from spokeshave.model.project import Signal, SignalClass, Type
@@ -49,12 +49,12 @@ def _step(s: sx.Assign, period_ms: int, signals: Mapping[str, Signal]) -> int:
 def _asked(flow: Flow, name: str, others: list[sx.Statement]) -> dict[int, dict[str, sx.Binary]]:
     """The comparisons of a variable with numbers, by the state that asks; none where it is used otherwise."""
     found: dict[int, dict[str, sx.Binary]] = {}
-    if any(name in names_in(e) for s in every_statement(tuple(others)) for e in sx.children(s)[0]):
+    if any(name in names_in(e) for s in sx.every_statement(tuple(others)) for e in sx.children(s)[0]):
         return {}
     if name in names_in(flow.m.guard):
         return {}
     for n, block in flow.m.branches.items():
-        trees = [folded(e, flow.constants) for s in every_statement(block) for e in sx.children(s)[0]]
+        trees = [folded(e, flow.constants) for s in sx.every_statement(block) for e in sx.children(s)[0]]
         used = sum(x == name for tree in trees for x in names_in(tree))
         mine = [x for tree in trees for x in _comparisons(tree, name)]
         if used != len(mine):
@@ -89,7 +89,7 @@ def _begins_where_asked(flow: Flow, name: str, asking: set[int], others: list[sx
             to = {value_of(folded(s.value, flow.constants)) for s in leads}
             if not resets and (None in to or to & asking):
                 return False
-        if any(name in written_by((s,)) for s in every_statement(block) if isinstance(s, (sx.For, sx.Loop))):
+        if any(name in written_by((s,)) for s in sx.every_statement(block) if isinstance(s, (sx.For, sx.Loop))):
             return False
     return True
 

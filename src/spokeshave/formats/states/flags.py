@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Set
 from dataclasses import dataclass, replace
 
 from spokeshave.formats.states.find import Block
-from spokeshave.formats.states.fold import every_statement, stripped, value_of
+from spokeshave.formats.states.fold import stripped, value_of
 from spokeshave.formats.states.spoken import mapped
 from spokeshave.language import syntax as sx
 from spokeshave.language.terms import terms
@@ -56,7 +56,7 @@ def _printed(s: sx.Statement) -> sx.Statement:
 def _flags(statements: Block, signals: Mapping[str, Signal]) -> list[str]:
     """Variables that are asked for and exchanged for another one, in the order in which they are declared."""
     found: set[str] = set()
-    for s in every_statement(statements):
+    for s in sx.every_statement(statements):
         for condition, block in s.branches if isinstance(s, sx.If) else ():
             asked = {str(t).lower() for t in terms(condition) if isinstance(t, sx.Name)}
             on, off = _set(block, signals.keys(), True), _set(block, signals.keys(), False)
@@ -100,7 +100,7 @@ def _exchanged(block: Block, state: str, flags: Mapping[str, Signal]) -> Iterato
         elif isinstance(s, sx.If):
             branches = tuple((c, tuple(_exchanged(b, state, flags))) for c, b in s.branches)
             yield replace(s, branches=branches, otherwise=tuple(_exchanged(s.otherwise, state, flags)))
-        elif any(str(n).lower() in flags for x in every_statement((s,)) for n in sx.children(x)[2]):
+        elif any(str(n).lower() in flags for x in sx.every_statement((s,)) for n in sx.children(x)[2]):
             raise ValueError
         else:
             yield s

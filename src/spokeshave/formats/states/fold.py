@@ -214,14 +214,6 @@ def value_of(tree: sx.Expression) -> bool | int | None:
     return None
 
 
-def every_statement(block: tuple[sx.Statement, ...]) -> Iterator[sx.Statement]:
-    """Statements, and those in them."""
-    for s in block:
-        yield s
-        for inner in sx.children(s)[1]:
-            yield from every_statement(inner)
-
-
 def names_in(tree: sx.Expression) -> Iterator[str]:
     """The dotted names a tree reads, in lower case."""
     if isinstance(tree, (sx.Name, sx.Element)):

@@ -13,7 +13,6 @@ from spokeshave.formats.states.flow import Flow, sets
 from spokeshave.formats.states.fold import (
     NOWHERE,
     Known,
-    every_statement,
     folded,
     is_true,
     names_in,
@@ -130,7 +129,7 @@ class Lifter(BodyMaker):
         """
         first = min(o.at for o in self.found.machines)
         everything = (*self.found.around, *(s for o in self.found.machines for s in o.inside))
-        often = Counter(str(s.target).lower() for s in every_statement(everything) if isinstance(s, sx.Assign))
+        often = Counter(str(s.target).lower() for s in sx.every_statement(everything) if isinstance(s, sx.Assign))
         known: dict[str, sx.Expression] = {}
         for i, s in enumerate(self.found.around[: m.at]):
             bare = _without_guard(s, m)

@@ -8,7 +8,7 @@ from dataclasses import replace
 from functools import reduce
 
 from spokeshave.formats.states.find import Block
-from spokeshave.formats.states.fold import NOWHERE, both, either, every_statement, negated, same, stripped, written_by
+from spokeshave.formats.states.fold import NOWHERE, both, either, negated, same, stripped, written_by
 from spokeshave.language import syntax as sx
 
 
@@ -23,7 +23,7 @@ def nested_apart(statements: Block, numbers: Set[str]) -> Block:
     return _apart(
         statements,
         numbers,
-        Counter(str(s.selector).lower() for s in every_statement(statements) if isinstance(s, sx.Case)),
+        Counter(str(s.selector).lower() for s in sx.every_statement(statements) if isinstance(s, sx.Case)),
     )
 
 
@@ -103,4 +103,4 @@ def _stripped(block: Block, names: set[str]) -> Block:
 
 def _done(s: sx.Statement) -> set[str]:
     """The variables that a statement sets and the blocks that it calls."""
-    return written_by((s,)) | {str(x.instance).lower() for x in every_statement((s,)) if isinstance(x, sx.BlockCall)}
+    return written_by((s,)) | {str(x.instance).lower() for x in sx.every_statement((s,)) if isinstance(x, sx.BlockCall)}

@@ -41,6 +41,7 @@ _WORDS = {"und": "AND", "oder": "OR", "nicht": "NOT", "&&": "AND", "||": "OR", "
 _WORD = re.compile(
     r"\"[^\"]*\"|\(\*.*?\*\)|(?:T|TIME)#[\w.]+|&&|\|\||!=|==|=>|=<|<=|>=|<>|:=|\w+|.", re.IGNORECASE | re.DOTALL
 )
+_ADDRESS = re.compile(r"%?(?P<area>[IQMEA])(?P<size>[XBWDL]?)\s*(?P<at>[0-9]+(?:\.[0-9]+)*)", re.IGNORECASE)
 _WAIT = re.compile(
     r"(?:after|wait|nach|warte|warten|for|t)?\s*[=>]*\s*([0-9][0-9.,]*\s*(?:ms|s|sec|sek|min|h))\s*(?:vergangen|abgelaufen|elapsed|passed)?",
     re.IGNORECASE,
@@ -75,6 +76,16 @@ def time_of(text: str, unit: str = "") -> tuple[str, str]:
     ):
         plain = plain.removesuffix(long) + short if plain.endswith(long) else plain
     return time_text(duration_ms(plain)), ""
+
+
+def address_of(text: str) -> str:
+    """An address as it is written here: `%IX0.0` for `I0.0` and `E 0.0`; another text as it is."""
+    found = _ADDRESS.fullmatch(text.strip())
+    if found is None:
+        return text
+    area = {"E": "I", "A": "Q"}.get(found["area"].upper(), found["area"].upper())
+    size = found["size"].upper() or ("X" if "." in found["at"] and not text.startswith("%") else "")
+    return f"%{area}{size}{found['at']}"
 
 
 def parts_of(cell: str) -> list[str]:

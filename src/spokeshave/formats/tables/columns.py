@@ -6,7 +6,7 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
-from spokeshave.formats.tables.cells import DOTS, OFF, ON, SPOKEN, identifier, time_of
+from spokeshave.formats.tables.cells import DOTS, OFF, ON, SPOKEN, address_of, identifier, time_of
 from spokeshave.formats.tables.grid import Sheet
 from spokeshave.formats.tables.headings import GROUPS, STEP_WORDS, groups_above, latin, role_of
 from spokeshave.model.project import Signal, SignalClass, Type
@@ -158,8 +158,7 @@ def _with_address(head: str) -> tuple[str, str]:
     found = _ADDRESSED.fullmatch(head.strip())
     if found is None:
         return head, ""
-    area = "I" if found["area"].upper() in "IE" else "Q"
-    return found["name"].strip(), f"%{area}X{found['at']}"
+    return found["name"].strip(), address_of(f"{found['area']}{found['at']}")
 
 
 def _signal_column(

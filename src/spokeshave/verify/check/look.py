@@ -17,14 +17,6 @@ from spokeshave.model.structure import Structure, structure
 from spokeshave.verify.usage import Use, names_in, uses
 
 
-def every(block: tuple[sx.Statement, ...]) -> Iterator[sx.Statement]:
-    """All statements of a block, inner ones too."""
-    for s in block:
-        yield s
-        for inner in sx.children(s)[1]:
-            yield from every(inner)
-
-
 class Look:
     """A project under check."""
 
@@ -82,7 +74,7 @@ class Look:
     def each_statement(self) -> Iterator[tuple[Place, sx.Statement]]:
         """Every statement of `statements`, inner ones too."""
         for place, block in self.statements:
-            for s in every(block):
+            for s in sx.every_statement(block):
                 yield place, s
 
     @cached_property

@@ -11,7 +11,7 @@ from spokeshave.language.parse import parse_expression
 from spokeshave.language.syntax import TextError
 from spokeshave.model.diagnostics import Diagnostic, Place
 from spokeshave.model.project import Sequence, SignalClass, Type
-from spokeshave.verify.check.look import Look, advice, every, warning
+from spokeshave.verify.check.look import Look, advice, warning
 from spokeshave.verify.usage import names_in
 
 _MIXED = str.maketrans({"0": "o", "1": "l", "i": "l", "_": None, "5": "s"})
@@ -120,7 +120,7 @@ def beyond_the_window(look: Look) -> Iterator[Diagnostic]:
 def dead_lines(look: Look) -> Iterator[Diagnostic]:
     """Statements behind a RETURN or EXIT in the same block never run."""
     for place, block in look.statements:
-        blocks = [block, *(inner for s in every(block) for inner in sx.children(s)[1])]
+        blocks = [block, *(inner for s in sx.every_statement(block) for inner in sx.children(s)[1])]
         for lines in blocks:
             for s, following in pairwise(lines):
                 if isinstance(s, sx.Jump):
