@@ -5,10 +5,11 @@ from __future__ import annotations
 from typing import Any
 
 from spokeshave.engine import program as pg
+from spokeshave.engine.kept_texts import KeptTexts, declared_in
 from spokeshave.engine.names import SlotTable, TextScope
 from spokeshave.language import checked as ck
 from spokeshave.language.check import Checker, Scope
-from spokeshave.language.compile import Unit
+from spokeshave.language.compile import Compiled, Unit
 from spokeshave.language.parse import parse_expression, parse_statements
 from spokeshave.language.syntax import TextError
 from spokeshave.model.diagnostics import Diagnostic, Place, Severity
@@ -16,9 +17,11 @@ from spokeshave.model.project import Project, SignalClass, Type
 
 
 class Texts:
-    """Gathers checked texts as units to compile, and what is wrong with them as findings."""
+    """Gathers checked texts as units to compile, and what is wrong with them as findings. Texts that were read `before` are
+    not read again.
+    """
 
-    def __init__(self, project: Project) -> None:
+    def __init__(self, project: Project, before: KeptTexts | None = None) -> None:
         self.project = project
         self.found: list[Diagnostic] = []
         self.units: list[Unit] = []
@@ -32,6 +35,8 @@ class Texts:
             if project.signal(a.target) is not None
         )
         """Signals that are targets of action blocks: nothing else may write them."""
+        self.kept = KeptTexts(declared_in(project, self.acted))
+        self._before = before if before is not None and before.declared == self.kept.declared else None
 
     def note(self, code: str, place: Place, message: str, advice: str = "") -> None:
         self.found.append(Diagnostic(code, Severity.ERROR, place, message, advice))
@@ -43,6 +48,11 @@ class Texts:
 
     def check(self, text: str, place: Place, scope: Scope, kind: str) -> Any:
         """The checked tree of a text, or None with its problems noted. `kind`: condition, time, value, statements."""
+        key = (kind, place, text)
+        if self._before is not None and (known := self._before.trees.get(key)) is not None:
+            self.kept.trees[key] = known
+            return known
+        marks = self.table.marks()
         checker = Checker(scope)
         tree: Any = None
         try:
@@ -62,7 +72,16 @@ class Texts:
             if kind == "condition" and not message.startswith("this is"):
                 message = f"in the condition: {message}"
             self.note("text", place.spot(p.line, p.column), message, p.advice)
-        return None if problems else tree
+        if problems:
+            return None
+        # It means the same by itself where reading it has declared nothing; own devices have slots of their own.
+        if marks == self.table.marks() and isinstance(scope, TextScope):
+            self.kept.trees[key] = tree
+        return tree
+
+    def compiled(self, later: set[int]) -> list[Compiled]:
+        """The code of all units."""
+        return self.kept.compiled(self.units, later, self._before)
 
     def unit(self, tree: Any, place: Place) -> int:
         self.units.append((self.place(place), tree))

@@ -15,7 +15,6 @@ from spokeshave.engine.link_protection import ProtectionLinker
 from spokeshave.engine.link_sequence import SequenceLinker
 from spokeshave.engine.names import TextScope
 from spokeshave.language import checked as ck
-from spokeshave.language.compile import compile_units
 from spokeshave.language.sub_sequences import run_problems, runs_any, without_runs, written_out
 from spokeshave.machine.kinds import device_problems
 from spokeshave.model.answers import Answers
@@ -42,7 +41,7 @@ def link(project: Project, also: Sequence[ck.Checked] = ()) -> pg.Program:
 
 def compilation(project: Project) -> Compilation:
     """A machine file with its texts compiled, for one who adds texts of his own. Raises `LinkError`."""
-    return _compiled(Linker(project))
+    return _compiled(Linker(project, _known.last))
 
 
 def link_problems(project: Project) -> list[Diagnostic]:
@@ -51,12 +50,14 @@ def link_problems(project: Project) -> list[Diagnostic]:
 
 
 class Linker:
-    """Checks every text of a machine file in its place, then compiles them all at once. What is in the way is in `found`."""
+    """Checks every text of a machine file in its place, then compiles them all at once. What is in the way is in `found`. Of a
+    machine file linked `before` it takes over what an edit has left.
+    """
 
-    def __init__(self, project: Project) -> None:
+    def __init__(self, project: Project, before: Linker | None = None) -> None:
         self.given = project
         self.project = written_out(project)
-        self.texts = Texts(self.project)
+        self.texts = Texts(self.project, None if before is None else before.texts.kept)
         self.found = self.texts.found
         self._texts_read = self._read()
         self._compilation: Compilation | None = None
@@ -115,7 +116,7 @@ class Linker:
             )
             for kind, slot, operand, time in texts.table.edges
         ]
-        code = compile_units(texts.units, found.charts.chosen)
+        code = texts.compiled(found.charts.chosen)
         linked_edges = tuple(
             pg.LinkedEdge(kind, slot, code[operand], None if time is None else code[time], f"{kind} {form}")
             for kind, slot, operand, time, form in edges
@@ -129,7 +130,11 @@ class Linker:
         return None if tree is None else self.texts.unit(tree, place)
 
 
-_known = Answers(Linker, most=4)
+def _linked(project: Project) -> Linker:
+    return Linker(project, _known.last)
+
+
+_known: Answers[Linker] = Answers(_linked, most=4)
 
 
 def _compiled(linker: Linker) -> Compilation:

@@ -76,6 +76,10 @@ class SlotTable:
         self.values.append(value)
         return len(self.values) - 1
 
+    def marks(self) -> tuple[int, int, int]:
+        """Stay as they are while nothing gets a slot or a place, and no routine is asked for."""
+        return len(self.values), len(self.places), self.routines.asked
+
     def edge(self, kind: str, operand: Checked, time: Checked | None) -> int:
         """One slot for each use; inner uses come first, since the checker meets them first."""
         slot = self.new(False)

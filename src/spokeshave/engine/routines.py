@@ -129,6 +129,8 @@ class Routines:
 
     def __init__(self, table: SlotTable, outer: TextScope) -> None:
         self.table, self.outer = table, outer
+        self.asked = 0
+        """How often a text has asked what it calls."""
         self._functions: dict[str, ck.Function | str] = {}
         self._bodies: dict[str, tuple[ck.CheckedStatement, ...]] = {}
         self._places: dict[str, int] = {}
@@ -171,6 +173,7 @@ class Routines:
         """A function by its name in lower case, a sentence on why it may not be called, None for none. `above` are those whose
         bodies call it.
         """
+        self.asked += 1
         r = self.table.project.routine(name)
         if r is None or r.is_block:
             return None if r is None else f"{r.name} is a block: declare an instance of it, and call that"
@@ -195,6 +198,7 @@ class Routines:
 
     def call(self, name: str, kind: str, above: tuple[str, ...] = ()) -> Called | None:
         """A call of the instance `name`; None where there is no such block, or it is inside itself."""
+        self.asked += 1
         found = self.table.base.get(name.lower())
         if found is not None:
             return standard_call(self.table, name, *found)

@@ -148,11 +148,20 @@ class TimesReader:
 
 
 def _comparisons(compared: Sequence[tuple[int, str, ck.Checked]]) -> list[Comparison]:
-    code = compile_units([(0, other) for _, _, other in compared])
-    return [
-        Comparison(op, one if isinstance(tree, (ck.Const, ck.Load)) else partial(_or_none, one), tree)
-        for (_, op, tree), one in zip(compared, code)
-    ]
+    worked_out = [other for _, _, other in compared if not isinstance(other, (ck.Const, ck.Load))]
+    code = iter(compile_units([(0, other) for other in worked_out]))
+    return [Comparison(op, _value_of(other) or partial(_or_none, next(code)), other) for _, op, other in compared]
+
+
+def _value_of(tree: ck.Checked) -> Compiled | None:
+    """A constant or a variable, which always has a value and needs no code."""
+    if isinstance(tree, ck.Load):
+        return itemgetter(tree.slot)
+    return partial(_constant, tree.value) if isinstance(tree, ck.Const) else None
+
+
+def _constant(value: Any, v: list[Any]) -> Any:
+    return value
 
 
 def _or_none(compiled: Compiled, v: list[Any]) -> Any:

@@ -20,6 +20,11 @@ class Answers(Generic[T]):
         self._work, self._most = work, most
         self._known: list[tuple[Project, T]] = []
 
+    @property
+    def last(self) -> T | None:
+        """The answer that was asked for last."""
+        return self._known[0][1] if self._known else None
+
     def __call__(self, project: Project) -> T:
         """The answer, worked out if it is not known. Raises what the work raises, and remembers nothing then."""
         for i, (known, answer) in enumerate(self._known):
