@@ -57,7 +57,7 @@ class Linker:
     def __init__(self, project: Project, before: Linker | None = None) -> None:
         self.given = project
         self.project = written_out(project)
-        self.texts = Texts(self.project, None if before is None else before.texts.kept)
+        self.texts: Texts = Texts(self.project, None if before is None else before.texts.kept)
         self.found = self.texts.found
         self._texts_read = self._read()
         self._compilation: Compilation | None = None

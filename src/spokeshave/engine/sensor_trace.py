@@ -56,7 +56,7 @@ def end_stretch(program: Program, s: Situation, trace: Trace, stopped: bool) -> 
             s.v[d.number] = d.device.number(s.dev_state[i], s.k - 1)
     s.next_reading = min(s.dev_next, default=s.next_reading)
     rows = []
-    for i, motions in s.untold.items() if trace.keeps_changes else ():
+    for i, motions in s.untold.items() if trace.keeps_changes and trace.keeps_numbers else ():
         d = program.devices[i]
         rows.append((d.number - FIRST_RECORDED, *_readings(d, motions)))
     s.untold = {}

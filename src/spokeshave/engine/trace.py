@@ -47,6 +47,8 @@ class Trace:
         """States of each device, one behind the other; a state begins with the scan from which it holds."""
         self.keeps_changes = True
         """Whether changes and motions are put down; else events alone, for who looks at scans as they come."""
+        self.keeps_numbers = True
+        """Whether numbers that are told later are put down too (see `sensor_trace`)."""
         self.scan_count = 0
         self.stirred = True
         """Whether the last scan changed anything but inputs, moved a step or told an event."""

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import itertools
 from bisect import bisect_right
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Container, Iterable
 from dataclasses import dataclass, replace
 from difflib import SequenceMatcher
 
@@ -59,6 +59,12 @@ def lanes_of(run: Run) -> Lanes:
         return run.lanes
     trace, start = run.session().trace, run.start_ms
     return tuple((r.name, _text(_changes(trace, r.name, start))) for r in trace.recorded if r.kind != "setting")
+
+
+def changes_of(run: Run, names: Container[str]) -> dict[str, list[Change]]:
+    """The changes of some lanes by their names; times count from the start of the scenario."""
+    trace, start = run.session().trace, run.start_ms
+    return {r.name: _changes(trace, r.name, start) for r in trace.recorded if r.name in names}
 
 
 def _text(changes: list[Change]) -> str:

@@ -137,9 +137,14 @@ class Result:
 
 
 class CaseRun:
-    """One run on its way. It begins where a mark of another scenario is reached, if the scenario says so."""
+    """One run on its way. It begins where a mark of another scenario is reached, if the scenario says so.
 
-    def __init__(self, project: Project, scenario: Scenario, case: Case, every_scan: bool = False) -> None:
+    With `verdicts_only` neither the rules that come into play are noted nor numbers that devices give in between.
+    """
+
+    def __init__(
+        self, project: Project, scenario: Scenario, case: Case, every_scan: bool = False, verdicts_only: bool = False
+    ) -> None:
         self.case = case
         self.checked = check_sheet(project, case.text)
         way = way_to(project, self.checked.sheet.start, scenario.name)
@@ -158,6 +163,8 @@ class CaseRun:
             looked_at += trees[1:] if line in self._told else trees
         self.session = Session(self.project, every_scan=every_scan, also=looked_at)
         self.session.tells_moves = True
+        self.session.trace.keeps_numbers = not verdicts_only or bool(self._told)
+        self.verdicts_only = verdicts_only
         self.seen_to = 0
         """The scan behind the last one that was looked at."""
         self.until = 0
@@ -195,7 +202,8 @@ class CaseRun:
 
     def _watch(self) -> None:
         program = self.session.program
-        self.acted = ActedWatch(program, self.script.start_ms)
+        if not self.verdicts_only:
+            self.acted = ActedWatch(program, self.script.start_ms)
         self.edges = SheetEdges(self.checked.edges, program)
         for row in self.checked.sheet.expectations:
             watcher = WATCHERS[row.kind](row, program, self.checked.conditions[row.line])
@@ -273,9 +281,10 @@ class CaseRun:
         """
         over, self.seen_to = s.k - 1 - self.seen_to, s.k
         show_times(self.session.program, s)
-        if self.acted is None:
+        if self.ahead:
             return
-        self.acted.see(s)
+        if self.acted is not None:
+            self.acted.see(s)
         if self.edges.edges:
             self.edges.see(s, (s.k - 1) * self.session.program.period_ms - self.script.start_ms)
         decided = False
@@ -327,13 +336,20 @@ class ScenarioRun:
     Raises `LinkError` for a machine file that cannot run. A text that is wrong is done at once, with problems.
     """
 
-    def __init__(self, project: Project, scenario: Scenario, every_scan: bool = False) -> None:
-        """`every_scan` runs every scan, where otherwise those are jumped over in which nothing happens."""
-        self.project, self.scenario, self.every_scan = project, scenario, every_scan
+    def __init__(
+        self, project: Project, scenario: Scenario, every_scan: bool = False, verdicts_only: bool = False
+    ) -> None:
+        """`every_scan` runs every scan, where otherwise those are jumped over in which nothing happens; `verdicts_only` as in
+        `CaseRun`.
+        """
+        self.project, self.scenario, self.every_scan, self.verdicts_only = project, scenario, every_scan, verdicts_only
         self.problems = scenario_problems(project, scenario)
         self.cases = () if self.problems else cases_of(scenario.text).cases
         self.runs: list[Run] = []
-        self.now = CaseRun(project, scenario, self.cases[0], every_scan) if self.cases else None
+        self.now = self._case(0) if self.cases else None
+
+    def _case(self, index: int) -> CaseRun:
+        return CaseRun(self.project, self.scenario, self.cases[index], self.every_scan, self.verdicts_only)
 
     @property
     def part(self) -> float:
@@ -351,7 +367,7 @@ class ScenarioRun:
         self.runs.append(self.now.result())
         self.now = None
         if not self.runs[-1].stopped and len(self.runs) < len(self.cases):
-            self.now = CaseRun(self.project, self.scenario, self.cases[len(self.runs)], self.every_scan)
+            self.now = self._case(len(self.runs))
         return self.now is not None
 
     @property

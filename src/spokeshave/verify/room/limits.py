@@ -87,7 +87,7 @@ class Judge:
     def _why(self, project: Project, scenario: Scenario) -> str:
         self.runs += 1
         try:
-            run = ScenarioRun(project, scenario)
+            run = ScenarioRun(project, scenario, verdicts_only=True)
         except LinkError as error:
             return str(error.found[0])
         while run.advance(PIECE) and not run.has_failed:

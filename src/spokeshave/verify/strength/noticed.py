@@ -7,8 +7,8 @@ from dataclasses import dataclass, replace
 
 from spokeshave.engine.link import LinkError, link_problems
 from spokeshave.model.diagnostics import Diagnostic, Severity, errors
-from spokeshave.model.project import Project, Scenario
-from spokeshave.verify.accepted import Change, compare, kept, lanes_of
+from spokeshave.model.project import Project, Scenario, SignalClass
+from spokeshave.verify.accepted import Change, changes_of, compare
 from spokeshave.verify.check.run import every_finding
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.progress import look
@@ -80,6 +80,9 @@ class Judge:
         self.known = {_said(d) for d in every_finding(project)}
         self.read = {u.name for u in uses(project) if u.how == "read"}
         """What the logic reads, in lower case."""
+        outputs = {s.name for s in project.signals if s.cls is SignalClass.OUTPUT}
+        self.shown = frozenset(outputs | {f"{q.name}.{s.name}.X" for q in project.sequences for s in q.steps})
+        """What a practitioner looks at: outputs and steps."""
         self.proofs: list[tuple[Scenario, Proof, tuple[Changes, ...]]] = []
         self.idle: list[str] = []
         """Scenarios that fail without any mistake, and so notice none."""
@@ -88,8 +91,8 @@ class Judge:
             result = run_scenario(project, s)
             look()
             if result.outcome is Outcome.PASS:
-                lanes = tuple(kept(lanes_of(r)) for r in result.runs)
-                happened = sum(len(changes) for run in lanes for changes in run.values())
+                lanes = tuple(changes_of(r, self.shown) for r in result.runs)
+                happened = sum(len(r.live.trace.scans) for r in result.runs if r.live is not None)
                 cost = happened / (1 + sum(len(r.verdicts) for r in result.runs))
                 found.append((cost, s, proof_of(result), lanes))
             else:
@@ -157,9 +160,9 @@ class Judge:
         """Where mistake and file first differ under other stimuli; None where they do in none that is tried."""
         for variant in variants(self.project, mistake, scenario):
             if variant.text not in self._tries:
-                self._tries[variant.text] = _lanes(self.project, variant)
-            for was, now in zip(self._tries[variant.text], _lanes(mistake.project, variant)):
-                for near in _first_difference(variant.name, was, now, self._shown()):
+                self._tries[variant.text] = _lanes(self.project, variant, self.shown)
+            for was, now in zip(self._tries[variant.text], _lanes(mistake.project, variant, self.shown)):
+                for near in _first_difference(variant.name, was, now):
                     return replace(near, text=variant.text)
         return None
 
@@ -169,7 +172,8 @@ class Judge:
         """By what a scenario, or its accepted run, notices the mistake; else where it differs goes to `nearest`."""
         by = f"scenario {scenario.name}"
         try:
-            run = ScenarioRun(mistake.project, scenario)
+            compared = any(a.scenario == scenario.name for a in self.project.accepted)
+            run = ScenarioRun(mistake.project, scenario, verdicts_only=not compared)
         except LinkError as error:
             return by, str(error.found[0]), -1
         while run.advance(PIECE):
@@ -191,15 +195,9 @@ class Judge:
                     d = differences[0]
                     return f"accepted run of {scenario.name}", f"{d.lane} {d.text}", max(d.time_ms, d.accepted_ms)
         for r, was in zip(result.runs, lanes):
-            nearest += (
-                list(_first_difference(scenario.name, was, kept(lanes_of(r)), self._shown()))[:1] if not r.label else []
-            )
+            if not r.label:
+                nearest += list(_first_difference(scenario.name, was, changes_of(r, self.shown)))
         return None
-
-    def _shown(self) -> set[str]:
-        """What a practitioner looks at: outputs and steps."""
-        outputs = {s.name for s in self.project.signals if s.cls.value == "output"}
-        return outputs | {f"{q.name}.{s.name}.X" for q in self.project.sequences for s in q.steps}
 
 
 def _answers(project: Project) -> dict[tuple[str, str], tuple[Says, str]]:
@@ -215,10 +213,10 @@ def _go_on(_: int) -> bool:
     return True
 
 
-def _first_difference(scenario: str, was: Changes, now: Changes, shown: set[str]) -> Iterator[Nearest]:
+def _first_difference(scenario: str, was: Changes, now: Changes) -> Iterator[Nearest]:
     """The first time at which an output or a step is otherwise, and the value that it had."""
     first: tuple[int, str, str] | None = None
-    for lane in shown & was.keys() & now.keys():
+    for lane in was.keys() & now.keys():
         a, b = was[lane], now[lane]
         n = next((i for i, (x, y) in enumerate(zip(a, b)) if x != y), min(len(a), len(b)))
         if n == len(a) == len(b):
@@ -231,13 +229,16 @@ def _first_difference(scenario: str, was: Changes, now: Changes, shown: set[str]
         yield Nearest(scenario, *first)
 
 
-def _lanes(project: Project, scenario: Scenario) -> list[Changes]:
-    """What happens in a scenario, run by run; nothing where it cannot be run to its end."""
+def _lanes(project: Project, scenario: Scenario, shown: frozenset[str]) -> list[Changes]:
+    """What is shown of a scenario, run by run; nothing where it cannot be run to its end."""
     look()
-    result = run_scenario(
-        project, replace(scenario, text=f"{scenario.text}\nexpect no hazards")
+    run = ScenarioRun(
+        project, replace(scenario, text=f"{scenario.text}\nexpect no hazards"), verdicts_only=True
     )  # all expect something
-    return [] if result.problems or result.stopped else [kept(lanes_of(r)) for r in result.runs]
+    while run.advance(1 << 30):
+        pass
+    result = run.result()
+    return [] if result.problems or result.stopped else [changes_of(r, shown) for r in result.runs]
 
 
 def _said(d: Diagnostic) -> tuple[str, str, str]:
