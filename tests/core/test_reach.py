@@ -363,6 +363,25 @@ def test_what_many_sequences_look_at_is_chosen_first_so_that_each_is_tried_by_it
         Explorer(Studied(together(13))).run()
 
 
+def test_a_trip_that_is_gone_leaves_no_trace_and_who_stands_still_chooses_nothing():
+    signals = tuple(Signal(n, IN) for n in ("Go", "Back", "Bad", "Worse", "Reset"))
+    ways = (Transition(("Rest",), ("Work",), "Go"), Transition(("Work",), ("Rest",), "Back"))
+    main = Sequence("Main", "Rest", (Step("Rest", 10), Step("Work", 20, (Action(N, "Y"),))), ways)
+    low, high = Trip("Low", 1, "HELD(Bad, T#1s)"), Trip("High", 2, "HELD(Worse, T#2s)")
+    counts = []
+    for trips in ((), (low,), (low, high)):
+        explorer = Explorer(
+            Studied(
+                Project("M", 10, signals=(*signals, Signal("Y", OUT)), sequences=(main,), trips=trips, reset="Reset")
+            )
+        )
+        counts.append((len(explorer.run().situations), explorer.scans))
+    assert [n for n, _ in counts] == [2, 2 * 2, 2 * 5], (
+        "either, Low, High, both, and both where Low has had no effect yet"
+    )
+    assert counts[1][1] < 2 * counts[0][1] + 2 * 8, "a frozen step asks for the trip and reset alone"
+
+
 def test_times_that_cannot_come_so_are_told_from_those_that_can():
     """Two steps side by side: one lasts at most as long as the other, which free times do not know."""
     steps = (Step("Rest", 10), Step("Short", 20), Step("Long", 30), Step("Early", 40), Step("Late", 50))

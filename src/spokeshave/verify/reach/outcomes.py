@@ -83,6 +83,8 @@ class Outcomes:
         self._choices: dict[Guard, tuple[frozenset[Choice], list[tuple[int, int]]]] = {}
         self._apart: frozenset[Choice] = frozenset()
         """What was chosen first somewhere, to take a cluster apart."""
+        self.deciding: set[Guard] = set()
+        """What says whether sequences run, are held or stand still under a trip (phase 5)."""
         self._guards: dict[Any, Guard] = {}
         self._local: dict[tuple[int, frozenset[int]], list[Guard]] = {}
         self._needs: dict[frozenset[int], tuple[set[int], list[ck.CheckedStatement]]] = {}
@@ -138,6 +140,7 @@ class Outcomes:
         studied = self.studied
         found = [self._of(tree) for tree in (*studied.trips.values(), *studied.holds.values())]
         found += [self._of_slot(q.restart) for q in self.program.sequences if q.restart >= 0]
+        self.deciding.update(found, [self._of_slot(self.program.reset)] if self.program.reset >= 0 else [])
         asked = {slot for pair in studied.pairs for slot in pair}
         for lock in self.program.interlocks:
             if lock.final in asked:
@@ -285,6 +288,20 @@ class Outcomes:
         yes_or_no = frozenset(c for c in cluster.choices if c[0] in ("value", "edge") and len(self.domain(c)) == 2)
         shared = self._shared(cluster.guards, active, yes_or_no)
         return shared if len(self.clusters(cluster.guards, active, shared)) > 1 else frozenset()
+
+    def rests_with(self, cluster: Cluster) -> frozenset[int]:
+        """The sequences of which nothing has to be chosen for a cluster while all of them stand still; none where others look
+        at it too.
+        """
+        out: set[int] = set()
+        for g in cluster.guards:
+            if g.passes:
+                out.update(self.program.by_order[n].sequence if what == "stored" else n for what, n, _ in g.passes)
+            elif g.owner is not None:
+                out.add(g.owner)
+            elif not g.must:
+                return frozenset()
+        return frozenset(out)
 
     def _try(self, cluster: Cluster, first: frozenset[Choice] = frozenset(), all_differ: bool = False) -> Tried:
         key = (frozenset(cluster.guards), tuple(cluster.choices), first, all_differ)

@@ -90,6 +90,11 @@ class Studied:
             unique = {w.index: w for x in q.steps for w in x.ways}
             self.ways[q.index] = sorted(unique.values(), key=lambda w: w.order)
 
+    @property
+    def can_stand_still(self) -> bool:
+        """Whether anything holds a sequence or freezes it."""
+        return bool(self.program.trips) or any(q.can_hold for q in self.program.sequences)
+
     def output(self, name: str) -> int:
         """The slot of a BOOL output. Raises `StudyError`."""
         signal = self.project.signal(name)

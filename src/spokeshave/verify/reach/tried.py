@@ -89,6 +89,9 @@ class Tried:
         self.keys = [key for key in outcomes.cells if outcomes.is_read(key, read)]
         self.keys += [c for c in sorted(before) if c[1] in read]
         self.begin = outcomes.pool.enter(self)
+        self.decides = not outcomes.deciding.isdisjoint(cluster.guards)
+        """Whether it says what stands still."""
+        self.rests_with = outcomes.rests_with(cluster)
         self._known: dict[bytes, int] = {}
         self._begins: list[int] = []
         self._counts: list[int] = []

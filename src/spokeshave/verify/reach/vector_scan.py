@@ -130,6 +130,12 @@ class Scan:
         self._keep()
         return self.told
 
+    def standing_still(self) -> dict[int, Bools]:
+        """Where each sequence is held or stands under a trip, after phases 1 to 5."""
+        self._opening()
+        self._decide()
+        return {i: ~runs for i, runs in self.mode_run.items()}
+
     def _active(self, i: int, a: int) -> Bools:
         return self.c["code", i, a] > 0
 
@@ -186,8 +192,8 @@ class Scan:
             comes = ~was & (condition | raised)
             goes = was & ~condition & (reset if t.latching else ~none)
             on[t.index] = (was | comes) & ~goes
-            for i in t.scope:
-                c["effected", t.index, i] = np.where(comes, 0, c["effected", t.index, i])
+            for i in t.scope:  # of a trip that does not stand nobody asks: the situations are the same
+                c["effected", t.index, i] = np.where(comes | ~on[t.index], 0, c["effected", t.index, i])
             c["trip", t.index, 0] = on[t.index].astype(np.int32)
             if ("raised", t.index, 0) in c:
                 c["raised", t.index, 0] = np.zeros(self.n, np.int32)
@@ -271,14 +277,19 @@ class Scan:
         self.left[key] = self.left[key] | where
         if ("late", *key) in self.c:
             self.c["late", *key] = np.where(where, 0, self.c["late", *key])
+        self._unspend(q, a, where)
+
+    def _unspend(self, q: LinkedSequence, a: int, where: Bools) -> None:
+        """What a step has stored once counts as long as it is active."""
+        for b in q.steps[a].blocks:
+            if ("spent", b.order, 0) in self.c:
+                self.c["spent", b.order, 0] = np.where(where, 0, self.c["spent", b.order, 0])
 
     def _enter(self, q: LinkedSequence, a: int, where: Bools) -> None:
         key = (q.index, a)
         self.c["code", *key] = np.where(where, self.first[key], self.c["code", *key])
         self.came[key] = self.came[key] | where
-        for b in q.steps[a].blocks:
-            if ("spent", b.order, 0) in self.c:
-                self.c["spent", b.order, 0] = np.where(where, 0, self.c["spent", b.order, 0])
+        self._unspend(q, a, where)
 
     # -- phase 6
 
