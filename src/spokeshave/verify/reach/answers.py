@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
+from math import prod
 from typing import Any
 
 from spokeshave.language.sub_sequences import written_out
@@ -12,7 +13,7 @@ from spokeshave.model.project import Project, Scenario
 from spokeshave.model.study import MOST
 from spokeshave.verify.reach.asked import Answer, Asked
 from spokeshave.verify.reach.explore import Explorer, Found
-from spokeshave.verify.reach.groups import groups_of, only
+from spokeshave.verify.reach.groups import groups_of
 from spokeshave.verify.reach.invariants import Watched, answers_for, broken, said, watched, watching
 from spokeshave.verify.reach.studied import Studied
 
@@ -54,44 +55,104 @@ def study(
     watches = [(n, n) for w in invariants for n in (w.asked, w.out)]
     all_watched = watched(project, invariants)
     whole = Studied(all_watched, assumed, (*pairs, *watches), plan.settings)
+    asks = _Asks(project, all_watched, assumed, pairs, orders, tuple(invariants), most)
     groups = groups_of(whole, pairs, orders)
-    answers: list[Answer] = []
-    limits: list[str] = []
-    count, seconds, complete, waits = 1, 0.0, True, True
-    done = 0
+    apart = groups_of(whole, pairs, orders, through_inputs=False)
+    looked: list[_Looked] = []
+    by_inputs: list[str] = []
     for names in groups:
-        mine = tuple(p for p in pairs if _acts(project, names, p)) if len(groups) > 1 else pairs
-        of_group = [w for w in invariants if len(groups) == 1 or _speaks(w, names, groups[0])]
-        seen = tuple((n, n) for w in of_group for n in (w.asked, w.out))
-        studied = (
-            whole
-            if len(groups) == 1
-            else Studied(only(watched(project, of_group), names), assumed, (*mine, *seen), plan.settings)
-        )
-        tell = None if progress is None else lambda n, done=done: progress(done + n)
-        explorer = Explorer(studied, most, tell)
-        found = explorer.run()
-        asked = Asked(explorer, found)
-        pairs_said = asked.together((*mine, *seen))
-        answers += [*asked.reached(), *asked.stuck(), *asked.home(), *pairs_said[: 2 * len(mine)], *asked.safe()]
-        answers += answers_for(of_group, pairs_said[2 * len(mine) :])
-        answers += asked.before(
-            tuple(o for o in orders if o[0].partition(".")[0].lower() in [n.lower() for n in names])
-        )
-        limits += _limits(studied, found, assumed)
-        done += len(found.situations)
-        count, seconds, complete = count * len(found.situations), seconds + found.seconds, complete and found.whole
-        waits = waits and asked.waits_at_home()
+        parts = [p for p in apart if set(p) <= set(names)]
+        found = [asks.look(p, apart, _after(progress, looked)) for p in parts] if len(parts) > 1 else []
+        if found and prod(x.tried for x in found) > MOST_TRIED_TOGETHER:
+            by_inputs.append("; ".join(map(", ".join, parts)))
+            looked += found
+        else:
+            looked.append(asks.look(names, groups, _after(progress, looked), whole))
+    answers = [a for x in looked for a in x.answers]
+    limits = [text for x in looked for text in x.limits]
     if len(groups) > 1:
         limits.append(
             "sequences that have nothing to do with each other were looked at by themselves: "
             + "; ".join(map(", ".join, groups))
         )
-        if not waits:
-            limits.append("whether all of them are in their initial steps at the same time was not asked")
-    order = ("reached", "stuck", "home", "together", "safe", "before", "never")
-    answers.sort(key=lambda a: order.index(a.kind))
-    return Study(tuple(answers), count, seconds, tuple(dict.fromkeys(limits)), complete)
+    if by_inputs:
+        limits.append(f"sequences that share nothing but inputs were looked at by themselves: {'; '.join(by_inputs)}")
+    if by_inputs or (len(groups) > 1 and not all(x.waits for x in looked)):
+        limits.append("whether all of them are in their initial steps at the same time was not asked")
+    answers.sort(key=lambda a: KINDS.index(a.kind))
+    count = sum(x.count for x in looked) if by_inputs else prod(x.count for x in looked)
+    whole_answer = all(x.whole for x in looked)
+    return Study(tuple(answers), count, sum(x.seconds for x in looked), tuple(dict.fromkeys(limits)), whole_answer)
+
+
+KINDS = ("reached", "stuck", "home", "together", "safe", "before", "never")
+"""Kinds of answers in their order."""
+
+MOST_TRIED_TOGETHER = 4_000_000
+"""Ways to go on, about, up to which sequences that share nothing but inputs are looked at together: then it is also asked whether all
+of them get home at once."""
+
+
+@dataclass(frozen=True, slots=True)
+class _Looked:
+    """What was found of some sequences."""
+
+    answers: tuple[Answer, ...]
+    limits: tuple[str, ...]
+    count: int
+    tried: int
+    """Ways to go on that were tried."""
+    seconds: float
+    whole: bool
+    waits: bool
+    """Whether the initial steps can be stayed in."""
+
+
+def _after(progress: Callable[[int], bool] | None, looked: list[_Looked]) -> Callable[[int], bool] | None:
+    """Tells how many situations there are with those that were looked at before."""
+    done = sum(x.count for x in looked)
+    return None if progress is None else lambda n: progress(done + n)
+
+
+@dataclass(frozen=True, slots=True)
+class _Asks:
+    """All that is asked of a machine file."""
+
+    project: Project
+    file: Project
+    """The machine file with what watches its invariants."""
+    assumed: tuple[str, ...]
+    pairs: tuple[tuple[str, str], ...]
+    orders: tuple[tuple[str, str], ...]
+    invariants: tuple[Watched, ...]
+    most: int
+
+    def look(
+        self,
+        names: tuple[str, ...],
+        groups: list[tuple[str, ...]],
+        progress: Callable[[int], bool] | None,
+        whole: Studied | None = None,
+    ) -> _Looked:
+        """What is found of one group of sequences. `whole` is studied if there is no other."""
+        alone = len(groups) == 1
+        mine = self.pairs if alone else tuple(p for p in self.pairs if _acts(self.project, names, p))
+        of_group = [w for w in self.invariants if alone or _speaks(w, names, groups[0])]
+        seen = tuple((n, n) for w in of_group for n in (w.asked, w.out))
+        if whole is None or not alone:
+            whole = Studied(self.file, self.assumed, (*mine, *seen), self.project.study.settings, names)
+        explorer = Explorer(whole, self.most, progress)
+        found = explorer.run()
+        asked = Asked(explorer, found)
+        pairs_said = asked.together((*mine, *seen))
+        answers = [*asked.reached(), *asked.stuck(), *asked.home(), *pairs_said[: 2 * len(mine)], *asked.safe()]
+        answers += answers_for(of_group, pairs_said[2 * len(mine) :])
+        known = [n.lower() for n in names]
+        answers += asked.before(tuple(o for o in self.orders if o[0].partition(".")[0].lower() in known))
+        return _Looked(
+            tuple(answers), _limits(whole, found, self.assumed), len(found.situations), found.scans, found.seconds,
+            found.whole, asked.waits_at_home(),
+        )  # fmt: skip
 
 
 def study_data(found: Study) -> dict[str, Any]:

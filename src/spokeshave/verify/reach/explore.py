@@ -14,7 +14,7 @@ from spokeshave.model.study import MOST
 from spokeshave.verify.reach.frontier import Known, Links, Met
 from spokeshave.verify.reach.outcomes import Outcomes
 from spokeshave.verify.reach.packing import Words, as_keys
-from spokeshave.verify.reach.studied import Studied, StudyError
+from spokeshave.verify.reach.studied import Studied, StudyError, TooMany
 from spokeshave.verify.reach.vector_scan import Choice, Columns, Scan, Told, layout_of
 from spokeshave.verify.reach.ways import Ways
 
@@ -79,7 +79,10 @@ class Explorer:
         on = True
         while len(frontier) and on:
             met = Met(known.count - len(frontier), self.studied.pairs)
-            on = self._meet(frontier, known, met, found)
+            try:
+                on = self._meet(frontier, known, met, found)
+            except TooMany as error:
+                on, found.whole, found.stopped = False, False, str(error)
             frontier = met.settle(known, found)
             if on and known.count > self.most and len(frontier):
                 found.whole, found.stopped = False, f"there are more than {self.most:,} situations"

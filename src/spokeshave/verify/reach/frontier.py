@@ -118,6 +118,8 @@ class Met:
 
     def settle(self, known: Known, found: Found) -> Words:
         """Adds what is new to what is known, and gives it: the next frontier."""
+        if not self._words:
+            return known.levels[-1][:0]
         words = np.concatenate(self._words)
         unique, first, back = np.unique(as_keys(words), return_index=True, return_inverse=True)
         number = known.number(unique)

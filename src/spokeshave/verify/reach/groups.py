@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import replace
-
-from spokeshave.model.project import Project
+from spokeshave.language import checked as ck
 from spokeshave.verify.reach.studied import Studied
 from spokeshave.verify.reach.vectorized import reads_of, slots_of, writes_of
 
@@ -28,11 +26,19 @@ class _Joined:
 
 
 def groups_of(
-    studied: Studied, together: Iterable[tuple[str, str]], before: Iterable[tuple[str, str]]
+    studied: Studied,
+    together: Iterable[tuple[str, str]],
+    before: Iterable[tuple[str, str]],
+    through_inputs: bool = True,
 ) -> list[tuple[str, ...]]:
-    """The names of sequences that share an input, a variable, a trip, or a question; in the order of the file."""
+    """The names of sequences that share an input, a variable, a trip, or a question; in the order of the file. Without
+    `through_inputs` those that share nothing but inputs are apart: whatever one of them comes to, it comes to with inputs
+    that may be as they like, so that nobody else keeps it from that.
+    """
     program, joined = studied.program, _Joined()
     fixed = {r.slot for r in program.recorded if r.kind == "setting"}
+    if not through_inputs:
+        fixed |= _as_inputs(studied, fixed)
     flags = {slot: q.name for q in program.sequences for x in q.steps for slot in (x.x, x.t, x.late)}
     flags |= {q.state: q.name for q in program.sequences}
 
@@ -50,20 +56,45 @@ def groups_of(
             reads += [s for x in statements for s in reads_of(x) | writes_of(x)]
             reads += [program.targets[b.target].slot] if not statements else []
         joined.join([q.name, *hangs(reads)])
+    asked = {slot for pair in studied.pairs for slot in pair}
+    for lock in program.interlocks:
+        if lock.final in asked:
+            acting = [q.name for q in program.sequences for x in q.steps for b in x.blocks
+                      if program.targets[b.target].slot == lock.asked]  # fmt: skip
+            joined.join([*acting, *hangs(slots_of(lock.checked))])
     for s in (*studied.opening, *studied.closing):
         joined.join(hangs(reads_of(s) | writes_of(s)))
     for tree in studied.assumptions:
         joined.join(hangs(slots_of(tree)))
     for trip in program.trips:
-        scope = [program.sequences[i].name for i in trip.scope]
+        scope = [studied.sequences[i].name for i in trip.scope]
+        raising = [q.name for q in program.sequences if any(x.trip == trip.index for x in q.steps)]
         reset = [program.reset] if program.reset >= 0 and trip.latching else []
         zeroed = [slot for slot, _ in trip.zeroed if slot in studied.wanted]
-        joined.join([*scope, *hangs([*slots_of(studied.trips[trip.index]), *reset, *zeroed])])
+        others = [*raising, *hangs([*slots_of(studied.trips[trip.index]), *reset, *zeroed])]
+        if through_inputs or others:  # one that follows inputs alone is the same for each of them
+            joined.join([*scope, *others])
     _join_questions(studied, joined, together, before)
     found: dict[object, list[str]] = {}
     for q in program.sequences:
         found.setdefault(joined.root(q.name), []).append(q.name)
     return [tuple(names) for names in found.values()]
+
+
+def _as_inputs(studied: Studied, fixed: set[int]) -> set[int]:
+    """Slots that are free in each scan: inputs, what is not followed, and what follows from these alone."""
+    free = studied.inputs | studied.free
+    found = set(free)
+    while True:
+        more = {e for e, (_, operand) in studied.edges.items() if set(slots_of(operand)) <= found | fixed}
+        more |= {
+            s.slot
+            for s in studied.opening
+            if isinstance(s, ck.Store) and s.slot not in studied.carried and set(reads_of(s)) <= found | fixed
+        }
+        if more <= found:
+            return found
+        found |= more
 
 
 def _through_edges(studied: Studied, slots: Iterable[int]) -> set[int]:
@@ -91,17 +122,3 @@ def _join_questions(
     for steps in before:
         names = [s.partition(".")[0].lower() for s in steps]
         joined.join([q.name for q in studied.project.sequences if q.name.lower() in names])
-
-
-def only(project: Project, names: tuple[str, ...]) -> Project:
-    """The machine file with some of its sequences alone, and the trips that act on them."""
-    trips = tuple(
-        replace(
-            t,
-            scope=None if t.scope is None else tuple(s for s in t.scope if s in names),
-            go_to=tuple(g for g in t.go_to if g.partition(".")[0] in names),
-        )
-        for t in project.trips
-        if not t.scope or set(t.scope) & set(names)
-    )
-    return replace(project, sequences=tuple(q for q in project.sequences if q.name in names), trips=trips)

@@ -172,7 +172,7 @@ class Outcomes:
     def _of_way(self, sequence: int, tree: ck.Checked) -> Guard:
         """A condition of a transition: flags of sequences before its own may have changed, variables be zeroed by a trip."""
         zeroed = {slot: (KEEP, 0) for t in self.program.trips for slot, _ in t.zeroed}
-        earlier = {x.x for p in self.program.sequences[:sequence] for x in p.steps}
+        earlier = {x.x for p in self.program.sequences if p.index < sequence for x in p.steps}
         either = {s: (False, True) for s in slots_of(tree) if s in earlier} | zeroed
         return self._of(tree, either, owner=sequence)
 
@@ -314,8 +314,8 @@ class Outcomes:
         if what == "var":
             return i in read
         if what in ("code", "late"):
-            x = self.program.sequences[i].steps[a]
-            return bool({x.x, x.t, x.late} & read) or self.program.sequences[i].state in read
+            x = self.studied.sequences[i].steps[a]
+            return bool({x.x, x.t, x.late} & read) or self.studied.sequences[i].state in read
         return False
 
     def codes(
@@ -359,9 +359,9 @@ class Outcomes:
             elif what in ("value", "edge"):
                 env[i] = column.astype(bool)  # chosen before
             elif what == "late":
-                env[self.program.sequences[i].steps[a].late] = column.astype(bool)
+                env[self.studied.sequences[i].steps[a].late] = column.astype(bool)
             elif what == "code":
-                x, thresholds = self.program.sequences[i].steps[a], studied.thresholds[i, a]
+                x, thresholds = self.studied.sequences[i].steps[a], studied.thresholds[i, a]
                 env[x.x] = column > 0
                 if x.t in studied.wanted:
                     passed = column

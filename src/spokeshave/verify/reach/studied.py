@@ -9,7 +9,7 @@ from typing import Any
 
 from spokeshave.engine.link import compilation
 from spokeshave.engine.names import TextScope
-from spokeshave.engine.program import LinkedStep, Way
+from spokeshave.engine.program import LinkedStep, Program, Way
 from spokeshave.engine.waits import MIRROR, first_at
 from spokeshave.language import checked as ck
 from spokeshave.language.compile import Choice
@@ -32,19 +32,26 @@ class StudyError(VerifyError):
     """A study that cannot be done, and why."""
 
 
+class TooMany(StudyError):
+    """More than is tried at once; what was found until then stands."""
+
+
 class Studied:
     """The program without its machine, and of its texts what matters. `limits` says what was left out or made simpler."""
 
     def __init__(
         self, project: Project, assumptions: Iterable[str] = (), together: Iterable[tuple[str, str]] = (),
-        settings: Iterable[tuple[str, tuple[Value, ...]]] = (),
+        settings: Iterable[tuple[str, tuple[Value, ...]]] = (), names: Iterable[str] | None = None,
     ) -> None:  # fmt: skip
         """`assumptions` are conditions on inputs that always hold, `together` pairs of outputs to ask about, `settings`
-        those that may have one of several values.
+        those that may have one of several values, `names` those of the sequences that are studied, if not all are.
         """
         bare = replace(project, devices=(), connections=(), groups=(), scenarios=(), accepted=())
         compiled = compilation(bare)
         program = compiled.program()
+        if names is not None:
+            program = _of_sequences(program, frozenset(names))
+        self.sequences = {q.index: q for q in program.sequences}
         self.project, self.program, self.texts = project, program, compiled.texts
         self.limits: list[str] = []
         self.start = program.start
@@ -82,7 +89,7 @@ class Studied:
         for b in program.blocks:
             target = program.targets[b.target]
             if target.run is not None:
-                place = Place("body", program.sequences[b.sequence].name, target.name)
+                place = Place("body", self.sequences[b.sequence].name, target.name)
                 self.bodies[b.target] = trees[place]
         self.edges = {slot: (kind, operand) for kind, slot, operand, _ in texts.table.edges}
         self.ways: dict[int, list[Way]] = {}
@@ -314,6 +321,19 @@ class Studied:
                         )
         for a in tree.args:
             yield from self._compared(a, slot)
+
+
+def _of_sequences(program: Program, names: frozenset[str]) -> Program:
+    """A program of which some sequences alone are looked at, with the trips that act on them. They keep their numbers."""
+    mine = tuple(q for q in program.sequences if q.name in names)
+    numbers = {q.index for q in mine}
+    trips = (replace(t, scope=tuple(i for i in t.scope if i in numbers)) for t in program.trips)
+    return replace(
+        program,
+        sequences=mine,
+        trips=tuple(t for t in trips if t.scope),
+        blocks=tuple(b for b in program.blocks if b.sequence in numbers),
+    )
 
 
 def _each_row(tree: ck.Checked) -> Iterator[ck.Checked]:

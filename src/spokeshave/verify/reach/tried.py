@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spokeshave.verify.reach.studied import StudyError
+from spokeshave.verify.reach.studied import TooMany
 from spokeshave.verify.reach.vector_scan import Choice, Columns
 
 if TYPE_CHECKING:
@@ -79,7 +79,7 @@ class Tried:
             self.size *= len(d)
         if self.size > MOST_TOGETHER:
             names = ", ".join(outcomes.studied.of_slot[c[1]].name for c in cluster.choices if c[0] == "value")
-            raise StudyError(f"{names} are looked at together in too many ways ({self.size:,})")
+            raise TooMany(f"{names} are looked at together in too many ways ({self.size:,})")
         self.values: dict[Choice, NDArray[Any]] = {}
         rest = np.arange(self.size)
         for key, domain in zip(reversed(cluster.choices), reversed(domains)):

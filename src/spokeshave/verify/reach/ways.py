@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spokeshave.verify.reach.outcomes import Outcomes
-from spokeshave.verify.reach.studied import StudyError
+from spokeshave.verify.reach.studied import TooMany
 from spokeshave.verify.reach.tried import Rows, Tried
 from spokeshave.verify.reach.vector_scan import Choice, Columns, Scan
 
@@ -47,7 +47,7 @@ def patterns(outcomes: Outcomes, columns: Columns, rows: int) -> list[Pattern]:
 
 
 class Ways:
-    """The ways to go on from some situations. Raises `StudyError` where there are too many from one of them."""
+    """The ways to go on from some situations. Raises `TooMany` where there are too many from one of them."""
 
     def __init__(self, outcomes: Outcomes, columns: Columns, rows: int) -> None:
         self.outcomes, self.pool = outcomes, outcomes.pool
@@ -122,7 +122,7 @@ class Ways:
         for count in counts:
             many *= count
         if many.max(initial=0) > MOST_WAYS:
-            raise StudyError(f"from one situation there are {many.max():,.0f} ways to go on, more than are followed")
+            raise TooMany(f"from one situation there are {many.max():,.0f} ways to go on, more than are followed")
         before = np.cumsum(many) - many
         source = self._source[rows]
         piece = before[np.searchsorted(source, source)] // most  # that of the first row of the same situation

@@ -123,8 +123,9 @@ class _Player:
             last = event if n == len(path) - 2 else None
             self._move(here, there, last)
         end = self.session.time_ms
-        active = situation_of(self.session.program, self.session.situation)
         wanted = self._active(path[-1])
+        everywhere = situation_of(self.session.program, self.session.situation)
+        active = {q: names for q, names in everywhere.items() if q in wanted}
         steps = tuple(f"{q}.{s}" for q, names in active.items() for s in names)
         replays = {q: set(names) for q, names in active.items()} == wanted and self._variables_agree(path[-1])
         done = tuple(Stimulus(t, "set", name, value) for t, name, value in self.rows)
