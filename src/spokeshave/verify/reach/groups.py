@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+
 from spokeshave.language import checked as ck
 from spokeshave.verify.reach.studied import Studied
 from spokeshave.verify.reach.vectorized import reads_of, slots_of, writes_of
