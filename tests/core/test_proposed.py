@@ -34,6 +34,7 @@ from spokeshave.verify.proposed.goals import WAY, goals_of, open_goals, shown_by
 from spokeshave.verify.proposed.without import without
 from spokeshave.verify.proposed.work import Proposals, propose, proposed
 from spokeshave.verify.scenarios import run_scenario
+from tests.conftest import EXAMPLES
 from tests.core.projects import structured
 from tests.core.test_cli import call
 from tests.core.test_semantics import gate
@@ -237,6 +238,14 @@ def test_what_is_shown_already_is_not_proposed_and_what_cannot_be_is_told():
     with pytest.raises(LinkError):
         propose(broken)
     assert "Nowhere" in str(proposed(broken))
+
+
+@pytest.mark.parametrize("name", ["roastery", "carousel"])
+def test_examples_without_their_scenarios_get_some_for_every_step_way_rule_and_window(name):
+    """Also for windows that are longer than anything else takes, and for an input that no fault of a device turns."""
+    project = replace(spoke.read(EXAMPLES / f"{name}.spoke"), scenarios=(), accepted=(), requirements=())
+    found = propose(project, seconds=3600)
+    assert [g.words for g in found.left] == [] and len(found.found) > 15
 
 
 def test_the_command_writes_them_into_a_file(tmp_path):

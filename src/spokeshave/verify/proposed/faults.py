@@ -12,8 +12,8 @@ from spokeshave.verify.proposed.search import Node, Run, Search
 from spokeshave.verify.protection import LATCHED
 from spokeshave.verify.sweep.concerns import Concerns, reads_of
 
-MOST_TRIED = 120
-"""Runs that are tried for one rule."""
+MOST_TRIED, FEW_TRIED = 120, 40
+"""Runs that are tried for one rule, first with what may happen to its devices, then with inputs set in their place."""
 LONG_MS = 150_000
 """So long is waited for what comes of a fault."""
 MANY_DEVICES = 8
@@ -34,11 +34,19 @@ class Faults:
             run = Run(node, self.search.tests)
             if deed is not None:
                 run.do(deed)
-            run.on(LONG_MS, lambda run=run: goal.key in run.acted)  # type: ignore[misc]
+            run.on(self._long_ms(goal, node), lambda run=run: goal.key in run.acted)  # type: ignore[misc]
             if goal.key in run.acted:
                 run.settle()
                 return run.node()
         return None
+
+    def _long_ms(self, goal: Goal, node: Node) -> int:
+        """So long is waited for what comes of a deed: for a window as long as it is, and what leads to its step."""
+        if goal.kind != "window":
+            return LONG_MS
+        q = next(q for q in self.search.program.sequences if q.name == goal.place.sequence)
+        longest = next(x for x in q.steps if x.name == goal.place.step).longest
+        return LONG_MS + (0 if longest is None else longest.ms(node.session.situation.v))
 
     def _tries(self, goal: Goal) -> Iterator[tuple[Node, Deed | None]]:
         """Where one begins and what is done there: at the step of the rule first, else wherever a run has been."""
@@ -49,10 +57,12 @@ class Faults:
             (self._far(goal, deed), n, node, deed) for n, node in enumerate(nodes) for deed in self._deeds(goal, node)
         ]
         tries.sort(key=lambda x: x[:2])
-        yield from ((node, deed) for *_, node, deed in tries[:MOST_TRIED])
+        own = [(node, deed) for *_, node, deed in tries if not self._takes_over(deed)]
+        yield from own[:MOST_TRIED]
+        yield from [(node, deed) for *_, node, deed in tries if self._takes_over(deed)][:FEW_TRIED]
 
     def _far(self, goal: Goal, deed: Deed) -> bool:
-        """Whether a deed is done to a device that gives nothing of what the rule looks at: such ones are tried last."""
+        """Whether a deed is done to a device that gives nothing of what the rule looks at: such ones are tried later."""
         reads = reads_of(_text(goal, self.project))
         devices = [
             d
@@ -60,6 +70,11 @@ class Faults:
             if do in ("fail", "hand") and (d := self.project.device(target)) is not None
         ]
         return bool(devices) and not any(signal.lower() in reads for d in devices for _, signal in d.wires)
+
+    def _takes_over(self, deed: Deed) -> bool:
+        """Whether a deed sets an input that a device gives: that is tried last."""
+        free = self.search.hands.free
+        return any(do == "set" and self.project.signal(name) not in free for _, do, name, _ in deed.done)
 
     def _nodes(self, goal: Goal) -> list[Node]:
         """The situations in which the rule can act: its step is active, its output asked for; all of them where none is."""
@@ -106,7 +121,7 @@ class Faults:
                 yield Deed(f"hold {d.name}", ((0, "hand", d.name, 1),))
         for name in sorted(reads_of(_text(goal, self.project))):
             signal = self.project.signal(name)
-            if signal in self.search.hands.free and signal is not None and signal.type is Type.BOOL:
+            if signal is not None and signal.cls is SignalClass.INPUT and signal.type is Type.BOOL:
                 now = node.session.situation.v[node.session.program.slots[name]]
                 yield Deed(f"turn {signal.name}", ((0, "set", signal.name, not now),))
 
