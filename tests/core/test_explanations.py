@@ -15,6 +15,7 @@ from spokeshave.engine.stimuli import Stimulus
 from spokeshave.language import checked as ck
 from spokeshave.language.check import Checker
 from spokeshave.language.parse import parse_expression
+from spokeshave.formats import spoke
 from spokeshave.model.project import (
     Instance,
     Project,
@@ -29,6 +30,7 @@ from spokeshave.model.project import (
 )
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.scenarios import run_scenario
+from tests.conftest import EXAMPLES
 from tests.core.projects import INPUTS, PERIOD, conditions, projects, runs
 
 some = settings(
@@ -244,3 +246,13 @@ def test_a_span_up_to_the_end_of_the_run_includes_its_last_scan():
     for end, outcome in (("3 s", Outcome.PASS), ("3010 ms", Outcome.NOT_REACHED)):
         scenario = Scenario("Span", f"run for 3 s\nexpect from 200 ms to {end}: NOT A")
         assert run_scenario(project, scenario).outcome is outcome
+
+
+def test_of_a_table_the_row_that_is_read_now_is_told():
+    session = Session(spoke.read(EXAMPLES / "carousel.spoke"))
+    session.run_to(40_000, lambda s: s.active[1] == [1])  # the bath is warm
+    session.do("hand", "StartButton", 1)
+    dip = next(x.index for x in session.program.sequences[0].steps if x.name == "Dip")
+    session.run_to(60_000, lambda s: s.active[0] == [dip])
+    (way,) = next(w for w in waiting(session.program, session.situation) if w.step == "Dip").ways
+    assert [r.name for r in way.missing[0].readings] == ["Dip.T", "Plan[1].Dip", "Round"]

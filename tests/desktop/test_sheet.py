@@ -267,3 +267,18 @@ def test_steps_that_are_cut_and_pasted_keep_their_names(qtbot, window):
     q = window.document.project.sequence("Roast")
     assert next(t for _, t in q.leaving("Charge")).targets == ("CoolDown",)
     assert next(t for _, t in q.leaving("CoolDown")).condition == "CoolDown.T >= T#6s AND DrumRuns AND AirRuns"
+
+
+def test_a_new_way_out_is_selected_and_typed_into_at_once(qtbot, window):
+    view = sheet_of(window)
+    view.setFocus()
+    view.setCurrentIndex(cell(view, "Preheat", view.sheet.awaits))
+    before = len(window.document.project.sequence("Roast").transitions)
+    window.table.actions["seq.way"].trigger()
+    now = view.currentIndex()
+    q = window.document.project.sequence("Roast")
+    assert now.column() == view.sheet.awaits and len(q.transitions) == before + 1
+    way = view.sheet.row(now.row()).transition
+    assert q.transitions[way].sources == ("Preheat",) and q.transitions[way].condition == "FALSE"
+    type_into(qtbot, view, now, "ResetButton")
+    assert window.document.project.sequence("Roast").transitions[way].condition == "ResetButton"

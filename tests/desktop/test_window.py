@@ -13,6 +13,7 @@ from spokeshave.desktop.code_editor import CodeEditor
 from spokeshave.desktop.finder import matches
 from spokeshave.desktop.sequence.condition_editor import ConditionEdit
 from spokeshave.desktop.sequence.sheet import FIRST_MARK, NUMBER, STEP
+from spokeshave.desktop.plain_text import StatusLabel
 from spokeshave.desktop.theme import theme
 from spokeshave.engine.session import Session
 from spokeshave.formats import spoke
@@ -406,6 +407,16 @@ def test_each_stage_paints_in_both_themes_and_names_what_can_be_focused(window, 
         _look_at_names(window)
     if dark:
         window.toggle_dark()
+
+
+def test_what_says_how_things_stand_follows_the_theme(window):
+    label = StatusLabel(parent=window)
+    label.say("late", "ink")
+    before = label.styleSheet()
+    window.toggle_dark()
+    inks = before, label.styleSheet(), f"color: {theme.colour('ink').name()}"
+    window.toggle_dark()
+    assert inks[0] != inks[1] == inks[2] and label.styleSheet() == before and label.text() == "late"
 
 
 def _look_at_names(window):

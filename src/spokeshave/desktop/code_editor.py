@@ -23,7 +23,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QCompleter, QPlainTextEdit, QTextEdit, QWidget
 
-from spokeshave.desktop.plain_text import plain
+from spokeshave.desktop.plain_text import THEME_CHANGES, plain
 from spokeshave.desktop.theme import code_font, theme
 from spokeshave.language.functions import FUNCTIONS
 from spokeshave.language.syntax import KEYWORDS
@@ -149,7 +149,7 @@ class CodeEditor(QPlainTextEdit):
 
     def changeEvent(self, event: QEvent) -> None:
         super().changeEvent(event)
-        if event.type() in (QEvent.Type.PaletteChange, QEvent.Type.StyleChange) and self._dark != theme.dark:
+        if event.type() in THEME_CHANGES and self._dark != theme.dark:
             self.read_theme()
 
     def read_theme(self) -> None:

@@ -38,6 +38,10 @@ from spokeshave.model.edits import EditError
 from spokeshave.model.project import Project
 
 
+CONDITION_W = 190
+"""A field for a condition has the whole line: its label stands above it."""
+
+
 class _Text(QPlainTextEdit):
     """Asks for its edit when it is left."""
 
@@ -172,7 +176,7 @@ class Details(QWidget):
         match row:
             case Line():
                 line = ConditionEdit(self.document.project, None, self) if row.condition else QLineEdit()
-                line.setMinimumWidth(48)
+                line.setMinimumWidth(CONDITION_W if row.condition else 48)
                 if isinstance(line, ConditionEdit):
                     line.note.hide()
                     line.setStyleSheet("")

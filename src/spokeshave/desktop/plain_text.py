@@ -4,11 +4,14 @@ from __future__ import annotations
 
 from html import escape
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QEvent, Qt
 from PySide6.QtGui import QPaintEvent
 from PySide6.QtWidgets import QLabel, QWidget
 
 from spokeshave.desktop.theme import theme
+
+THEME_CHANGES = (QEvent.Type.PaletteChange, QEvent.Type.StyleChange)
+"""What a widget hears of when the theme becomes another."""
 
 
 class TextLabel(QLabel):
@@ -30,10 +33,19 @@ class RichLabel(TextLabel):
 class StatusLabel(TextLabel):
     """A label that says how things stand, in the colour of how they stand."""
 
+    _colour = ""
+    _dark = False
+
     def say(self, text: str, colour: str) -> None:
-        """Shows a text; `colour` is one of the theme."""
+        """Shows a text; `colour` is one of the theme, also of the next one."""
         self.setText(text)
+        self._colour, self._dark = colour, theme.dark
         self.setStyleSheet(f"color: {theme.colour(colour).name()}")
+
+    def changeEvent(self, event: QEvent) -> None:
+        super().changeEvent(event)
+        if event.type() in THEME_CHANGES and self._colour and self._dark != theme.dark:
+            self.say(self.text(), self._colour)
 
 
 class FittingLabel(TextLabel):

@@ -385,9 +385,8 @@ class MainWindow(FileWindow):
     # -- the rest of the commands
 
     def new_sequence(self) -> None:
-        if self.document.edit("New sequence", edits.new_sequence):
-            self.show_stage(2)
-            self.sequence.show_sequence(self.document.project.sequences[-1].name)
+        self.show_stage(2)
+        self.sequence.new_sequence()
 
     def declare_block(self) -> None:
         """A timer with a free name, to be named and chosen in the details."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
+from itertools import islice
 from typing import TYPE_CHECKING, Any
 
 from spokeshave.engine.evolve import enabled
@@ -132,8 +133,23 @@ def blockers(
         return (*best[:-1], replace(best[-1], instead=(*best[-1].instead, *others)))
     if isinstance(tree, ck.Apply) and tree.op == "not":
         return blockers(tree.args[0], text, v, not want, left)
-    readings = tuple(dict.fromkeys(Reading(n.name, value_text(v[n.slot], n.type), v[n.slot]) for n in ck.loads(tree)))
+    read = _read_now(tree, v)
+    readings = tuple(dict.fromkeys(Reading(n.name, value_text(v[n.slot], n.type), v[n.slot]) for n in read))
     return (Term(text[tree.span.start : tree.span.end], not want, readings, tree, left(tree)),)
+
+
+def _read_now(tree: ck.Checked, v: list[Any]) -> Iterator[ck.Load]:
+    """As `loads`, of a table the cell in the row that is read now; none where there is no such row."""
+    if isinstance(tree, ck.Element):
+        row = evaluate(tree.index, v)
+        if row is not None and tree.first <= row <= tree.last:
+            yield from islice(tree.loads(), row - tree.first, row - tree.first + 1)
+    if isinstance(tree, ck.Load):
+        yield tree
+    parts = (tree.operand, tree.time) if isinstance(tree, ck.Edge) else ck.operands(tree)
+    for part in parts:
+        if part is not None:
+            yield from _read_now(part, v)
 
 
 def what_is_left(program: Program, s: Situation) -> Left:

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QApplication
 
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.selection import Selection
+from spokeshave.engine.link_sequence import transition_place
 from spokeshave.formats import sequencer_table
 from spokeshave.formats.errors import FormatError
 from spokeshave.formats.tables.grid import sheet_of_text
@@ -179,14 +180,18 @@ class SequenceEditor(QObject):
         return ""
 
     def add_way(self, target: str = "") -> bool:
-        """Another way out of the selected step, with a condition to be written."""
+        """Another way out of the selected step, with a condition to be written, which is selected."""
         step, q = self.step(), self.sequence
         if not step or q is None:
             return False
         goal = target or q.initial
-        return self._apply(
+        if not self._apply(
             f"Add a way from {step} to {goal}", lambda p: branch_edits.add_transition(p, self.current, step, goal)
-        )
+        ):
+            return False
+        if (now := self.sequence) is not None and (ways := list(now.leaving(step))):
+            self.selection.set(transition_place(now, ways[-1][0]))
+        return True
 
     def jump(self, target: str) -> bool:
         """Leads the selected transition, or the last way out of the selected step, to `target`."""

@@ -29,9 +29,10 @@ from spokeshave.desktop.sequence.editor import SequenceEditor
 from spokeshave.desktop.sequence.find_bar import FindBar
 from spokeshave.desktop.sequence.sheet import STEP, Sheet, targets_of
 from spokeshave.desktop.sequence.sheet_view import SheetView
+from spokeshave.desktop.sequence.tab import SequenceTab
 from spokeshave.desktop.stage_page import StagePage
 from spokeshave.model.diagnostics import Place
-from spokeshave.model.edits import new_sequence
+from spokeshave.model.edits import new_sequence, remove_item
 from spokeshave.model.project import Sequence
 
 FACES = (("sheet", "Sheet", "F6"), ("chart", "Chart", "F7"), ("code", "Code", "F8"))
@@ -175,11 +176,11 @@ class SequencePage(StagePage):
         self.charts = Faces(names, self._chart)
         self.codes = Faces(names, self._code)
         for name in names:
-            button = QToolButton()
-            button.setText(name)
-            button.setCheckable(True)
-            button.setObjectName(f"sequence_{name}")
+            button = SequenceTab(name)
             button.clicked.connect(lambda _=False, n=name: self.show_sequence(n))
+            button.form_asked.connect(lambda n=name: self.selection.go(Place("sequence", item=n)))
+            button.new_asked.connect(self.new_sequence)
+            button.delete_asked.connect(lambda n=name: self._delete(n))
             self.group.addButton(button)
             self.tabs.addWidget(button)
         if not names:
@@ -187,9 +188,19 @@ class SequencePage(StagePage):
             self.stack.addWidget(bare)
             self.empty = EmptyHint(bare, "A sequence is steps, what each drives, and what it awaits to go on. Begin with two steps, "
                                    "or make one and paste a table from a spreadsheet over them (Ctrl+V).",
-                                   (("New sequence", lambda: self.document.edit("New sequence", new_sequence)),))  # fmt: skip
+                                   (("New sequence", self.new_sequence),))  # fmt: skip
             self.empty.show_while(True)
         self.show_sequence(current if current in names else names[0] if names else "")
+
+    def new_sequence(self) -> None:
+        """One more, in view."""
+        if self.document.edit("New sequence", new_sequence):
+            self.show_sequence(self.document.project.sequences[-1].name)
+
+    def _delete(self, name: str) -> None:
+        self.document.edit(
+            f"Delete {name}", lambda p: remove_item(p, "sequences", [q.name for q in p.sequences].index(name))
+        )
 
     def _sheet(self, name: str) -> SheetView:
         sheet = SheetView(Sheet(self.document, name), self.editor, self.runner)

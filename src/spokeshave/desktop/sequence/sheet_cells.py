@@ -244,8 +244,10 @@ class SheetHeader(QHeaderView):
         """What else can be a column."""
         menu, sheet = QMenu(self), self.view.sheet
         menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        asked = {n.lower() for n in sheet.asked}
-        for name in sheet.can_be_asked():
+        asked, names = {n.lower() for n in sheet.asked}, sheet.can_be_asked()
+        if names:
+            menu.addAction("Columns for").setEnabled(False)
+        for name in names:
             entry = menu.addAction(name.replace("&", "&&"), partial(sheet.ask_column, name))
             entry.setCheckable(True)
             entry.setChecked(name.lower() in asked)

@@ -15,6 +15,7 @@ from PySide6.QtGui import (
     QKeySequence,
     QMouseEvent,
     QPainter,
+    QResizeEvent,
     QShowEvent,
 )
 from PySide6.QtWidgets import QAbstractItemDelegate, QAbstractItemView, QApplication, QTableView, QWidget
@@ -36,6 +37,10 @@ from spokeshave.verify.measure import Measured, measure
 
 ROW_H = 28
 ROWS_AT_ONCE = 6
+AWAITS = 250
+"""Conditions get at most so much where there is no room left."""
+BARS = 130
+"""Room that the bars of the last run keep."""
 LASTED = 92
 """Width of the column of lasted times, in which its heading has room."""
 MEASURED_MS = 250
@@ -58,6 +63,8 @@ class SheetView(QTableView):
         self.measured: Measured | None = None
         self.comments_wanted = False
         self._follows = False
+        self._awaits = 0
+        """The width that conditions were given last."""
         self._taken_at: tuple[int, int] | None = None
         """The current cell, while what was typed in it is taken."""
         self.next_step = NextStep(self.viewport())
@@ -84,6 +91,7 @@ class SheetView(QTableView):
         self.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         sheet.modelReset.connect(self._arrange)
         sheet.columns_changed.connect(self._arrange)
+        sheet.dataChanged.connect(lambda *_: self._widen_awaits())
         self.selectionModel().selectionChanged.connect(self._tell_selection)
         self.selectionModel().currentChanged.connect(self._tell_selection)
         self.selection.changed.connect(self._follow_selection)
@@ -96,7 +104,6 @@ class SheetView(QTableView):
         sheet, q = self.sheet, self.sheet.sequence
         self.horizontalHeader().setMinimumSectionSize(24)
         plain, bold = QFontMetrics(text_font(13)), QFontMetrics(text_font(13, bold=True))
-        code = QFontMetrics(code_font())
 
         def room(texts: Iterable[str], metrics: QFontMetrics, more: int, least: int, most: int) -> int:
             longest = nlargest(8, set(texts), key=len)
@@ -110,7 +117,6 @@ class SheetView(QTableView):
             FLOW: flow_width(sheet.flow),
             NUMBER: 46,
             STEP: room((s.name for s in q.steps), bold, 26, 90, 260),
-            sheet.awaits: room((t.condition for t in q.transitions), code, 30, 180, 250),
             sheet.window: room(map(window_text, q.steps), plain, 20, 64, 130),
             sheet.clock: 76,
             sheet.next: room((sheet.text(r, sheet.next) for r in range(sheet.rowCount())), plain, 20, 80, 280),
@@ -129,6 +135,24 @@ class SheetView(QTableView):
         self.horizontalHeader().setStretchLastSection(True)
         self.show_comments(self.comments_wanted)
         self._measure()
+        self._awaits = self.columnWidth(sheet.awaits)
+        self._widen_awaits()
+
+    def _widen_awaits(self) -> None:
+        """Conditions get what room is left, as far as they need it."""
+        others = sum(self.columnWidth(c) for c in range(self.sheet.columnCount() - 1) if c != self.sheet.awaits)
+        free = self.viewport().width() - others - BARS
+        code = QFontMetrics(code_font())
+        longest = nlargest(8, {t.condition for t in self.sheet.sequence.transitions}, key=len)
+        wanted = 30 + max(map(code.horizontalAdvance, longest), default=0)
+        width = min(max(wanted, 180), max(AWAITS, free))
+        if width != self._awaits == self.columnWidth(self.sheet.awaits):  # nobody has drawn it wider or narrower
+            self.setColumnWidth(self.sheet.awaits, width)
+            self._awaits = width
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._widen_awaits()
 
     def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)

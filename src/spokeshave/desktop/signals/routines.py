@@ -65,9 +65,9 @@ class RoutinesPanel(QWidget):
             button = QPushButton(title)
             button.clicked.connect(act)
             buttons.addWidget(button)
-        side = QWidget()
-        side.setFixedWidth(290)
-        left = QVBoxLayout(side)
+        self.side = QWidget()
+        self.side.setFixedWidth(290)
+        left = QVBoxLayout(self.side)
         left.setContentsMargins(0, 0, 0, 0)
         left.addWidget(self.list, 1)
         left.addLayout(buttons)
@@ -81,7 +81,7 @@ class RoutinesPanel(QWidget):
         row = QHBoxLayout(self)
         row.setContentsMargins(12, 8, 12, 12)
         row.setSpacing(12)
-        row.addWidget(side)
+        row.addWidget(self.side)
         row.addWidget(self.right, 1)
         self.empty = EmptyHint(
             self, "No functions and blocks of your own yet. A block is written once and serves each motor, valve or gate with data "
@@ -130,6 +130,7 @@ class RoutinesPanel(QWidget):
     def _show(self) -> None:
         r = self.routine
         self.empty.show_while(r is None)
+        self.side.setVisible(r is not None)
         self.right.setVisible(r is not None)
         if r is None:
             return

@@ -8,6 +8,7 @@ from dataclasses import replace
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
 from PySide6.QtGui import QKeyEvent, QKeySequence
 from PySide6.QtWidgets import (
+    QAbstractItemDelegate,
     QAbstractItemView,
     QApplication,
     QCheckBox,
@@ -23,6 +24,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from spokeshave.desktop.cell_editors import by_return
 from spokeshave.desktop.document import Document
 from spokeshave.desktop.empty_hint import EmptyHint
 from spokeshave.desktop.plain_text import TextLabel, plain
@@ -143,7 +145,9 @@ class CellsModel(QAbstractTableModel):
 
 
 class _Grid(QTableView):
-    """Space marks a BOOL, Delete empties, Insert adds a row, copy and paste as in a spreadsheet."""
+    """Space marks a BOOL, Delete empties, Insert adds a row, Return takes what is typed and goes down, copy and paste as in a
+    spreadsheet.
+    """
 
     def __init__(self, panel: TablesPanel) -> None:
         super().__init__()
@@ -161,8 +165,21 @@ class _Grid(QTableView):
                 self.model().setData(index, "")
         elif event.key() == Qt.Key.Key_Insert:
             self.panel.insert()
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.state() != self.State.EditingState:
+            self._go_down()
         else:
             super().keyPressEvent(event)
+
+    def closeEditor(self, editor: QWidget, hint: QAbstractItemDelegate.EndEditHint) -> None:
+        returned = by_return(self, editor, hint)
+        super().closeEditor(editor, hint)
+        if returned:
+            self._go_down()
+
+    def _go_down(self) -> None:
+        here = self.currentIndex()
+        if (below := here.siblingAtRow(here.row() + 1)).isValid():
+            self.setCurrentIndex(below)
 
 
 class TablesPanel(QWidget):
@@ -222,7 +239,9 @@ class TablesPanel(QWidget):
             button.setToolTip(plain(tip))
             button.clicked.connect(act)
             buttons.addWidget(button)
-        left = QVBoxLayout()
+        self.side = QWidget()
+        left = QVBoxLayout(self.side)
+        left.setContentsMargins(0, 0, 0, 0)
         left.addWidget(self.list, 1)
         left.addLayout(buttons)
         self.right = QWidget()
@@ -235,7 +254,7 @@ class TablesPanel(QWidget):
         row = QHBoxLayout(self)
         row.setContentsMargins(12, 8, 12, 12)
         row.setSpacing(12)
-        row.addLayout(left)
+        row.addWidget(self.side)
         row.addWidget(self.right, 1)
         self.empty = EmptyHint(
             self, "No tables yet. A table holds the pattern of outputs and the time of each row, or the values of a recipe; texts "
@@ -288,6 +307,7 @@ class TablesPanel(QWidget):
     def _show(self) -> None:
         t = self.table
         self.empty.show_while(t is None)
+        self.side.setVisible(t is not None)
         self.right.setVisible(t is not None)
         self.model.show(t)
         if t is None:
