@@ -12,10 +12,10 @@ from spokeshave.engine.explain import blockers, evaluate, waiting
 from spokeshave.engine.names import SlotTable, TextScope
 from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
+from spokeshave.formats import spoke
 from spokeshave.language import checked as ck
 from spokeshave.language.check import Checker
 from spokeshave.language.parse import parse_expression
-from spokeshave.formats import spoke
 from spokeshave.model.project import (
     Instance,
     Project,

@@ -31,6 +31,7 @@ from spokeshave.reading import read_text
 from spokeshave.verify.expectations import Outcome
 from spokeshave.verify.proposed.circumstances import CIRCUMSTANCE
 from spokeshave.verify.proposed.goals import WAY, goals_of, open_goals, shown_by, ways_gone
+from spokeshave.verify.proposed.search import Search
 from spokeshave.verify.proposed.without import without
 from spokeshave.verify.proposed.work import Proposals, propose, proposed
 from spokeshave.verify.scenarios import run_scenario
@@ -256,3 +257,20 @@ def test_the_command_writes_them_into_a_file(tmp_path):
     assert call("verify", str(out))[0] == 0 and len(spoke.read(out).scenarios) > 4
     assert call("propose", str(file), "--take", "--seconds", "30")[0] == 0 and spoke.read(file).scenarios
     assert call("propose", str(file), "--take", "--out", str(out))[0] == 2
+
+
+def test_a_step_that_lasts_longer_than_another_sequence_takes_to_go_round_comes_to_its_end():
+    """A bath that is kept warm goes round every two seconds beside a dip of five."""
+    bath = Sequence("Bath", "Heat", (Step("Heat", 10), Step("Keep", 20)), (
+        Transition(("Heat",), ("Keep",), "Heat.T >= T#1s"), Transition(("Keep",), ("Heat",), "Keep.T >= T#1s")))  # fmt: skip
+    dip = Sequence("Dip", "Rest", (Step("Rest", 10), Step("Stay", 20), Step("Done", 30)), (
+        Transition(("Rest",), ("Stay",), "Start"), Transition(("Stay",), ("Done",), "Stay.T >= T#5s"),
+        Transition(("Done",), ("Rest",), "RISING(Start)")), hold_when="Halt AND Done.X")  # fmt: skip
+    buttons = tuple(Device(f"{n}Button", "button", wires=(("contact", n),)) for n in ("Start", "Halt"))
+    signals = (Signal("Start", IN), Signal("Halt", IN))
+    project = Project("Bath", 10, signals=signals, sequences=(bath, dip), devices=buttons)
+    search = Search(link(project))
+    while not search.done:
+        search.expand()
+    assert {tuple(n.session.situation.active[1]) for n in search.nodes} == {(0,), (1,), (2,)}
+    assert propose(project).left == ()

@@ -11,9 +11,9 @@ from PySide6.QtWidgets import QApplication, QCompleter, QLineEdit, QWidget
 
 from spokeshave.desktop.code_editor import CodeEditor
 from spokeshave.desktop.finder import matches
+from spokeshave.desktop.plain_text import StatusLabel
 from spokeshave.desktop.sequence.condition_editor import ConditionEdit
 from spokeshave.desktop.sequence.sheet import FIRST_MARK, NUMBER, STEP
-from spokeshave.desktop.plain_text import StatusLabel
 from spokeshave.desktop.theme import theme
 from spokeshave.engine.session import Session
 from spokeshave.formats import spoke

@@ -37,7 +37,6 @@ from spokeshave.desktop.theme import code_font
 from spokeshave.model.edits import EditError
 from spokeshave.model.project import Project
 
-
 CONDITION_W = 190
 """A field for a condition has the whole line: its label stands above it."""
 

@@ -14,6 +14,8 @@ from spokeshave.engine.explain import Awaited, Term, Waiting, false_for_ms, give
 LINE_H = 24
 NAME_W = 160
 """Room for the name of a sequence, in pixels."""
+LEAST_W = 90
+"""Room in which it is worth while to begin with another term."""
 MOST_LINES = 4
 
 
@@ -150,13 +152,13 @@ class WaitingLine(QWidget):
         painter.setFont(code_font())
         for n, term in enumerate(way.missing):
             if n:
+                if self.width() - x - 12 < LEAST_W:
+                    return self._paint_word(painter, "…", x, y)
                 x = self._paint_word(painter, "and", x, y)
                 painter.setFont(code_font())
             forced = bool({r.name.lower() for r in term.readings} & self._forced)
             text = f"● {term}" if forced else str(term)
-            room = self.width() - x - 12
-            if room < 40:
-                break
+            room = max(0, self.width() - x - 12)
             shown = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(room))
             width = painter.fontMetrics().horizontalAdvance(shown)
             painter.setPen(theme.colour("forced" if forced else "ink"))

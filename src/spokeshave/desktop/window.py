@@ -14,6 +14,7 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QSplitter,
     QTabWidget,
+    QToolButton,
     QVBoxLayout,
     QWidget,
 )
@@ -177,7 +178,10 @@ class MainWindow(FileWindow):
         column.addWidget(across, 1)
         self.setCentralWidget(whole)
         self.message = TextLabel()
-        self.counts = TextLabel()
+        self.counts = QToolButton()
+        self.counts.setAutoRaise(True)
+        self.counts.setToolTip("Shows or hides what the check finds (F9)")
+        self.counts.clicked.connect(self.toggle_findings)
         self.statusBar().addWidget(self.message, 1)
         self.statusBar().addPermanentWidget(TaskLine(self.tasks))
         self.statusBar().addPermanentWidget(self.counts)
@@ -340,6 +344,11 @@ class MainWindow(FileWindow):
             self.start.recolour()
         self.outline.recolour()
         self.findings.refresh()
+
+    def toggle_findings(self) -> None:
+        """The list of what the check finds, below the work; away with it where it is shown."""
+        self.lists.setVisible(not (self.lists.isVisible() and self.lists.currentWidget() is self.findings))
+        self.lists.setCurrentWidget(self.findings)
 
     def focus_filter(self) -> None:
         self.outline.show()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from dataclasses import replace
 from functools import lru_cache
 
 from PySide6.QtCore import QRectF, QSize, Qt
@@ -122,6 +123,11 @@ class TripWords(QWidget):
         self.zeroed.setPlaceholderText("none")
         self.zeroed.setAccessibleName("Variables that go to zero")
         self.zeroed.editingFinished.connect(lambda: self._put_names("zeroed", self.zeroed))
+        self.reset = ConditionEdit(document.project, None, self)
+        self.reset.setAccessibleName("Reset of the machine")
+        self.reset.setPlaceholderText("a button, such as ResetButton")
+        self.reset.setToolTip("Ends every latching trip whose cause is gone: it is the same for the whole machine")
+        self.reset.editingFinished.connect(self._put_reset)
         self.picture = StoryPicture()
         grid = QGridLayout()
         grid.setHorizontalSpacing(8)
@@ -129,7 +135,7 @@ class TripWords(QWidget):
         rows = (("Trip", self._row(self.name, TextLabel("rank"), self.rank)), ("when", self.when),
                 ("latched until", self.latched), ("acts on", self.scope), ("then: steps", self.steps), ("stored actions", self.stored),
                 ("step times", self.times), ("variables to zero", self.zeroed),
-                ("may stay on", self.stays))  # fmt: skip
+                ("may stay on", self.stays), ("reset of the machine", self.reset))  # fmt: skip
         for i, (word, widget) in enumerate(rows):
             label = TextLabel(word)
             label.setObjectName("hint")
@@ -171,6 +177,8 @@ class TripWords(QWidget):
         self.when.project = self.document.project
         self.when.setText(trip.condition)
         reset = self.document.project.reset
+        self.reset.project = self.document.project
+        self.reset.setText(reset)
         self.latched.setItemText(0, f"the reset: {reset}" if reset else "the reset (the project has none)")
         self.latched.setCurrentIndex(0 if trip.latching else 1)
         self.steps.setCurrentIndex(list(STEPS).index(trip.steps))
@@ -197,6 +205,12 @@ class TripWords(QWidget):
             self.show_trip(next(t for t in self.document.project.trips if t.name == name))
         else:
             self.show_trip(trip)
+
+    def _put_reset(self) -> None:
+        text = self.reset.text().strip()
+        if not self._loading and self.trip is not None and text != self.document.project.reset:
+            self.document.edit("Reset of the machine", lambda p: replace(p, reset=text))
+            self.show_trip(self.trip)
 
     def _put_scope(self, index: int) -> None:
         names = tuple(q.name for q in self.document.project.sequences)

@@ -30,6 +30,8 @@ MOVES = 120
 """Steps of a run that goes round."""
 MOST_IDLE = 12
 """So often in a row something is done at random that leads nowhere at once."""
+MOST_ROUNDS = 40
+"""So often one waits on while another sequence goes round."""
 AGAIN = 3
 """So often the same steps are looked at with other hands before others come first."""
 
@@ -97,6 +99,15 @@ class Run:
             if self.session.k == had or until():
                 return
 
+    def stays(self) -> frozenset[tuple[int, int, int]]:
+        """The active steps, each with its sequence and when it was entered."""
+        s = self.session.situation
+        return frozenset((i, a, s.entered[i][a]) for i, active in enumerate(s.active) for a in active)
+
+    def turn_to_here(self) -> None:
+        """What moves is told from now on."""
+        self._before = [list(a) for a in self.session.situation.active]
+
     def settle(self) -> None:
         """Until something can be done."""
         self.on(SETTLE_MS)
@@ -151,11 +162,29 @@ class Search:
             run = self.tried(node, deed)
             if run.moved:
                 run.settle()
+                if deed is None:
+                    self._wait_on(run)
             elif deed is None and self._changes(node, run):
                 run = self._as_soon_as_it_differs(node)
             found.append(run.node())
             self._meet(run)
         return found
+
+    def _wait_on(self, run: Run) -> None:
+        """Goes on waiting where only another sequence has moved and all is as it was once: the steps that last on come to an end
+        behind that.
+        """
+        began = run.stays()
+        for _ in range(MOST_ROUNDS):
+            if run.session.stopped is not None or self.hands.situation(run.session) not in self._known:
+                return
+            if began.isdisjoint(run.stays()):
+                return
+            run.turn_to_here()
+            run.on(WAIT_MS, lambda: run.moved)
+            if not run.moved:
+                return
+            run.settle()
 
     def _changes(self, node: Node, run: Run) -> bool:
         """Whether something else is missing than before."""
