@@ -99,11 +99,6 @@ class Run:
             if self.session.k == had or until():
                 return
 
-    def stays(self) -> frozenset[tuple[int, int, int]]:
-        """The active steps, each with its sequence and when it was entered."""
-        s = self.session.situation
-        return frozenset((i, a, s.entered[i][a]) for i, active in enumerate(s.active) for a in active)
-
     def turn_to_here(self) -> None:
         """What moves is told from now on."""
         self._before = [list(a) for a in self.session.situation.active]
@@ -114,6 +109,11 @@ class Run:
 
     def node(self) -> Node:
         return Node(self.session, frozenset(self.acted), frozenset(self.ways), self.given)
+
+
+def stays(s: Situation) -> frozenset[tuple[int, int, int]]:
+    """The active steps, each with its sequence and when it was entered."""
+    return frozenset((i, a, s.entered[i][a]) for i, active in enumerate(s.active) for a in active)
 
 
 class Search:
@@ -162,29 +162,42 @@ class Search:
             run = self.tried(node, deed)
             if run.moved:
                 run.settle()
-                if deed is None:
-                    self._wait_on(run)
             elif deed is None and self._changes(node, run):
                 run = self._as_soon_as_it_differs(node)
+            found.append(run.node())
+            if deed is None and run.moved and (later := self._waited_on(node, found[-1])) is not None:
+                found.append(later.node())
+                self._meet(later)
+            self._meet(run)
+        return found
+
+    def cut_power(self) -> list[Node]:
+        """Cuts the power in each situation that was met; gives the runs that came of it."""
+        found = []
+        for node in list(self.nodes):
+            run = Run(node, self.tests)
+            run.do(Deed("cut the power", ((0, "power", "", True),)))
+            run.settle()
             found.append(run.node())
             self._meet(run)
         return found
 
-    def _wait_on(self, run: Run) -> None:
-        """Goes on waiting where only another sequence has moved and all is as it was once: the steps that last on come to an end
-        behind that.
+    def _waited_on(self, node: Node, moved: Node) -> Run | None:
+        """Waiting goes on where only another sequence has moved and all is as it was once: steps that last on come to an end
+        behind that. None where nothing new comes of it.
         """
-        began = run.stays()
+        began, run = stays(node.session.situation), Run(moved, self.tests)
         for _ in range(MOST_ROUNDS):
-            if run.session.stopped is not None or self.hands.situation(run.session) not in self._known:
-                return
-            if began.isdisjoint(run.stays()):
-                return
+            if self.hands.situation(run.session) not in self._known:
+                break
+            if run.session.stopped is not None or began.isdisjoint(stays(run.session.situation)):
+                return None
             run.turn_to_here()
             run.on(WAIT_MS, lambda: run.moved)
             if not run.moved:
-                return
+                return None
             run.settle()
+        return run if run.session.time_ms > moved.ms else None
 
     def _changes(self, node: Node, run: Run) -> bool:
         """Whether something else is missing than before."""

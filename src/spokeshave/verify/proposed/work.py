@@ -84,9 +84,7 @@ def propose(project: Project, seconds: float = USUAL_S) -> Proposals:
     goals = open_goals(project, shown)
     search = Search(program)
     maker = _Maker(project, goals, search)
-    while not search.done and maker.open and time.monotonic() < ends:
-        look(0.4 * maker.part)
-        maker.meet(search.expand())
+    maker.go_through(ends)
     maker.take_ways()
     for given in ((), *_settings(project, maker.open)):
         if time.monotonic() >= ends or not any(g.kind == WAY for g in maker.open):
@@ -96,15 +94,12 @@ def propose(project: Project, seconds: float = USUAL_S) -> Proposals:
             if maker.all_ways_met or time.monotonic() >= ends:
                 break
         maker.take_ways()
-    faults = Faults(search)
-    for tried, goal in enumerate(g for g in goals if g.kind != WAY):
-        if time.monotonic() >= ends:
-            break
-        look(0.5 + 0.5 * tried / len(goals))
-        if goal in maker.open:
-            node = maker.came_to(goal) or faults.run_to(goal)
-            if node is not None:
-                maker.take(node)
+    maker.take_rules(ends)
+    if maker.open and time.monotonic() < ends:  # what comes only when the machine stands as it never does by itself
+        maker.meet(search.cut_power())
+        maker.go_through(ends)
+        maker.take_ways()
+        maker.take_rules(ends)
     for p in maker.found:
         passed += [run.live for run in _passed(project, p.scenario) if run.live is not None and run.project == project]
     found_round = round_of(passed)
@@ -178,6 +173,25 @@ class _Maker:
         for node in nodes:
             self.candidates.append(node)
             self._met |= node.ways | node.acted
+
+    def go_through(self, ends: float) -> None:
+        """Tries everything in each situation, until nothing is open or the time is over."""
+        while not self.search.done and self.open and time.monotonic() < ends:
+            look(0.4 * self.part)
+            self.meet(self.search.expand())
+
+    def take_rules(self, ends: float) -> None:
+        """A scenario for each rule that is open, with what breaks where nothing else brings it."""
+        faults = Faults(self.search)
+        rules = [g for g in self.open if g.kind != WAY]
+        for tried, goal in enumerate(rules):
+            if time.monotonic() >= ends:
+                return
+            look(0.5 + 0.5 * tried / len(rules))
+            if goal in self.open:
+                node = self.came_to(goal) or faults.run_to(goal)
+                if node is not None:
+                    self.take(node)
 
     @property
     def part(self) -> float:
