@@ -55,7 +55,7 @@ def test_an_alarm_is_made_in_an_empty_file_typed_named_and_taken_away(made):
     panel = window.proof.alarms
     assert panel.empty.isVisible() and not panel.write.isEnabled()
     QTest.mouseClick(panel.empty.buttons[0], Qt.MouseButton.LeftButton)
-    assert not panel.empty.isVisible() and panel.table.currentIndex().column() == WHEN
+    assert not panel.empty.isVisible() and panel.table.currentIndex().column() == NAME
     type_into(panel.table, 0, WHEN, "Go AND Shut")
     type_into(panel.table, 0, NAME, "Both")
     type_into(panel.table, 0, TEXT, "pressed {Count} times")

@@ -40,7 +40,7 @@ def choose(panel, words: str) -> None:
 
 def test_survivors_are_read_taken_over_and_accepted(qtbot, panel):
     document = panel.document
-    assert not panel.list.isVisible() and "would anybody notice" in panel.status.text()
+    assert not panel.list.isVisible() and "would anybody notice" in panel.empty.says.text()
     planted(qtbot, panel)
     count = panel.list.topLevelItemCount()
     assert f"{count} that nobody would notice" in panel.status.text() and panel.report.whole.noticed > 0

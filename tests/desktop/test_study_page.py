@@ -7,10 +7,10 @@ from dataclasses import replace
 import pytest
 from PySide6.QtCore import Qt
 
-from spokeshave.model.project import Scenario
+from spokeshave.model.project import Project, Scenario
 from spokeshave.verify.processes import let_go
 from spokeshave.verify.reach.answers import GROUP
-from spokeshave.verify.reach.questions import HELP, parse_plan, print_plan
+from spokeshave.verify.reach.questions import examples, parse_plan, print_plan
 from tests.core.test_reach import changed, hatch
 
 
@@ -35,8 +35,10 @@ def rows(panel) -> dict[str, str]:
 
 
 def test_what_is_asked_is_lines_of_text_with_located_faults(roastery):
-    plan, problems = parse_plan(roastery, HELP)
-    assert not problems and parse_plan(roastery, print_plan(plan)) == (plan, ())
+    plan, problems = parse_plan(roastery, examples(roastery))
+    assert not problems and len(print_plan(plan).splitlines()) == 6
+    assert examples(Project()).count("\n") == 5
+    assert parse_plan(roastery, print_plan(plan)) == (plan, ())
     assert parse_plan(roastery, print_plan(roastery.study)) == (roastery.study, ())
     wrong = "// a word\nassume Batches > 1\ntogether Gate\nbefore Roast.Gone, Roast.Drop\nsetting Gone 1\nsetting BatchGoal x\nperhaps"
     _, problems = parse_plan(roastery, wrong)

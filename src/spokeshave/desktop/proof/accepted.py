@@ -22,6 +22,7 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.empty_hint import EmptyHint
 from spokeshave.desktop.plain_text import TextLabel, plain
 from spokeshave.desktop.tasks import Tasks
 from spokeshave.desktop.theme import theme
@@ -36,6 +37,8 @@ class AcceptedPanel(QWidget):
     """`show_asked` carries a run, the name of its scenario and a time in ms of the run to look at on the bench."""
 
     show_asked = Signal(object, str, int)
+
+    run_asked = Signal()
 
     def __init__(self, document: Document, tasks: Tasks) -> None:
         super().__init__()
@@ -76,6 +79,10 @@ class AcceptedPanel(QWidget):
         for i, width in enumerate((90, 100, 200, 300)):
             self.table.setColumnWidth(i, width)
         self.table.itemDoubleClicked.connect(lambda item, _: self.show_difference(self.table.indexOfTopLevelItem(item)))
+        steps = (("Accept the passed runs", self.accept_passed), ("Run all scenarios", self.run_asked.emit))
+        self.empty = EmptyHint(
+            self.table, "Later runs are compared with one that was accepted, step by step and edge by edge.", steps
+        )
         self._arrange()
         document.changed.connect(self.refresh)
         document.proven.connect(self.refresh)
@@ -152,6 +159,8 @@ class AcceptedPanel(QWidget):
     def refresh(self) -> None:
         """Follows the document and the results; out of sight only when it is looked at again."""
         self.accept_all.setEnabled(self.document.has_passed)
+        self.empty.buttons[0].setVisible(self.document.has_passed)
+        self.empty.show_while(not self.document.project.accepted)
         self._stale = not self.isVisible()
         if self._stale:
             return

@@ -192,9 +192,9 @@ class AlarmsPanel(QWidget):
     # -- what is done
 
     def new(self) -> None:
-        """One more alarm, with its condition ready to be typed."""
+        """One more alarm, with its name ready to be typed, and its condition behind it."""
         if self.document.edit("New alarm", new_alarm):
-            self.table.select_row(len(self.model.rows) - 1, WHEN)
+            self.table.select_row(len(self.model.rows) - 1, NAME)
             self.table.setFocus()
 
     def remove(self) -> None:

@@ -78,6 +78,7 @@ class ProofPage(StagePage):
         self.alarms.scenario_asked.connect(lambda name: selection.go_to("scenario", name))
         self.accepted = AcceptedPanel(document, tasks)
         self.accepted.show_asked.connect(self.show_asked)
+        self.accepted.run_asked.connect(self.run_all.click)
         self.sweep = SweepPanel(document)
         self.study = StudyPanel(document)
         self.study.show_asked.connect(self.show_asked)

@@ -25,6 +25,7 @@ from PySide6.QtWidgets import (
 )
 
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.empty_hint import EmptyHint
 from spokeshave.desktop.plain_text import RichLabel, StatusLabel, plain
 from spokeshave.desktop.process_work import LOOK_MS
 from spokeshave.desktop.selection import Selection
@@ -168,6 +169,7 @@ class StrengthPanel(QWidget):
         whole.setSpacing(0)
         whole.addLayout(top)
         whole.addWidget(both, 1)
+        self.empty = EmptyHint(self, ASKS, (("Plant mistakes", self.start),))
 
     # -- what is shown
 
@@ -203,7 +205,7 @@ class StrengthPanel(QWidget):
     def _sum_up(self) -> None:
         running, report = self.strength is not None, self.report
         if report is None:
-            self.status.say(ASKS, "ink")
+            self.status.say("", "ink")
         else:
             whole, left = report.whole, len(report.unexplained)
             text = f"{whole.noticed} of {whole.of} mistakes are noticed ({100 * whole.part:.0f} %)"
@@ -220,6 +222,7 @@ class StrengthPanel(QWidget):
         self.study.setEnabled(not running)
         self.cancel_button.setVisible(running)
         self.progress.setVisible(running)
+        self.empty.show_while(report is None and not running)
         for w in (self.groups, self.shares, self.filter, self.list, self.side):
             w.setVisible(report is not None)
 

@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
 
 from spokeshave.desktop.both_bar import BothBar
 from spokeshave.desktop.document import Document
+from spokeshave.desktop.empty_hint import EmptyHint
 from spokeshave.desktop.plain_text import RichLabel, StatusLabel, TextLabel, plain
 from spokeshave.desktop.process_work import Elsewhere
 from spokeshave.desktop.theme import code_font, theme
@@ -30,7 +31,7 @@ from spokeshave.verify.progress import look
 from spokeshave.verify.reach.answers import Study, study, with_ways
 from spokeshave.verify.reach.asked import Answer, Says
 from spokeshave.verify.reach.invariants import of_scenarios, of_stored, said
-from spokeshave.verify.reach.questions import HELP, parse_plan, print_plan
+from spokeshave.verify.reach.questions import examples, parse_plan, print_plan
 from spokeshave.verify.reach.studied import StudyError
 from spokeshave.verify.scenarios import Run
 from spokeshave.verify.standing import Work, changed, study_basis, told
@@ -55,6 +56,12 @@ def answers_of(project: Project) -> Study | str:
         return study(project, most=MOST, progress=_still_wanted)
     except (StudyError, LinkError) as error:
         return str(error)
+
+
+ASKS = (
+    "Whatever the inputs do and however long each step takes: what can be reached, what can get stuck, does it always get home, what is "
+    "never on together?"
+)
 
 
 class StudyPanel(QWidget):
@@ -82,7 +89,6 @@ class StudyPanel(QWidget):
         self.text = QPlainTextEdit()
         self.text.setFont(code_font(13))
         self.text.setAccessibleName("What is assumed and asked")
-        self.text.setPlaceholderText(HELP)
         self.text.textChanged.connect(self._typed)
         self.both = BothBar(self.text, self.apply_text)
         self.fault = TextLabel()
@@ -111,6 +117,7 @@ class StudyPanel(QWidget):
         self.answers.setColumnWidth(1, 400)
         self.answers.currentItemChanged.connect(lambda *_: self._chosen())
         self.answers.itemDoubleClicked.connect(lambda *_: self.show_way())
+        self.empty = EmptyHint(self.answers, ASKS, (("Study", self.start),))
         self.way = QPlainTextEdit()
         self.way.setReadOnly(True)
         self.way.setFont(code_font(12))
@@ -172,6 +179,7 @@ class StudyPanel(QWidget):
         self._stale = not self.isVisible()
         if self._stale:
             return
+        self.text.setPlaceholderText(examples(self.document.project))
         wanted = print_plan(self.document.project.study)
         draft = self.document.drafts.of("study")
         if draft is not None:
@@ -211,7 +219,8 @@ class StudyPanel(QWidget):
         elif not running and (known := self.document.ledger.work.get("study")) is not None:
             self.status.say(known.words(self.document.project), "ink")
         elif not running and not self.status.text():
-            self.status.say("Inputs free, times free: what can be reached at all, and what never?", "ink")
+            self.status.say("Inputs free, times free", "ink")
+        self.empty.show_while(found is None and not running)
         self.answers.clear()
         for a in found.answers if found is not None else ():
             sign, colour, word = SIGNS[a.says]

@@ -33,7 +33,7 @@ from spokeshave.verify.processes import executor
 from spokeshave.verify.scenarios import Run
 from spokeshave.verify.standing import Work, changed, sweep_basis, told
 from spokeshave.verify.sweep.advice import Advice, advice
-from spokeshave.verify.sweep.cycle import cycles_of, likely_cycle
+from spokeshave.verify.sweep.cycle import cycles_of, fullest, likely_cycle
 from spokeshave.verify.sweep.matrix import Matrix, accept_sweep, explain
 from spokeshave.verify.sweep.verdicts import Cell
 from spokeshave.verify.sweep.work import Played, Sent, Sweep, play
@@ -164,7 +164,7 @@ class SweepPanel(QWidget):
         if names != [self.cycle.itemText(i) for i in range(self.cycle.count())]:
             self.cycle.clear()
             self.cycle.addItems(names)
-        likely = likely_cycle(possible)
+        likely = likely_cycle(possible) or fullest(possible)
         usual = possible.index(likely) if likely is not None else 0
         planned = self.cycle.findText(project.sweep.cycle) if project.sweep.cycle else -1
         self.cycle.setCurrentIndex(planned if planned >= 0 else usual if names else -1)

@@ -8,18 +8,28 @@ from dataclasses import replace
 from spokeshave.engine.link import LinkError
 from spokeshave.language.literals import read_value
 from spokeshave.language.syntax import Problem
-from spokeshave.model.project import Project, Value
+from spokeshave.model.project import Project, SignalClass, Type, Value
 from spokeshave.model.study import StudyPlan
 from spokeshave.verify.reach.invariants import broken, said
 from spokeshave.verify.reach.studied import Studied, StudyError
 
-HELP = """assume NOT (GateOpened AND GateClosed)
-together Gate, DropDoor
-before Roast.Preheat, Roast.Charge
-never Burner AND NOT DrumRuns
-while NOT EmergencyOk: NOT Burner
-setting BatchGoal 1, 2"""
-"""A line of each kind."""
+
+def examples(project: Project) -> str:
+    """A line of each kind, with names of the machine file as far as it has such."""
+
+    def some(kind: SignalClass, of: Type, usual: tuple[str, str]) -> tuple[str, str]:
+        own = [s.name for s in project.signals if s.cls is kind and s.type is of]
+        return (own[0], own[1]) if len(own) > 1 else usual
+
+    opened, closed = some(SignalClass.INPUT, Type.BOOL, ("GateOpened", "GateClosed"))
+    first, second = some(SignalClass.OUTPUT, Type.BOOL, ("Gate", "Drive"))
+    number = next((s.name for s in project.signals if s.cls is SignalClass.SETTING and s.type is Type.INT), "Goal")
+    q = next((q for q in project.sequences if len(q.steps) > 1), None)
+    steps = ("Main.Fill", "Main.Empty") if q is None else tuple(f"{q.name}.{s.name}" for s in q.steps[:2])
+    return (
+        f"assume NOT ({opened} AND {closed})\ntogether {first}, {second}\nbefore {steps[0]}, {steps[1]}\n"
+        f"never {first} AND NOT {opened}\nwhile NOT {closed}: NOT {second}\nsetting {number} 1, 2"
+    )
 
 
 def print_plan(plan: StudyPlan) -> str:

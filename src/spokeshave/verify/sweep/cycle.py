@@ -49,14 +49,17 @@ def likely_cycle(possible: list[Scenario]) -> Scenario | None:
     return max(promised, key=lambda s: sum(len(set(o)) for o in _orders(s)), default=None)
 
 
+def fullest(possible: list[Scenario]) -> Scenario | None:
+    """Of scenarios the one whose rows name the most steps one behind the other, the first of such."""
+    return max(possible, key=lambda s: sum(len(set(o)) for o in _orders(s)), default=None)
+
+
 def usual_cycle(project: Project) -> Scenario | None:
-    """The scenario that is swept if nobody says which: the `likely_cycle`, else the first that comes back in a run, else the first that
-    can be; None where none can be.
+    """The scenario that is swept if nobody says which: the `likely_cycle`, else the first that comes back in a run, else the `fullest`;
+    None where none can be.
     """
     possible = cycles_of(project)
-    return likely_cycle(possible) or next(
-        (s for s in possible if _comes_back(project, s)), possible[0] if possible else None
-    )
+    return likely_cycle(possible) or next((s for s in possible if _comes_back(project, s)), fullest(possible))
 
 
 def _comes_back(project: Project, scenario: Scenario) -> bool:
