@@ -20,6 +20,7 @@ from spokeshave.verify.accepted import accept, apart, compare, keep, kept
 from spokeshave.verify.brief import (
     guess_kind,
     link_names,
+    link_problem,
     make_setting,
     name_for,
     numbers_in,
@@ -148,6 +149,10 @@ def test_a_requirement_is_proven_by_scenarios_rules_in_play_and_findings_that_ar
     assert ([s.name for s in scenarios], names) == (["Stop"], ["trip Safety", "check step-no-exit"])
     with pytest.raises(EditError, match="no scenario and no rule 'trip Safely'; did you mean trip Safety"):
         split_links(project, "trip Safely")
+    comma = replace(project, scenarios=(*project.scenarios, Scenario("Up, Stop, Down", "run for 1 s")))
+    found, names = split_links(comma, "up, stop, down, trip Safety, stop")
+    assert ([s.name for s in found], names) == (["Up, Stop, Down", scenarios[0].name], ["trip Safety"])
+    assert link_problem(comma, "up, stop") and not link_problem(comma, "up, stop, down")
     assert {f"check {c}" for c in CODES} < set(link_names(project))
 
 

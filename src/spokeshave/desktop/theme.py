@@ -172,7 +172,8 @@ def style_sheet(c: Colours) -> str:
     QComboBox::down-arrow {{ image: url({ARROW}); width: 10px; height: 10px; }}
     QTableView::item {{ padding: 0 6px; }}
     QTreeView::item, QListView::item {{ padding: 2px 0; }}
-    QTreeView, QListView {{ outline: none; }}
+    QTreeView, QListView, QTableView {{ outline: none; }}
+    QTableView::item:focus {{ border: 1px solid {c.accent}; padding: 0 5px; }}
     QComboBox QAbstractItemView {{ background: {c.surface}; border: 1px solid {c.hairline}; }}
     QPushButton {{ background: {c.surface}; border: 1px solid {c.hairline}; border-radius: 4px; padding: 4px 12px; }}
     QPushButton::menu-indicator {{ image: url({ARROW}); width: 10px; height: 10px; right: 4px; top: -1px;

@@ -107,21 +107,36 @@ def link_names(project: Project) -> list[str]:
 
 
 def split_links(project: Project, text: str) -> tuple[list[Scenario], list[str]]:
-    """The scenarios and the other links in a list with commas or semicolons. Raises `EditError` for what is neither."""
+    """The scenarios and the other links in a list with commas or semicolons; a name may have commas of its own. Raises `EditError` for
+    what is neither.
+    """
     scenarios: list[Scenario] = []
     links: list[str] = []
     known = {n.lower(): n for n in link_names(project)}
-    for part in (p.strip() for p in text.replace(";", ",").split(",")):
-        found = project.scenario(part)
+    parts = [p.strip() for p in text.replace(";", ",").split(",") if p.strip()]
+    while parts:
+        whole = (", ".join(parts[:n]) for n in range(len(parts), 0, -1))
+        name = next((w for w in whole if project.scenario(w) is not None or w.lower() in known), None)
+        if name is None:
+            names = ", ".join(s.name for s in project.scenarios) or "none yet"
+            offer = did_you_mean(parts[0], known.values())
+            raise EditError(f"there is no scenario and no rule {parts[0]!r}; {offer or f'there are: {names}'}")
+        found = project.scenario(name)
         if found is not None:
             scenarios.append(found)
-        elif part.lower() in known:
-            links.append(known[part.lower()])
-        elif part:
-            names = ", ".join(s.name for s in project.scenarios) or "none yet"
-            offer = did_you_mean(part, known.values())
-            raise EditError(f"there is no scenario and no rule {part!r}; {offer or f'there are: {names}'}")
+        else:
+            links.append(known[name.lower()])
+        del parts[: name.count(",") + 1]
     return scenarios, links
+
+
+def link_problem(project: Project, text: str) -> str:
+    """What is wrong with such a list; empty for one that can be taken."""
+    try:
+        split_links(project, text)
+    except EditError as error:
+        return str(error)
+    return ""
 
 
 _KINDS = (

@@ -24,7 +24,7 @@ from spokeshave.model import edits
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.edits import EditError
 from spokeshave.model.project import REQUIREMENT_KINDS, Project, Requirement, with_shows
-from spokeshave.verify.brief import guess_kind, split_links
+from spokeshave.verify.brief import guess_kind, link_names, link_problem, split_links
 from spokeshave.verify.coverage import Shown
 
 NOT_SHOWN = {"open": "nothing shows this yet", "failed": "what shows this has failed",
@@ -92,6 +92,8 @@ class BriefPage(StagePage):
                     set_shown_by,
                     260,
                     edit_name="Link a requirement",
+                    words=lambda p, _: link_names(p),
+                    check=lambda p, _, text: link_problem(p, text),
                     says=BRIEF["Shown by"],
                 ),
                 Column("State", lambda s: f"{SIGNS[s.state]} {s.words}", None, 150, says=BRIEF["State"]),
