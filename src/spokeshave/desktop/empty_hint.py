@@ -13,10 +13,14 @@ Steps = tuple[tuple[str, Callable[[], object]], ...]
 
 
 class EmptyHint(QWidget):
-    """Lies over a view in its middle. `show_while` tells whether the view is empty; the first button is the usual step."""
+    """Lies over a view in the middle of what is free behind `left` pixels. `show_while` tells whether the view is empty; the first button
+    is the usual step.
+    """
 
-    def __init__(self, over: QAbstractScrollArea | QWidget, text: str, steps: Steps) -> None:
-        self.over = over
+    def __init__(
+        self, over: QAbstractScrollArea | QWidget, text: str, steps: Steps, left: Callable[[], int] = lambda: 0
+    ) -> None:
+        self.over, self.left = over, left
         self.area = over.viewport() if isinstance(over, QAbstractScrollArea) else over
         super().__init__(self.area)
         self.says = TextLabel(text)
@@ -52,5 +56,7 @@ class EmptyHint(QWidget):
         return False
 
     def _place(self) -> None:
-        width = max(200, min(460, self.area.width() - 40))
-        self.setGeometry((self.area.width() - width) // 2, max(24, self.area.height() // 2 - 80), width, 120)
+        left = self.left()
+        room = self.area.width() - left
+        width = max(200, min(460, room - 40))
+        self.setGeometry(left + (room - width) // 2, max(24, self.area.height() // 2 - 80), width, 120)
