@@ -12,6 +12,7 @@ from spokeshave.formats.errors import FormatError
 from spokeshave.formats.iec_routines import RoutineReader
 from spokeshave.formats.iec_variables import VARIABLES
 from spokeshave.formats.states.choices import Choices, Note
+from spokeshave.formats.states.copied import on_what_is_copied
 from spokeshave.formats.states.find import Finder
 from spokeshave.formats.states.flags import flags_as_states
 from spokeshave.formats.states.fold import read_by, written_by
@@ -114,7 +115,7 @@ class Reader(RoutineReader):
         finder = Finder(name, self.text, dict(self.signals), fail, self.instances, self.named)
         if not self.surrounded and (len(statements) != 1 or not isinstance(statements[0], sx.Case)):
             return False
-        gathered = calls_gathered(statements)
+        gathered = on_what_is_copied(calls_gathered(statements))
         found, beside, flags = finder.find(gathered), None, dict[str, Signal]()
         if not found.machines and (flagged := flags_as_states(gathered, self.signals)) is not None:
             flags = {low: self.signals[low] for low in flagged.labels}

@@ -11,6 +11,7 @@ from spokeshave.formats.states.counted import counted
 from spokeshave.formats.states.find import Machine, Side
 from spokeshave.formats.states.flow import Flow
 from spokeshave.formats.states.fold import (
+    ENTRY,
     FALSE,
     NOWHERE,
     TRUE,
@@ -90,17 +91,36 @@ def _on_at_first(call: sx.BlockCall, signals: dict[str, Signal]) -> bool:
 
 def _calls(flow: Flow, low: str) -> Iterator[tuple[Side | int, sx.BlockCall]]:
     """The calls of an instance: on which side of the branches, or in the branch of which state; a call under a condition
-    counts as one that nobody understands, on both.
+    counts as one that nobody understands, on both. One that only ends it where a state begins is left out.
     """
+    last = last_of(flow)
     for i, s in enumerate(flow.around):
+        begins = flow.m.side(i) is Side.ABOVE and _begins(s, flow, last)
         for call, outer in _in(s):
-            if str(call.instance).lower() == low:
+            if str(call.instance).lower() == low and not (begins and _ends(call)):
                 yield flow.m.side(i), call
                 if not outer:
                     yield flow.m.side(i), call
     for n, block in flow.m.branches.items():
         for s in block:
             yield from ((n, call) for call, _ in _in(s) if str(call.instance).lower() == low)
+
+
+def _begins(s: sx.Statement, flow: Flow, last: str) -> bool:
+    """Whether a statement does what is done where a state begins."""
+    if not isinstance(s, sx.If) or len(s.branches) > 1 or s.otherwise:
+        return False
+    asked = s.branches[0][0]
+    return (
+        same(asked, ENTRY)
+        or _asks_change(asked, flow.m, last)
+        or str(asked).lower() in entry_flags(flow.m, last, flow.around)
+    )
+
+
+def _ends(call: sx.BlockCall) -> bool:
+    given = _inputs(call)
+    return given is not None and "in" in given and is_false(folded(given["in"], {}))
 
 
 def _in(s: sx.Statement, outer: bool = True) -> Iterator[tuple[sx.BlockCall, bool]]:

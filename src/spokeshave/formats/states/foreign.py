@@ -8,6 +8,7 @@ import re
 
 from spokeshave.formats.states.block_rows import rows_apart
 from spokeshave.formats.states.choices import Note
+from spokeshave.formats.states.flag_rows import flags_apart
 from spokeshave.formats.states.records import records_apart
 from spokeshave.language import LanguageError
 from spokeshave.language.rename import STEP_WORDS
@@ -36,6 +37,7 @@ def made_fit(text: str) -> tuple[str, list[Note]]:
     _semicolons(words, changes, notes)
     rows_apart(words, changes, notes)
     records_apart(words, changes, notes)
+    flags_apart(words, changes, notes)
     for start, end, new in sorted(changes, reverse=True):
         text = text[:start] + new + text[end:]
     return text, notes
