@@ -215,19 +215,26 @@ def waits_only(text: str) -> str:
     return found[1]
 
 
-_TERM = re.compile(r"(\s+(?:and|und|&&?)\s+|\s*&&?\s*)", re.IGNORECASE)
+_PUT = re.compile(r"^(\s*\(*\s*)([^()]*[^()\s])(\s*\)*\s*)$")
+"""A term with the parentheses that open before it or close behind it."""
+_TERM = re.compile(r"(\s+(?:and|und|or|oder)\s+|\s*(?:&&?|\|\|?)\s*)", re.IGNORECASE)
 
 
 def with_times(text: str, step: str) -> str:
     """A condition whose terms that are nothing but a time are that of the step; as it is where it is no such row of terms.
 
-    >>> with_times("Gripped and t > 0,5 s", "Grip"), with_times("Low OR t > 5 s", "Grip")
-    ('Gripped and Grip.T >= T#500ms', 'Low OR t > 5 s')
+    >>> with_times("Gripped and t > 0,5 s", "Grip"), with_times("(Low OR (t > 5 s)) AND Up", "Grip")
+    ('Gripped and Grip.T >= T#500ms', '(Low OR (Grip.T >= T#5s)) AND Up')
     """
     parts = _TERM.split(text)
-    if len(parts) < 3 or re.search(r"\b(?:or|oder|xor)\b|\|", text, re.IGNORECASE):
+    if len(parts) < 3 or re.search(r"\bxor\b", text, re.IGNORECASE):
         return text
-    return "".join(f"{step}.T >= {time_of(waits_only(p))[0]}" if waits_only(p) else p for p in parts)
+    return "".join(_PUT.sub(lambda m: f"{m[1]}{_time_term(m[2], step)}{m[3]}", p) for p in parts)
+
+
+def _time_term(text: str, step: str) -> str:
+    time = waits_only(text)
+    return f"{step}.T >= {time_of(time)[0]}" if time else text
 
 
 def awaited(text: str, step: str) -> str:
