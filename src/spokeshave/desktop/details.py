@@ -177,8 +177,7 @@ class Details(QWidget):
                 line = ConditionEdit(self.document.project, None, self) if row.condition else QLineEdit()
                 line.setMinimumWidth(CONDITION_W if row.condition else 48)
                 if isinstance(line, ConditionEdit):
-                    line.note.hide()
-                    line.setStyleSheet("")
+                    line.rest()
                     line.editingFinished.connect(line.note.hide)
                 made: QWidget = line
             case Choice():
@@ -235,8 +234,7 @@ class Details(QWidget):
                 widget.setText(row.value)
                 widget.setCursorPosition(0)
                 if isinstance(widget, ConditionEdit):  # what is wrong is told while one types, and by the check
-                    widget.note.hide()
-                    widget.setStyleSheet("")
+                    widget.rest()
             widget.setModified(widget.isModified() and widget.text() != row.value)
         elif isinstance(row, Choice) and isinstance(widget, QComboBox):
             choices = list(row.choices if row.value in row.choices else (row.value, *row.choices))

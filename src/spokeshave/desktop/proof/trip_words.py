@@ -188,6 +188,8 @@ class TripWords(QWidget):
         self.stays.setText(", ".join(trip.stays))
         self.scope.setCurrentIndex(0 if trip.scope is None else 1)
         self.picture.show_trip(trip)
+        self.when.rest()
+        self.reset.rest()
         self._loading = False
 
     def _put(self, **changes: object) -> None:

@@ -71,6 +71,11 @@ class ConditionEdit(QLineEdit):
         self.note.show()
         self.note.raise_()
 
+    def rest(self) -> None:
+        """Looks like other fields until somebody types: what is wrong is told then, and by the check."""
+        self.setStyleSheet("")
+        self.note.hide()
+
     def hideEvent(self, event: QHideEvent) -> None:
         super().hideEvent(event)
         self.note.hide()
