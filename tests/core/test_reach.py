@@ -424,6 +424,19 @@ def test_what_shares_nothing_but_inputs_is_answered_alike_by_itself(project):
     assert told[0] == told[1]
 
 
+@pytest.mark.parametrize("written", ["", "Stop := TRUE;"])
+def test_what_opening_logic_makes_of_inputs_is_as_free_as_they_are_unless_others_write_it(written):
+    body = Body("Mine", f"Count := 1; {written}")
+    ways = tuple(Transition((a,), (b,), "Go AND NOT Stop") for a, b in (("S0", "S1"), ("S1", "S0")))
+    steps = (Step("S0", 10, (Action(N, "Mine"),)), Step("S1", 20))
+    first = Sequence("P", "S0", steps, ways, (body,))
+    second = Sequence("Q", "S0", (Step("S0", 10), Step("S1", 20)), ways)
+    signals = (Signal("Go", IN), Signal("Halt", IN), Signal("Stop", VAR), Signal("Count", VAR, Type.INT))
+    studied = Studied(Project("Two", 10, signals=signals, sequences=(first, second), opening="Stop := NOT Halt;"))
+    apart = groups_of(studied, (), (), through_inputs=False)
+    assert apart == ([("P", "Q")] if written else [("P",), ("Q",)])
+
+
 def test_sequences_that_have_nothing_to_do_with_each_other_are_taken_by_themselves():
     def copy(n: int) -> tuple[tuple[Signal, ...], Sequence]:
         signals = (Signal(f"Go{n}", IN), Signal(f"Run{n}", OUT))

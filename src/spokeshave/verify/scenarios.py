@@ -383,9 +383,9 @@ class ScenarioRun:
         return Result(self.scenario, tuple(runs), self.problems, self.project)
 
 
-def run_scenario(project: Project, scenario: Scenario, every_scan: bool = False) -> Result:
+def run_scenario(project: Project, scenario: Scenario, every_scan: bool = False, verdicts_only: bool = False) -> Result:
     """Runs one scenario whole; see `ScenarioRun`."""
-    run = ScenarioRun(project, scenario, every_scan)
+    run = ScenarioRun(project, scenario, every_scan, verdicts_only)
     while run.advance(1 << 30):
         pass
     return run.result()

@@ -5,7 +5,7 @@ and a FOR that goes through them is written out.
 from __future__ import annotations
 
 from spokeshave.formats.states.choices import Note
-from spokeshave.language.tokens import INT, NAME, Tokens
+from spokeshave.language.tokens import END, INT, NAME, Tokens
 from spokeshave.model.edits import free_name
 
 MOST = 100
@@ -13,6 +13,8 @@ MOST = 100
 _DECLARED = (NAME, ":", "ARRAY", "[", INT, "..", INT, "]", "OF", NAME)
 _LOOP = ("FOR", NAME, ":=", INT, "TO", INT, "DO")
 _CONSTANT = ("TRUE", "FALSE")
+_BEYOND = (END,) * 8
+"""Stands behind the last word of a text that ends in the middle."""
 
 
 def flags_apart(words: Tokens, changes: list[tuple[int, int, str]], notes: list[Note]) -> None:
@@ -62,7 +64,7 @@ def _loops(words: Tokens) -> list[tuple[int, int]]:
 
 def _are_flags(words: Tokens, uses: list[int], loops: list[tuple[int, int]], low: int, high: int) -> bool:
     """Whether rows are named so that it is known which, all that is put into them is TRUE or FALSE, and two are set."""
-    set_, kinds = 0, words.kinds
+    set_, kinds = 0, [*words.kinds, *_BEYOND]
     for j in uses:
         if kinds[j + 1] != "[" or kinds[j + 3] != "]":
             return False
@@ -84,19 +86,19 @@ def _are_flags(words: Tokens, uses: list[int], loops: list[tuple[int, int]], low
 
 def _starts(words: Tokens, at: int, count: int) -> tuple[list[bool], int]:
     """What the rows are before anything sets them, and the last word of the declaration before its semicolon."""
-    kinds = words.kinds
+    kinds = [*words.kinds, *_BEYOND]
     if tuple(kinds[at : at + 2]) != (":=", "["):
         return [False] * count, at - 1
     starts: list[bool] = []
     times, j = 1, at + 2
-    while kinds[j] not in ("]", ";"):
+    while kinds[j] not in ("]", ";", END):
         if kinds[j] == INT:
             times = int(words.word(j))
         elif kinds[j] in _CONSTANT:
             starts += [kinds[j] == "TRUE"] * min(times, count)
             times = 1
         j += 1
-    return (starts + [False] * count)[:count], j
+    return (starts + [False] * count)[:count], min(j, len(words.kinds) - 1)
 
 
 def _written_out(words: Tokens, begin: int, end: int, name: str, names: dict[int, str]) -> str:

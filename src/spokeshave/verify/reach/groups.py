@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections import Counter
+from collections.abc import Iterable, Iterator
 
 from spokeshave.language import checked as ck
 from spokeshave.verify.reach.studied import Studied
@@ -83,19 +84,31 @@ def groups_of(
 
 
 def _as_inputs(studied: Studied, fixed: set[int]) -> set[int]:
-    """Slots that are free in each scan: inputs, what is not followed, and what follows from these alone."""
-    free = studied.inputs | studied.free
-    found = set(free)
+    """Slots that are free in each scan: inputs, what is not followed, and what opening logic makes of these alone and nobody else
+    writes.
+    """
+    found = studied.inputs | studied.free
+    written = Counter(slot for s in _statements(studied) for slot in writes_of(s))
+    written.update(studied.program.targets[n].slot for n in studied.targets)
+    written.update(slot for trip in studied.program.trips for slot, _ in trip.zeroed)
+    made = {
+        s.slot: set(reads_of(s))
+        for s in studied.opening
+        if isinstance(s, ck.Store) and s.slot not in studied.carried and written[s.slot] == 1
+    }
     while True:
         more = {e for e, (_, operand) in studied.edges.items() if set(slots_of(operand)) <= found | fixed}
-        more |= {
-            s.slot
-            for s in studied.opening
-            if isinstance(s, ck.Store) and s.slot not in studied.carried and set(reads_of(s)) <= found | fixed
-        }
+        more |= {slot for slot, read in made.items() if read <= found | fixed}
         if more <= found:
             return found
         found |= more
+
+
+def _statements(studied: Studied) -> Iterator[ck.CheckedStatement]:
+    yield from studied.opening
+    yield from studied.closing
+    for body in studied.bodies.values():
+        yield from body
 
 
 def _through_edges(studied: Studied, slots: Iterable[int]) -> set[int]:
