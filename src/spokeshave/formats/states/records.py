@@ -1,4 +1,6 @@
-"""A variable of a STRUCT that keeps a state or a timer, as a variable for each member: `Seq.Step` is `Seq_Step`."""
+"""A variable of a STRUCT that keeps a state or a timer, or is an image of inputs and outputs, as a variable for each member: `Seq.Step` is
+`Seq_Step`.
+"""
 
 from __future__ import annotations
 
@@ -37,11 +39,13 @@ def records_apart(words: Tokens, changes: list[tuple[int, int, str]], notes: lis
         declared = list(_declared(words, record))
         names = {words.word(i).lower() for at, _ in declared for i in at}
         timed = any(of.split()[0].upper() in own for _, of in record.members.values())
-        if not names or not (timed or any((n, m) in chosen for n in names for m in record.members)):
-            continue
         places = {i for at, of in declared for i in (*at, of)}
         uses = [i for i, kind in enumerate(kinds) if kind == NAME and kinds[i - 1] != "." and i not in places
                 and words.word(i).lower() in names]  # fmt: skip
+        state = any((n, m) in chosen for n in names for m in record.members)
+        given = _given(words, uses, record)
+        if not names or not (timed or state or given):
+            continue
         others = [i for i, kind in enumerate(kinds) if kind == NAME and words.word(i).lower() == record.name.lower()]
         if len(others) != 1 + len(declared) or not all(_is_member(words, i, record) for i in uses):
             continue  # it is given away as a whole
@@ -52,12 +56,16 @@ def records_apart(words: Tokens, changes: list[tuple[int, int, str]], notes: lis
                 (n, m): free_name(f"{spelt[n]}_{record.members[m][0]}", taken) for n in spelt for m in record.members
             }
             made = [f"{new[n, m]} : {kind}" for n in spelt for m, (_, kind) in record.members.items()]
+            inputs = [f"{new[n, m]} : BOOL" for n in spelt for m in record.members if (n, m) in given]
+            rest = [x for x in made if x not in inputs]
+            if inputs and rest and _section(words, at[0]) == "VAR":
+                made = [f"END_VAR VAR_INPUT {'; '.join(inputs)}; END_VAR VAR {rest[0]}", *rest[1:]]
             changes.append((words.starts[at[0]], words.ends[of], "; ".join(made)))
             line = words.position(words.starts[at[0]])[0]
             notes.append(
                 Note(
                     line,
-                    f"{', '.join(spelt.values())}, a {record.name}, is a variable for each member: {made[0].split()[0]}",
+                    f"{', '.join(spelt.values())}, a {record.name}, is a variable for each member: {next(iter(new.values()))}",
                 )
             )
         changes += [
@@ -108,6 +116,24 @@ def _declared(words: Tokens, record: _Record) -> Iterator[tuple[list[int], int]]
                 at.insert(0, at[0] - 2)
             if all(kinds[n] == NAME and words.word(n).upper() not in KEYWORDS for n in at) and kinds[at[0] - 1] != "AT":
                 yield at, i
+
+
+def _given(words: Tokens, uses: list[int], record: _Record) -> set[tuple[str, str]]:
+    """The BOOLs that are read and nothing here writes, of variables that have others that are written: it is an image of inputs and
+    outputs. None of another STRUCT.
+    """
+    written, read = set[tuple[str, str]](), set[tuple[str, str]]()
+    for i in uses:
+        if tuple(words.kinds[i + 1 : i + 3]) == (".", NAME):
+            member = words.word(i).lower(), words.word(i + 2).lower()
+            (written if words.kinds[i + 3] in (":=", "=>") else read).add(member)
+    given = {m for m in read - written if record.members.get(m[1], ("", ""))[1].upper() == "BOOL"}
+    return given if written - read else set()
+
+
+def _section(words: Tokens, at: int) -> str:
+    """In which kind of declarations a word stands."""
+    return next((k for k in reversed(words.kinds[:at]) if k.startswith("VAR") or k == "END_VAR"), "")
 
 
 def _is_member(words: Tokens, i: int, record: _Record) -> bool:
