@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Container
+
 from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.language.literals import value_text
@@ -40,9 +42,10 @@ def kept_rows(session: Session) -> list[str]:
     return [*rows, *order_rows(session), *alarm_rows(session)]
 
 
-def order_rows(session: Session) -> list[str]:
+def order_rows(session: Session, without: Container[str] = ()) -> list[str]:
     """What is expected of the order of the steps, for each sequence that has gone on."""
-    return [f"expect order {name}: {', '.join(steps)}" for name, steps in _orders(session) if len(steps) > 1]
+    orders = ((name, steps) for name, steps in orders_of(session) if len(steps) > 1 and name not in without)
+    return [f"expect order {name}: {', '.join(steps)}" for name, steps in orders]
 
 
 def alarm_rows(session: Session) -> list[str]:
@@ -89,13 +92,13 @@ def deed_row(project: Project, st: Stimulus) -> str:
     }.get(st.do, "")  # fmt: skip
 
 
-def situation_at(session: Session, k: int) -> str:
+def situation_at(session: Session, k: int, without: Container[str] = ()) -> str:
     """Which steps were active at the end of scan `k`."""
     steps = [r.name for r in session.trace.recorded if r.kind == "step" and session.trace.at(r.name, k)]
-    return " AND ".join(steps)
+    return " AND ".join(s for s in steps if s.partition(".")[0] not in without)
 
 
-def _orders(session: Session) -> list[tuple[str, list[str]]]:
+def orders_of(session: Session) -> list[tuple[str, list[str]]]:
     """The steps of each sequence in the order in which they were entered."""
     out = []
     for q in session.program.sequences:

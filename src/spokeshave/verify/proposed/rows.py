@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Sequence
 
 from spokeshave.engine.session import Session
 from spokeshave.engine.stimuli import Stimulus
 from spokeshave.language.literals import value_text
-from spokeshave.verify.keep import alarm_rows, deed_row, hand_row, order_rows, shown_time, situation_at
+from spokeshave.verify.keep import alarm_rows, deed_row, hand_row, order_rows, orders_of, shown_time, situation_at
 from spokeshave.verify.proposed.goals import Goal
 from spokeshave.verify.proposed.search import Node
 
+ROUNDS = 2
+"""A sequence that has entered a step more often goes round."""
 TAIL_MS = 500
 """So long a scenario runs on behind what it shows."""
 
@@ -24,9 +27,20 @@ def scenario_rows(session: Session, node: Node, goals: list[Goal]) -> list[str]:
     out.append(f"run for {shown_time(length)}")
     session.run_for(length - session.time_ms)
     rules = dict.fromkeys(row for g in goals for row in rows_of_rule(g))
-    out += [*order_rows(session), *rules, *alarm_rows(session)]
-    active = situation_at(session, session.k - 1)
+    beside = going_round(session, goals)
+    out += [*order_rows(session, beside), *rules, *alarm_rows(session)]
+    active = situation_at(session, session.k - 1, beside)
     return [*out, f"expect finally {active}"] if active else out
+
+
+def going_round(session: Session, goals: list[Goal]) -> set[str]:
+    """The sequences that go round by themselves beside what is shown: how often they had been round, and where they stood at its end, is
+    by chance. None where no other has gone on.
+    """
+    shown = {g.place.sequence for g in goals}
+    orders = {name: steps for name, steps in orders_of(session) if len(steps) > 1}
+    beside = {name for name, steps in orders.items() if name not in shown and max(Counter(steps).values()) > ROUNDS}
+    return beside if beside != orders.keys() else set()
 
 
 def rows_of_rule(goal: Goal) -> Iterator[str]:
