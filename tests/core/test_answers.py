@@ -92,7 +92,7 @@ def test_what_an_edit_leaves_is_linked_as_if_for_the_first_time(seed):
     assert before.compiled() is not None, before.found
     kept = 0
     for edited in edits(project, every=7):
-        anew, again = Linker(edited), Linker(edited, before)
+        anew, again = Linker(edited), Linker(edited, [before])
         assert [d.message for d in again.found] == [d.message for d in anew.found]
         assert (anew.compiled() is None) is (again.compiled() is None)
         if anew.compiled() is not None:

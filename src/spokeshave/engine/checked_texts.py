@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import Any
 
 from spokeshave.engine import program as pg
@@ -18,10 +19,10 @@ from spokeshave.model.project import Project, SignalClass, Type
 
 class Texts:
     """Gathers checked texts as units to compile, and what is wrong with them as findings. Texts that were read `before` are
-    not read again.
+    not read again, where all that can be named was declared as it is.
     """
 
-    def __init__(self, project: Project, before: KeptTexts | None = None) -> None:
+    def __init__(self, project: Project, before: Iterable[KeptTexts] = ()) -> None:
         self.project = project
         self.found: list[Diagnostic] = []
         self.units: list[Unit] = []
@@ -36,7 +37,7 @@ class Texts:
         )
         """Signals that are targets of action blocks: nothing else may write them."""
         self.kept = KeptTexts(declared_in(project, self.acted))
-        self._before = before if before is not None and before.declared == self.kept.declared else None
+        self._before = next((known for known in before if known.declared == self.kept.declared), None)
 
     def note(self, code: str, place: Place, message: str, advice: str = "") -> None:
         self.found.append(Diagnostic(code, Severity.ERROR, place, message, advice))

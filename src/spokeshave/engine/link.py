@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 from spokeshave.engine import EngineError
 from spokeshave.engine import program as pg
@@ -41,7 +41,7 @@ def link(project: Project, also: Sequence[ck.Checked] = ()) -> pg.Program:
 
 def compilation(project: Project) -> Compilation:
     """A machine file with its texts compiled, for one who adds texts of his own. Raises `LinkError`."""
-    return _compiled(Linker(project, _known.last))
+    return _compiled(_linked(project))
 
 
 def link_problems(project: Project) -> list[Diagnostic]:
@@ -51,13 +51,13 @@ def link_problems(project: Project) -> list[Diagnostic]:
 
 class Linker:
     """Checks every text of a machine file in its place, then compiles them all at once. What is in the way is in `found`. Of a
-    machine file linked `before` it takes over what an edit has left.
+    machine file that was linked `before` it takes over what an edit has left.
     """
 
-    def __init__(self, project: Project, before: Linker | None = None) -> None:
+    def __init__(self, project: Project, before: Iterable[Linker] = ()) -> None:
         self.given = project
         self.project = written_out(project)
-        self.texts: Texts = Texts(self.project, None if before is None else before.texts.kept)
+        self.texts: Texts = Texts(self.project, (linker.texts.kept for linker in before))
         self.found = self.texts.found
         self._texts_read = self._read()
         self._compilation: Compilation | None = None
@@ -131,7 +131,7 @@ class Linker:
 
 
 def _linked(project: Project) -> Linker:
-    return Linker(project, _known.last)
+    return Linker(project, _known.known())
 
 
 _known: Answers[Linker] = Answers(_linked, most=4)

@@ -20,10 +20,9 @@ class Answers(Generic[T]):
         self._work, self._most = work, most
         self._known: list[tuple[Project, T]] = []
 
-    @property
-    def last(self) -> T | None:
-        """The answer that was asked for last."""
-        return self._known[0][1] if self._known else None
+    def known(self) -> list[T]:
+        """The answers that are remembered, those first that were asked for last."""
+        return [answer for _, answer in self._known]
 
     def __call__(self, project: Project) -> T:
         """The answer, worked out if it is not known. Raises what the work raises, and remembers nothing then."""
