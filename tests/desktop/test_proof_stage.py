@@ -287,6 +287,11 @@ def test_a_trip_is_said_in_words_and_its_picture_follows(qtbot, window):
     words.name.setText("Guard")
     words.name.editingFinished.emit()
     assert document.project.trips[0].name == "Guard" and document.project.requirements[7].shown_by == ("trip Guard",)
+    words.reset.setText("ResetButton OR StartButton")
+    words.reset.editingFinished.emit()
+    assert document.project.reset == "ResetButton OR StartButton" and words.latched.currentText().endswith(
+        "StartButton"
+    )
     words.zeroed.setText("Batches, Nothing")
     words.zeroed.editingFinished.emit()
     assert "there is no signal Nothing" in window.message.text() and document.project.trips[0].zeroed == ()

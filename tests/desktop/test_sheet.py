@@ -282,3 +282,25 @@ def test_a_new_way_out_is_selected_and_typed_into_at_once(qtbot, window):
     assert q.transitions[way].sources == ("Preheat",) and q.transitions[way].condition == "FALSE"
     type_into(qtbot, view, now, "ResetButton")
     assert window.document.project.sequence("Roast").transitions[way].condition == "ResetButton"
+
+
+def test_the_tab_of_a_sequence_leads_to_its_name_and_has_what_else_can_be_done(qtbot, window):
+    tabs = {b.text(): b for b in window.sequence.group.buttons()}
+    qtbot.mouseDClick(tabs["Cool"], Qt.MouseButton.LeftButton)
+    assert window.selection.place == Place("sequence", item="Cool") and window.details.isVisible()
+    tabs["Cool"].new_asked.emit()
+    assert window.sequence.current == window.document.project.sequences[-1].name not in ("Roast", "Cool")
+    next(b for b in window.sequence.group.buttons() if b.text() == window.sequence.current).delete_asked.emit()
+    assert [q.name for q in window.document.project.sequences] == ["Roast", "Cool"]
+
+
+def test_conditions_take_the_room_that_the_sheet_has_left(qtbot, window):
+    view = sheet_of(window)
+    narrow = view.columnWidth(view.sheet.awaits)
+    window.resize(2200, 900)
+    QApplication.processEvents()
+    assert view.columnWidth(view.sheet.awaits) > narrow
+    view.setColumnWidth(view.sheet.awaits, 190)
+    window.resize(1900, 900)
+    QApplication.processEvents()
+    assert view.columnWidth(view.sheet.awaits) == 190, "what somebody has drawn stays"

@@ -39,14 +39,16 @@ def test_a_table_is_made_typed_pasted_and_read_while_it_runs(qapp):
     w = window(qapp)
     panel, document = w.signals.tables, w.document
     w.signals.show_part(4)
-    assert panel.empty.isVisible() and not panel.right.isVisible()
+    assert panel.empty.isVisible() and not panel.right.isVisible() and not panel.side.isVisible()
     QTest.mouseClick(panel.empty.buttons[0], Qt.MouseButton.LeftButton)
     assert panel.right.isVisible() and document.project.tables[0].rows == ((False, 1000),) * 3
     panel.title.setText("Pattern")
     panel.title.editingFinished.emit()
     panel.columns.setText("Out BOOL, Lasts TIME, Turns INT")
     panel.columns.editingFinished.emit()
-    panel.grid.setCurrentIndex(panel.model.index(1, 0))
+    panel.grid.setCurrentIndex(panel.model.index(0, 0))
+    QTest.keyClick(panel.grid, Qt.Key.Key_Return)
+    assert panel.grid.currentIndex() == panel.model.index(1, 0), "Return goes down"
     QTest.keyClick(panel.grid, Qt.Key.Key_Space)
     QApplication.clipboard().setText("x\t2,5s\t4\n\t300ms\t7\nx\t1s\t0")
     refused = []

@@ -63,6 +63,12 @@ def test_findings_lead_to_their_places(qtbot, window):
     window.table.actions["edit.undo"].trigger()
     document.check()
     assert window.findings.list.topLevelItemCount() == 0 and window.counts.text() == "no findings to mend"
+    window.lists.setCurrentWidget(window.alarms)
+    shown = []
+    for _ in range(2):
+        window.counts.click()
+        shown.append((window.lists.isVisible(), window.lists.currentWidget() is window.findings))
+    assert shown == [(True, True), (False, True)]
 
 
 def test_the_outline_filters_marks_and_leads_to_items(qtbot, window):

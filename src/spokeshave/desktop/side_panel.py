@@ -15,6 +15,7 @@ class SidePanel(QWidget):
     """Escape closes it, and so does `close_button`, to be put where the panel has room for it; `left` tells that it is closed."""
 
     left = Signal()
+    _dark = False
 
     def __init__(self, name: str) -> None:
         super().__init__()
