@@ -155,6 +155,36 @@ def test_headings_of_others_are_guessed_and_what_is_not_known_is_left_out():
     assert plan.told == ("WORD is taken as DINT",)
 
 
+def test_a_wiring_list_gives_its_contacts_by_their_words_and_a_terminal_is_no_address_beside_one():
+    rows = parse_rows(
+        "Klemme;BMK;Funktion;Typ;SPS-Adresse\nX1:1;-S1;Taster Start (S);DI;E 0.0\nX1:2;-S2;Taster Halt (Ö);DI;E 0.1\n"
+        "X1:3;-S3;Gate closed, NC;DI;E 0.2\nX1:4;-S4;NCO running;DI;E 0.3\nX2:1;-K1;Lock (NC);DO;A 4.0\n"
+    )
+    plan = plan_import(Project(), rows[1:], guess_mapping(rows[0]), foreign=True)
+    assert plan.problems == ()
+    assert [(s.name, s.address, s.contact) for s in plan.signals] == [
+        ("S1", "%IX0.0", "no"), ("S2", "%IX0.1", "nc"), ("S3", "%IX0.2", "nc"), ("S4", "%IX0.3", "no"), ("K1", "%QX4.0", "no"),
+    ]  # fmt: skip
+    assert any("NC" in line for line in plan.told)
+
+
+@pytest.mark.parametrize(
+    ("initial", "kind", "value"),
+    [
+        ("T#20s", Type.TIME, 20_000),
+        ("1,5 s", Type.TIME, 1_500),
+        ("2.5", Type.REAL, 2.5),
+        ("12", Type.INT, 12),
+        ("1", Type.BOOL, True),
+    ],
+)
+def test_where_a_list_has_no_types_a_value_says_its_own(initial, kind, value):
+    plan = plan_import(Project(), [["Soak", "param", initial]], {0: "name", 1: "class", 2: "initial"})
+    assert plan.problems == () and [(s.cls, s.type, s.initial) for s in plan.signals] == [
+        (SignalClass.SETTING, kind, value)
+    ]
+
+
 def test_known_names_are_changed_where_the_table_says_something_and_kept_where_it_does_not():
     project = Project(signals=(Signal("Gate", SignalClass.OUTPUT, address="%QX0.0", comment="old"),))
     plan = plan_import(project, [["gate", "", "new"], ["Fan", "%QX0.1", ""]], {0: "name", 1: "address", 2: "comment"})

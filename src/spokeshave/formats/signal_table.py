@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -20,8 +21,11 @@ FIELDS = ("name", "class", "type", "address", "contact", "initial", "home", "ret
 _CLASSES = {
     "input": ("input", "in", "i", "di", "ai", "var_input", "e", "eingang", "digitaleingang", "analogeingang", "de", "ae"),
     "output": ("output", "out", "q", "o", "do", "ao", "var_output", "a", "ausgang", "digitalausgang", "analogausgang", "da", "aa"),
-    "internal": ("internal", "flag", "memory", "m", "var", "local", "merker", "intern", "variable"),
-    "setting": ("setting", "constant", "parameter", "var constant", "p", "konstante", "sollwert", "einstellwert", "einstellung"),
+    "internal": ("internal", "flag", "memory", "m", "var", "local", "merker", "marker", "mem", "intern", "variable"),
+    "setting": (
+        "setting", "constant", "const", "parameter", "param", "setpoint", "var constant", "p", "konstante", "sollwert", "einstellwert",
+        "einstellung",
+    ),
 }  # fmt: skip
 _TYPES = {Type.BOOL: ("bool", "bit", "boolean", "binary", "digital", "binaer"), Type.INT: ("int", "integer", "int16", "ganzzahl"),
           Type.DINT: ("dint", "int32", "long"), Type.REAL: ("real", "float", "double", "gleitkomma"),
@@ -64,8 +68,12 @@ def guess_mapping(heads: Sequence[str]) -> dict[int, str]:
 
     >>> guess_mapping(["Symbol", "Address", "Colour", "Description"])
     {0: 'name', 1: 'address', 3: 'comment'}
+    >>> guess_mapping(["Klemme", "BMK", "SPS-Adresse"]), guess_mapping(["Terminal", "Tag"])
+    ({1: 'name', 2: 'address'}, {0: 'address', 1: 'name'})
     """
-    return roles_in(heads, SIGNAL_WORDS)
+    found = roles_in(heads, SIGNAL_WORDS)
+    other = "" if "address" in found.values() else "address"  # a terminal is an address where there is no better one
+    return {i: other if role == "terminal" else role for i, role in found.items() if other or role != "terminal"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -199,10 +207,20 @@ def _signal(s: Signal, cells: Mapping[str, str], told: dict[str, int]) -> Signal
         if found is None:
             raise ValueError(f"{cells['type']!r} is no type; there are BOOL, INT, DINT, REAL and TIME")
         kind = found
+    elif kind is Type.BOOL and cells.get("initial"):
+        kind = _kind_of(cells["initial"])
     values = {f: _value(cells[f], kind) for f in ("initial", "home") if cells.get(f)}
     if kind is not s.type:
         s = replace(s, initial=None, home=None)
     contact = _CONTACTS.get(latin(cells.get("contact", "")).lower(), cells.get("contact", "").lower())
+    if (
+        not contact
+        and kind is Type.BOOL
+        and _class(cells, s) is SignalClass.INPUT
+        and _OPENS.search(cells.get("comment", ""))
+    ):
+        contact = "nc"
+        _tell(told, "what its text calls NC is a contact that opens")
     if contact and contact not in ("no", "nc"):
         raise ValueError(f"{cells['contact']!r} is no contact form; it is NO or NC")
     retain = cells.get("retain", "").lower()
@@ -217,8 +235,19 @@ def _signal(s: Signal, cells: Mapping[str, str], told: dict[str, int]) -> Signal
     )  # fmt: skip
 
 
+_OPENS = re.compile(r"\b(?:NC|n\.c\.|normally closed|Öffner|Oeffner|Ruhekontakt)(?!\w)|\((?:Ö|Oe)\)")
+"""Words of a description by which a contact opens."""
 _CONTACTS = {"schliesser": "no", "s": "no", "oeffner": "nc", "oe": "nc", "n.o.": "no", "n.c.": "nc", "normally open": "no", "normally closed": "nc",
              "ruhekontakt": "nc", "arbeitskontakt": "no"}  # fmt: skip
+
+
+def _kind_of(text: str) -> Type:
+    """The type of which a value is, where a list does not say it."""
+    if re.match(r"(?:t|time)#|[0-9.,]+ *(?:ms|s|sec|sek|min|h)\b", text, re.IGNORECASE):
+        return Type.TIME
+    if re.fullmatch(r"[-+]?[0-9]*[.,][0-9]+", text):
+        return Type.REAL
+    return Type.INT if re.fullmatch(r"[-+]?(?:[2-9]|[0-9]{2,})", text) else Type.BOOL
 
 
 def _value(text: str, kind: Type) -> Value:

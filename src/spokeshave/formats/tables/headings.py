@@ -58,7 +58,11 @@ SIGNAL_WORDS: dict[str, tuple[str, ...]] = {
         "class", "direction", "i/o", "io", "e/a", "ea", "kind", "usage", "scope", "klasse", "richtung", "art", "signalart", "ein/ausgang",
     ),
     "type": ("type", "data type", "datatype", "format", "typ", "datentyp"),
-    "address": ("address", "addr", "location", "channel", "terminal", "absolute address", "adresse", "absolutadresse", "operand", "kanal", "klemme"),
+    "address": (
+        "address", "addr", "absolute address", "plc address", "i/o address", "io address", "hardware address", "adresse", "absolutadresse",
+        "sps adresse", "e/a adresse", "hardwareadresse", "operand",
+    ),
+    "terminal": ("location", "channel", "terminal", "kanal", "klemme"),
     "contact": ("contact", "contact form", "no/nc", "nc/no", "wiring", "kontakt", "kontaktart", "schliesser/oeffner", "oeffner/schliesser"),
     "initial": ("initial", "initial value", "init", "default", "start value", "value", "anfangswert", "initialwert", "startwert", "wert", "vorgabe"),
     "home": ("home", "home value", "rest", "rest value", "grundstellung", "ruhelage"),
@@ -66,7 +70,7 @@ SIGNAL_WORDS: dict[str, tuple[str, ...]] = {
     "unit": ("unit", "eng unit", "engineering unit", "units", "einheit"),
     "comment": (
         "comment", "description", "remark", "note", "text", "remarks", "comments", "kommentar", "beschreibung", "bemerkung", "bezeichnung",
-        "klartext",
+        "klartext", "function", "meaning", "funktion", "funktionstext", "bedeutung",
     ),
 }  # fmt: skip
 GROUPS = {
