@@ -21,13 +21,13 @@ def on_what_is_copied(statements: Block) -> Block:
         if pair is None:
             continue
         for copy, of in (pair, pair[::-1]):
-            changed = _changed(statements, at, copy, of)
+            changed = _changed(statements, at, str(copy).lower(), of)
             if changed is not None:
                 return on_what_is_copied(changed)
     return statements
 
 
-def _differ(s: sx.Statement) -> tuple[str, str] | None:
+def _differ(s: sx.Statement) -> tuple[sx.Name, sx.Name] | None:
     """The two names that an IF, or what is put into a variable, holds against each other."""
     tree = s.branches[0][0] if isinstance(s, sx.If) else s.value if isinstance(s, sx.Assign) else None
     if (
@@ -36,13 +36,13 @@ def _differ(s: sx.Statement) -> tuple[str, str] | None:
         and isinstance(tree.left, sx.Name)
         and isinstance(tree.right, sx.Name)
     ):
-        return str(tree.left).lower(), str(tree.right).lower()
+        return tree.left, tree.right
     return None
 
 
-def _changed(statements: Block, at: int, copy: str, of: str) -> Block | None:
-    """With the CASE on `of`; None where `copy` is more than a copy of it, or no CASE is on it."""
-    out = list(statements)
+def _changed(statements: Block, at: int, copy: str, name: sx.Name) -> Block | None:
+    """With the CASE on `name`; None where `copy` is more than a copy of it, or no CASE is on it."""
+    of, out = str(name).lower(), list(statements)
     first = out[at]
     if isinstance(first, sx.If):
         inside = [s for s in first.branches[0][1] if _takes(s, copy, of)]
@@ -64,7 +64,7 @@ def _changed(statements: Block, at: int, copy: str, of: str) -> Block | None:
     assert isinstance(chosen, sx.Case)
     moved = replace(
         chosen,
-        selector=_name_of(first, of),
+        selector=name,
         branches=tuple((labels, (*between, *body)) for labels, body in chosen.branches),
         otherwise=(*between, *chosen.otherwise),
     )
@@ -93,10 +93,3 @@ def _put(s: sx.Statement, value: bool) -> str:
 
 def _takes(s: sx.Statement, copy: str, of: str) -> bool:
     return isinstance(s, sx.Assign) and str(s.target).lower() == copy and str(s.value).lower() == of
-
-
-def _name_of(s: sx.Statement, low: str) -> sx.Expression:
-    """The name as it is spelt in a comparison."""
-    tree = s.branches[0][0] if isinstance(s, sx.If) else s.value if isinstance(s, sx.Assign) else None
-    assert isinstance(tree, sx.Binary)
-    return tree.left if str(tree.left).lower() == low else tree.right

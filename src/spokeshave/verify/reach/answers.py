@@ -58,16 +58,7 @@ def study(
     asks = _Asks(project, all_watched, assumed, pairs, orders, tuple(invariants), most)
     groups = groups_of(whole, pairs, orders)
     apart = groups_of(whole, pairs, orders, through_inputs=False)
-    looked: list[_Looked] = []
-    by_inputs: list[str] = []
-    for names in groups:
-        parts = [p for p in apart if set(p) <= set(names)]
-        found = [asks.look(p, apart, _after(progress, looked)) for p in parts] if len(parts) > 1 else []
-        if found and prod(x.tried for x in found) > MOST_TRIED_TOGETHER:
-            by_inputs.append("; ".join(map(", ".join, parts)))
-            looked += found
-        else:
-            looked.append(asks.look(names, groups, _after(progress, looked), whole))
+    looked, by_inputs = asks.look_at(groups, apart, whole, progress)
     answers = [a for x in looked for a in x.answers]
     limits = [text for x in looked for text in x.limits]
     if len(groups) > 1:
@@ -126,6 +117,28 @@ class _Asks:
     orders: tuple[tuple[str, str], ...]
     invariants: tuple[Watched, ...]
     most: int
+
+    def look_at(
+        self,
+        groups: list[tuple[str, ...]],
+        apart: list[tuple[str, ...]],
+        whole: Studied,
+        progress: Callable[[int], bool] | None,
+    ) -> tuple[list[_Looked], list[str]]:
+        """What is found of all groups, and which were too many together, so that their parts that are `apart` were looked at."""
+        looked: list[_Looked] = []
+        by_inputs: list[str] = []
+        for names in groups:
+            parts = [p for p in apart if set(p) <= set(names)]
+            found: list[_Looked] = []
+            for part in parts if len(parts) > 1 else []:
+                found.append(self.look(part, apart, _after(progress, [*looked, *found])))
+            if found and prod(x.tried for x in found) > MOST_TRIED_TOGETHER:
+                by_inputs.append("; ".join(map(", ".join, parts)))
+                looked += found
+            else:
+                looked.append(self.look(names, groups, _after(progress, looked), whole))
+        return looked, by_inputs
 
     def look(
         self,

@@ -45,8 +45,7 @@ def _orders(scenario: Scenario) -> list[list[str]]:
 
 def likely_cycle(possible: list[Scenario]) -> Scenario | None:
     """Of scenarios whose rows promise that they come back to the steps in which they begin, the one that goes through the most."""
-    promised = [s for s in possible if promises_to_come_back(s)]
-    return max(promised, key=lambda s: sum(len(set(o)) for o in _orders(s)), default=None)
+    return fullest([s for s in possible if promises_to_come_back(s)])
 
 
 def fullest(possible: list[Scenario]) -> Scenario | None:
