@@ -468,3 +468,16 @@ def test_drives_that_are_called_unopposed_can_be_on_together_and_no_others(one, 
     together = all(session.trace.at(name, session.k - 1) for name in ("Drive", "Back"))
     called = "drives-unopposed" in {d.code for d in findings(project)}
     assert called is (kept_apart == "") and together is (one and other and called)
+
+
+@pytest.mark.parametrize(
+    ("condition", "opening", "wrong"),
+    [
+        ("RISING(Go) AND Count = Most", "", True), ("RISING(Go) AND Count <> Most", "", True), ("RISING(Go) AND Count >= Most", "", False),
+        ("RISING(Go) AND Count <> 3", "", False), ("RISING(Go)", "IF Most = Count THEN Count := 0; END_IF;", True),
+        ("RISING(Go)", "IF Count >= Most THEN Count := 0; END_IF;", False), ("RISING(Go)", "IF Count = 9 THEN Count := 0; END_IF;", False),
+    ],
+)  # fmt: skip
+def test_a_count_that_meets_a_setting_by_chance(condition, opening, wrong):
+    project = replace(signal(G, Signal("Most", SignalClass.SETTING, Type.INT, initial=3)), opening=opening)
+    assert ("equal-overshoots" in {d.code for d in findings(way(project, 0, condition))}) is wrong

@@ -117,3 +117,9 @@ def test_a_copy_that_reads_another_copy():
     for reads, wrong in (("A", [("other-copy", "B_Main, transition 10 to 20")]), ("B", [])):
         project = Project("Two", 10, signals=signals, sequences=(main("A", "A"), main("B", reads)), units=(unit,))
         assert told(project) == wrong
+
+
+@pytest.mark.parametrize(("cleared", "wrong"), [("", True), ("IF High THEN Lamp := FALSE; END_IF;", False)])
+def test_an_output_that_nothing_clears(cleared, wrong):
+    found = told(replace(slide(opening=f"IF Go AND Low THEN Lamp := TRUE; END_IF; {cleared}"), closing=""))
+    assert ("set-never-cleared" in [c for c, _ in found]) is wrong, found

@@ -14,13 +14,15 @@ TIMERS = ("TON", "TOF", "TP")
 
 
 def set_never_cleared(look: Look) -> Iterator[Diagnostic]:
-    """A flag that texts set TRUE, and that nothing makes FALSE again: no text, no action block, no trip."""
+    """A flag or an output that texts set TRUE, and that nothing makes FALSE again: no text, no action block, no trip."""
     zeroed = {n.lower() for t in look.project.trips for n in t.zeroed}
     for s in look.project.signals:
         writes = look.writing.get(s.name.lower(), [])
         if s.type is not Type.BOOL or s.cls is SignalClass.INPUT or not writes or s.name.lower() in zeroed:
             continue
-        if look.used(s.name, "act") or not all(_is_true(w) for _, w in writes) or not look.used(s.name, "read"):
+        if look.used(s.name, "act") or not all(_is_true(w) for _, w in writes):
+            continue
+        if s.cls is not SignalClass.OUTPUT and not look.used(s.name, "read"):
             continue
         place, first = writes[0]
         if any(w in block for p, block in look.statements for _, w in writes if p.kind in ("opening", "closing")):

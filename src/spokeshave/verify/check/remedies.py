@@ -133,7 +133,10 @@ def _rising(project: Project, d: Diagnostic, text: str) -> str:
 
 def _at_least(project: Project, d: Diagnostic, text: str) -> str:
     name = d.message.split()[0]
-    return re.sub(rf"(\b{re.escape(name)}\s*)=(?!=)", r"\1>=", text, count=1)
+    found = re.search(rf"\b{re.escape(name)}\s*(=|<>)", text)
+    if found is None:
+        return text
+    return f"{text[: found.start(1)]}{'>=' if found[1] == '=' else '<'}{text[found.end(1) :]}"
 
 
 def _longest(project: Project, d: Diagnostic) -> Remedy | None:

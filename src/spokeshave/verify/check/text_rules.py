@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 from itertools import pairwise
 
 from spokeshave.engine.link_sequence import transition_place
@@ -65,16 +66,43 @@ def timer_ends_itself(look: Look) -> Iterator[Diagnostic]:
 
 
 def met_by_chance(look: Look) -> Iterator[Diagnostic]:
-    """A count, a time or a measured number compared with `=`: it can step over the value it is to meet."""
+    """A count, a time or a measured number compared with `=`, or also with `<>` to a setting: it can step over the value it is to meet."""
     for place, q, tree in _conditions(look):
-        for part in _parts(tree):
-            if isinstance(part, sx.Binary) and part.op == "=":
-                for one, other in ((part.left, part.right), (part.right, part.left)):
-                    what = _steps_over(look, q, one)
-                    if what and not isinstance(other, sx.Name):
-                        yield warning("equal-overshoots", place, f"{one} is {what} and can step over the value it is compared with",
-                                      "compare with >= or <=")  # fmt: skip
-                        break
+        yield from (_by_chance(place, said) for part in _parts(tree) if (said := _chance(look, q, part)))
+    for place, s in look.each_statement():
+        spot = place.spot(s.span.line, s.span.column)
+        for part in (part for tree in sx.children(s)[0] for part in _parts(tree)):
+            if (said := _chance(look, look.project.sequence(place.sequence), part)) and said.setting:
+                yield _by_chance(spot, said)
+
+
+@dataclass(frozen=True, slots=True)
+class _Chance:
+    """What is compared, what can be said of it, and the setting that it is compared with, if it is one."""
+
+    name: str
+    what: str
+    setting: str = ""
+
+
+def _chance(look: Look, q: Sequence | None, part: sx.Expression) -> _Chance | None:
+    if not isinstance(part, sx.Binary) or part.op not in ("=", "<>"):
+        return None
+    for one, other in ((part.left, part.right), (part.right, part.left)):
+        what = _steps_over(look, q, one)
+        if what and not isinstance(other, sx.Name):
+            return _Chance(str(one), what) if part.op == "=" else None
+        signal = look.project.signal(str(other)) if what else None
+        if signal is not None and signal.cls is SignalClass.SETTING:
+            return _Chance(str(one), what, signal.name)
+    return None
+
+
+def _by_chance(place: Place, said: _Chance) -> Diagnostic:
+    over = f"{said.setting}, which may be changed meanwhile" if said.setting else "the value it is compared with"
+    return warning(
+        "equal-overshoots", place, f"{said.name} is {said.what} and can step over {over}", "compare with >= or <="
+    )
 
 
 def _steps_over(look: Look, q: Sequence | None, tree: sx.Expression) -> str:
