@@ -11,6 +11,7 @@ from spokeshave.desktop.sequence.sheet import FIRST_MARK, FLOW, STEP, lasted_tex
 from spokeshave.model.diagnostics import Place
 from spokeshave.model.project import Project, Sequence, Step, Transition
 from spokeshave.model.sections import sections
+from spokeshave.model.sequence_edits import delete_sequence
 from spokeshave.verify.measure import Lasted
 from tests.core.test_rows_and_times import timed
 from tests.desktop.test_window import cell, sheet_of, type_into
@@ -292,6 +293,9 @@ def test_the_tab_of_a_sequence_leads_to_its_name_and_has_what_else_can_be_done(q
     assert window.sequence.current == window.document.project.sequences[-1].name not in ("Roast", "Cool")
     next(b for b in window.sequence.group.buttons() if b.text() == window.sequence.current).delete_asked.emit()
     assert [q.name for q in window.document.project.sequences] == ["Roast", "Cool"]
+    asked = window.document.project
+    next(b for b in window.sequence.group.buttons() if b.text() == "Cool").delete_asked.emit()
+    assert window.document.project == delete_sequence(asked, "Cool"), "trips, alarms and units name it no more"
 
 
 def test_conditions_take_the_room_that_the_sheet_has_left(qtbot, window):

@@ -32,8 +32,9 @@ from spokeshave.desktop.sequence.sheet_view import SheetView
 from spokeshave.desktop.sequence.tab import SequenceTab
 from spokeshave.desktop.stage_page import StagePage
 from spokeshave.model.diagnostics import Place
-from spokeshave.model.edits import new_sequence, remove_item
+from spokeshave.model.edits import new_sequence
 from spokeshave.model.project import Sequence
+from spokeshave.model.sequence_edits import delete_sequence
 
 FACES = (("sheet", "Sheet", "F6"), ("chart", "Chart", "F7"), ("code", "Code", "F8"))
 HINTS = {
@@ -198,9 +199,7 @@ class SequencePage(StagePage):
             self.show_sequence(self.document.project.sequences[-1].name)
 
     def _delete(self, name: str) -> None:
-        self.document.edit(
-            f"Delete {name}", lambda p: remove_item(p, "sequences", [q.name for q in p.sequences].index(name))
-        )
+        self.document.edit(f"Delete {name}", lambda p: delete_sequence(p, name))
 
     def _sheet(self, name: str) -> SheetView:
         sheet = SheetView(Sheet(self.document, name), self.editor, self.runner)
