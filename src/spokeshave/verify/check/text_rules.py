@@ -70,10 +70,10 @@ def met_by_chance(look: Look) -> Iterator[Diagnostic]:
     for place, q, tree in _conditions(look):
         yield from (_by_chance(place, said) for part in _parts(tree) if (said := _chance(look, q, part)))
     for place, s in look.each_statement():
-        spot = place.spot(s.span.line, s.span.column)
+        q = look.project.sequence(place.sequence)
         for part in (part for tree in sx.children(s)[0] for part in _parts(tree)):
-            if (said := _chance(look, look.project.sequence(place.sequence), part)) and said.setting:
-                yield _by_chance(spot, said)
+            if (said := _chance(look, q, part)) and said.setting:
+                yield _by_chance(place.spot(s.span.line, s.span.column), said)
 
 
 @dataclass(frozen=True, slots=True)
