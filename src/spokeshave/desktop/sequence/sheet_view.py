@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from functools import partial
-from heapq import nlargest
 
 from PySide6.QtCore import QItemSelection, QItemSelectionModel, QModelIndex, QRectF, Qt, QTimer
 from PySide6.QtGui import (
@@ -20,29 +18,24 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QAbstractItemDelegate, QAbstractItemView, QApplication, QTableView, QWidget
 
-from spokeshave.chart.labels import window_text
 from spokeshave.desktop.cell_editors import is_current
 from spokeshave.desktop.runner import Runner
 from spokeshave.desktop.sequence.editor import PROGRAM, SequenceEditor
-from spokeshave.desktop.sequence.flow_painter import flow_width
 from spokeshave.desktop.sequence.live import Live
 from spokeshave.desktop.sequence.next_step import NextStep
 from spokeshave.desktop.sequence.sheet import FIRST_MARK, FLOW, NUMBER, STEP, Sheet, lasted_text
 from spokeshave.desktop.sequence.sheet_cells import SheetDelegate, SheetHeader
+from spokeshave.desktop.sequence.sheet_widths import LASTED, awaits_width, usual_widths
 from spokeshave.desktop.sequence.step_menu import BRANCHES, ENDS, StepMenu
-from spokeshave.desktop.theme import code_font, text_font, theme
-from spokeshave.formats.sequencer_table import from_text, mark_text, to_text
+from spokeshave.desktop.theme import text_font, theme
+from spokeshave.formats.sequencer_table import from_text, to_text
 from spokeshave.model.project import Type
 from spokeshave.verify.measure import Measured, measure
 
 ROW_H = 28
 ROWS_AT_ONCE = 6
-AWAITS = 250
-"""Conditions get at most so much where there is no room left."""
 BARS = 130
 """Room that the bars of the last run keep."""
-LASTED = 92
-"""Width of the column of lasted times, in which its heading has room."""
 MEASURED_MS = 250
 """How often times and bars over the whole run are looked at again while it goes on."""
 
@@ -91,7 +84,7 @@ class SheetView(QTableView):
         self.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         sheet.modelReset.connect(self._arrange)
         sheet.columns_changed.connect(self._arrange)
-        sheet.dataChanged.connect(lambda *_: self._widen_awaits())
+        sheet.dataChanged.connect(self._follow_conditions)
         self.selectionModel().selectionChanged.connect(self._tell_selection)
         self.selectionModel().currentChanged.connect(self._tell_selection)
         self.selection.changed.connect(self._follow_selection)
@@ -101,32 +94,9 @@ class SheetView(QTableView):
 
     def _arrange(self) -> None:
         """Gives columns the room their texts need, found from the longest ones."""
-        sheet, q = self.sheet, self.sheet.sequence
+        sheet = self.sheet
         self.horizontalHeader().setMinimumSectionSize(24)
-        plain, bold = QFontMetrics(text_font(13)), QFontMetrics(text_font(13, bold=True))
-
-        def room(texts: Iterable[str], metrics: QFontMetrics, more: int, least: int, most: int) -> int:
-            longest = nlargest(8, set(texts), key=len)
-            return max(least, min(most, max(map(metrics.horizontalAdvance, longest), default=0) + more))
-
-        marks: dict[str, set[str]] = {}
-        for s in q.steps:
-            for a in s.actions:
-                marks.setdefault(a.target.lower(), set()).add(mark_text(s, a.target))
-        widths = {
-            FLOW: flow_width(sheet.flow),
-            NUMBER: 46,
-            STEP: room((s.name for s in q.steps), bold, 26, 90, 260),
-            sheet.window: room(map(window_text, q.steps), plain, 20, 64, 130),
-            sheet.clock: 76,
-            sheet.next: room((sheet.text(r, sheet.next) for r in range(sheet.rowCount())), plain, 20, 80, 280),
-            sheet.comment: room((s.comment for s in q.steps), plain, 20, 120, 260),
-            sheet.measured: room(map(lasted_text, sheet.lasted.values()), plain, 18, LASTED, 150),
-        }
-        widths |= {
-            FIRST_MARK + i: room(marks.get(n.lower(), ()), bold, 12, 30, 120) for i, n in enumerate(sheet.targets)
-        }
-        for column, width in widths.items():
+        for column, width in usual_widths(sheet).items():
             if self.columnWidth(column) != width:
                 self.setColumnWidth(column, width)
         # Which columns are hidden hangs on what they are, not on where they stood before.
@@ -142,13 +112,14 @@ class SheetView(QTableView):
         """Conditions get what room is left, as far as they need it."""
         others = sum(self.columnWidth(c) for c in range(self.sheet.columnCount() - 1) if c != self.sheet.awaits)
         free = self.viewport().width() - others - BARS
-        code = QFontMetrics(code_font())
-        longest = nlargest(8, {t.condition for t in self.sheet.sequence.transitions}, key=len)
-        wanted = 30 + max(map(code.horizontalAdvance, longest), default=0)
-        width = min(max(wanted, 180), max(AWAITS, free))
+        width = awaits_width(self.sheet, free)
         if width != self._awaits == self.columnWidth(self.sheet.awaits):  # nobody has drawn it wider or narrower
             self.setColumnWidth(self.sheet.awaits, width)
             self._awaits = width
+
+    def _follow_conditions(self, first: QModelIndex, last: QModelIndex) -> None:
+        if first.column() <= self.sheet.awaits <= last.column():
+            self._widen_awaits()
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
